@@ -1,0 +1,5 @@
+"""`python -m lomrix`."""
+
+from lomrix.cli.main import main
+
+main()

@@ -1,0 +1,1 @@
+"""The commands: arguments in, a step out, nothing computed."""

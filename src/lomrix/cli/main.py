@@ -1,0 +1,67 @@
+"""The program `lomrix`: its commands in their panels.
+
+Nothing here may import NumPy or PyArrow: `lomrix --help` must be quick.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+import lomrix
+from lomrix.cli.aggregate import aggregate
+from lomrix.cli.demo import demo
+from lomrix.cli.export import export
+from lomrix.cli.merge import merge
+from lomrix.cli.to_long import to_long
+
+app = typer.Typer(
+    name="lomrix",
+    help="Look after the data of a longitudinal study: merge by key, reshape, aggregate, export.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode="rich",
+    context_settings={"help_option_names": ["--help", "-h"]},
+    epilog="Without --out a command is a rehearsal: it shows what it would do and writes nothing.",
+)
+
+
+def version(asked: bool) -> None:
+    """Say the version and stop."""
+    if asked:
+        typer.echo(f"lomrix {lomrix.__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def program(
+    show_version: Annotated[
+        bool, typer.Option("--version", callback=version, is_eager=True, help="Say the version.")
+    ] = False,
+) -> None:
+    """Look after the data of a longitudinal study: merge by key, reshape, aggregate, export."""
+
+
+COMMANDS = (
+    ("Combine", "merge", merge, "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv"),
+    (
+        "Reshape",
+        "to-long",
+        to_long,
+        'lomrix to-long crew.csv --case crew_id --header "{measure}_m{month}" --out long.csv',
+    ),
+    ("Compute", "aggregate", aggregate, 'lomrix aggregate long.csv --by vessel,month --stat "sleep: n mean sd"'),
+    ("Deliver", "export", export, "lomrix export long.csv --to model.dat --form bare --missing-code auto"),
+    ("Repeat", "demo", demo, "lomrix demo demo"),
+)
+for panel, name, function, example in COMMANDS:
+    app.command(name, rich_help_panel=panel, epilog=f"Example: {example.replace('[', '[[')}", no_args_is_help=True)(
+        function
+    )
+
+
+def main() -> None:
+    """Run the program."""
+    app()

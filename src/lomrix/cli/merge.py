@@ -1,0 +1,66 @@
+"""The command `merge`."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from typing import Annotated
+
+import typer
+
+from lomrix.cli.options import Common, Key, with_common_options
+
+
+class Expect(StrEnum):
+    """Relationships of keys."""
+
+    ONE_TO_ONE = "one-to-one"
+    MANY_TO_ONE = "many-to-one"
+    ONE_TO_MANY = "one-to-many"
+    MANY_TO_MANY = "many-to-many"
+
+
+class Rows(StrEnum):
+    """Which rows are kept."""
+
+    ALL = "all"
+    MATCHED = "matched"
+    BASE = "base"
+
+
+class Overlap(StrEnum):
+    """What happens to columns of the same name."""
+
+    CHECK = "check"
+    BASE = "base"
+    ADDED = "added"
+    BOTH = "both"
+
+
+@with_common_options()
+def merge(
+    common: Common,
+    base: Annotated[str, typer.Argument(metavar="BASE", help="The file that is built on; its row order is kept.")],
+    added: Annotated[str, typer.Argument(metavar="ADDED", help="The file whose variables are brought to it.")],
+    key: Key,
+    expect: Annotated[Expect | None, typer.Option(help="The relationship that the keys should have.")] = None,
+    rows: Annotated[Rows, typer.Option(help="Rows to keep: all, matched ones only, or those of the base.")] = Rows.ALL,
+    overlap: Annotated[
+        Overlap, typer.Option(help="Columns that both files have: check that they agree, take one side, or keep both.")
+    ] = Overlap.CHECK,
+    take: Annotated[str, typer.Option(metavar="COLUMNS", help="Which columns of the added file to bring.")] = "",
+    status: Annotated[str, typer.Option(metavar="NAME", help="Add a column that says where each row came from.")] = "",
+) -> None:
+    """Add variables from another file, by key."""
+    from lomrix.cli.session import Session
+    from lomrix.core.steps.keys import key_pairs
+    from lomrix.core.steps.merge import Merge
+
+    step = Merge(
+        key=key_pairs(key),
+        expect=expect.value if expect else None,
+        rows=rows.value,
+        overlap=overlap.value,
+        take=take,
+        status=status,
+    )
+    Session(common, [base, added]).run(step)

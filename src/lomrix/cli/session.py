@@ -1,0 +1,236 @@
+"""What every command does around its step: read, apply, tell, write."""
+
+from __future__ import annotations
+
+import json
+import os
+import shlex
+import shutil
+import sys
+import tempfile
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+import typer
+
+import lomrix
+from lomrix.cli.options import Common
+from lomrix.core.errors import LomrixError, UsageError
+from lomrix.core.steps.account import Account
+from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.notes import Note
+from lomrix.core.table.table import Table
+from lomrix.show import terminal
+from lomrix.show.progress import Progress
+
+STREAM = "-"
+
+
+def guarded_command(function: Callable[..., None], common: Common, given: dict[str, Any]) -> None:
+    """Run a command; whatever goes wrong is told in plain words, with the exit status of the contract."""
+    try:
+        function(common, **given)
+    except LomrixError as error:
+        tell_error(error, common)
+        raise typer.Exit(error.exit_status) from None
+    except BrokenPipeError:
+        # The reader of our output went away; that is its right.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        raise typer.Exit(0) from None
+    except Exception as error:
+        if os.environ.get("LOMRIX_DEBUG"):
+            raise
+        told = LomrixError(
+            f"Lomrix met something that it did not expect: {type(error).__name__}: {error}",
+            todo="Nothing was written. Please report it; LOMRIX_DEBUG=1 shows where it happened.",
+        )
+        tell_error(told, common)
+        raise typer.Exit(1) from None
+
+
+def tell_error(error: LomrixError, common: Common) -> None:
+    """Tell an error on standard error, and as JSON on standard output where that was asked for."""
+    if common.json:
+        content = {"error": {"what": error.what, "where": error.where, "next": error.todo}, "status": error.exit_status}
+        print(json.dumps(content, ensure_ascii=False, indent=1))
+    else:
+        terminal.console(to_standard_error=True).print(terminal.error_view(error), soft_wrap=True)
+
+
+@dataclass
+class Session:
+    """One command at work.
+
+    Parameters
+    ----------
+    common
+        The shared options.
+    sources
+        What it reads, as typed.
+    """
+
+    common: Common
+    sources: Sequence[str]
+    tables: list[Table] = field(default_factory=list)
+    notes: list[tuple[str, Note]] = field(default_factory=list)
+    _hashes: list[Future[str]] = field(default_factory=list)
+
+    def run(self, step: Step, *, names: Sequence[str] = ()) -> None:
+        """Read the sources, apply the step, tell the account, and write the result where that was asked for."""
+        from lomrix.files import source, target
+
+        out = self.common.out
+        to_stream = out == STREAM
+        place = None
+        if out and not to_stream:
+            beside = [_descriptor_of(out)] if Path(out).suffix.lower() in (".csv", ".tsv") else []
+            place = target.Target.checked(out, self.sources, overwrite=self.common.overwrite, beside=beside)
+            source.format_of(place.path, source.WRITERS, "write")
+        with Progress(len(self.sources) + 1 + bool(out), wanted=not self.common.quiet) as progress:
+            self.read(progress, hashing=place is not None)
+            progress.stage(step.__class__.__name__)
+            result = step.apply(*self.tables)
+            written: list[Path] = []
+            if place is not None:
+                progress.stage(f"writing {place.path.name}")
+                written = target.write_table(self.with_history(result.table, result.account), place)
+            elif to_stream:
+                self._stream(result.table)
+        self.tell(result, written, rehearsal=not out)
+
+    def read(self, progress: Progress, *, hashing: bool) -> None:
+        """Read the sources; their hashes, for the history, are taken meanwhile."""
+        from lomrix.files.descriptor import file_hash
+        from lomrix.files.dictionary_file import read_dictionary
+        from lomrix.files.read import ReadSettings, types_asked
+        from lomrix.files.source import read_source
+
+        common = self.common
+        if len(common.delimiter) > 1 and common.delimiter != "\\t":
+            raise UsageError(
+                f'The delimiter "{common.delimiter}" is not one sign.', todo='Say --delimiter ";" or "\\t".'
+            )
+        settings = ReadSettings(
+            types=types_asked(list(common.type_)),
+            delimiter="\t" if common.delimiter == "\\t" else common.delimiter,
+            encoding=common.encoding,
+        )
+        if common.dictionary:
+            settings = replace(settings, dictionary=read_dictionary(common.dictionary))
+        workers = ThreadPoolExecutor(1)
+        for name in self.sources:
+            progress.stage(f"reading {Path(name).name}")
+            if hashing and Path(name).is_file():
+                self._hashes.append(workers.submit(file_hash, Path(name)))
+            read = read_source(name, settings)
+            self.tables.append(read.table)
+            self.notes += [(read.table.name, note) for note in read.notes]
+        workers.shutdown(wait=False)
+        self.tables = distinctly_named(self.tables)
+        require_known(settings.types, self.tables)
+
+    def with_history(self, table: Table, account: Account) -> Table:
+        """The table with this command added to its history."""
+        inputs = [
+            {"path": source, "rows": len(one), "hash": future.result()}
+            for source, one, future in zip(self.sources, self.tables, self._hashes, strict=False)
+        ]
+        entry = {
+            "command": typed_command(),
+            "version": lomrix.__version__,
+            "inputs": inputs,
+            "rows": len(table),
+            "summary": account.summary,
+            "balances": [balance.to_json() for balance in account.balances],
+        }
+        return replace(table, history=(*table.history, entry))
+
+    def _stream(self, table: Table) -> None:
+        """The result as comma-separated text on standard output."""
+        from lomrix.files import delimited
+
+        with tempfile.TemporaryDirectory() as folder:
+            part = Path(folder) / "stream.csv"
+            delimited.write_table(table, part, part, [])
+            with part.open("rb") as file:
+                shutil.copyfileobj(file, sys.stdout.buffer)
+        sys.stdout.flush()
+
+    def tell(self, result: Result, written: Sequence[Path], *, rehearsal: bool, compared: int = 0) -> None:
+        """Tell the account to a person, or as JSON to a script."""
+        common = self.common
+        if common.json:
+            content = {
+                "account": result.account.to_json(),
+                "sources": [
+                    {"path": source, "rows": len(table), "columns": len(table.names)}
+                    for source, table in zip(self.sources, self.tables, strict=True)
+                ],
+                "notes": [{"source": source, **note.to_json()} for source, note in self.notes],
+                "columns": result.table.types(),
+                "rehearsal": rehearsal,
+                "written": [str(path) for path in written],
+                "compared_cells": compared,
+            }
+            text = json.dumps(content, ensure_ascii=False, indent=1)
+            print(text, file=sys.stderr if common.out == STREAM else sys.stdout)
+            return
+        if common.quiet:
+            return
+        screen = terminal.console(to_standard_error=common.out == STREAM)
+        read = [
+            f"{source}: {len(table):,} rows, {len(table.names)} columns"
+            for source, table in zip(self.sources, self.tables, strict=True)
+        ]
+        screen.print(terminal.account_view(result.account, read, self.notes))
+        if rehearsal:
+            screen.print(terminal.first_rows_view(result.table, screen.width))
+        if common.out != STREAM:
+            lines = [written_line(path, result.table, place == 0) for place, path in enumerate(written)]
+            screen.print(terminal.ending_view(lines, result.account.advice, compared))
+
+
+def _descriptor_of(out: str) -> Path:
+    from lomrix.files.descriptor import descriptor_path
+
+    return descriptor_path(Path(out))
+
+
+def written_line(path: Path, table: Table, is_data: bool) -> str:
+    """One file that was written, in words."""
+    if is_data:
+        return f"{path}  ({len(table):,} rows, {len(table.names)} columns, {path.stat().st_size:,} bytes)"
+    return str(path)
+
+
+def typed_command() -> str:
+    """The command line as it was typed."""
+    return shlex.join(["lomrix", *sys.argv[1:]])
+
+
+def distinctly_named(tables: list[Table]) -> list[Table]:
+    """Tables whose names differ, so that messages can tell two files of one name apart."""
+    seen: dict[str, int] = {}
+    named = []
+    for table in tables:
+        seen[table.name] = seen.get(table.name, 0) + 1
+        named.append(table if seen[table.name] == 1 else replace(table, name=f"{table.name}_{seen[table.name]}"))
+    return named
+
+
+def require_known(types: Any, tables: list[Table]) -> None:
+    """Stop where a type was given to a column that no source has.
+
+    Raises
+    ------
+    UsageError
+        Naming the column.
+    """
+    from lomrix.core.table.selection import unknown_column
+
+    for name in types:
+        if not any(name in table.columns for table in tables):
+            raise unknown_column(name, tables[0].names, tables[0].name)

@@ -1,0 +1,1 @@
+"""The computation: tables, steps and accounts. Knows no file, screen or command line."""

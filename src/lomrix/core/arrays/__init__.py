@@ -1,0 +1,1 @@
+"""Kernels on plain arrays: key codes, matching, groups, statistics, layouts."""

@@ -1,0 +1,98 @@
+"""Matching: which rows of two tables have equal key codes. Nothing is sorted that need not be."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.codes import Codes
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Counts:
+    """How often each code stands on both sides.
+
+    Parameters
+    ----------
+    base, added
+        Number of rows per code, on each side.
+    """
+
+    base: npt.NDArray[np.int64]
+    added: npt.NDArray[np.int64]
+
+    @classmethod
+    def of(cls, base: Codes, added: Codes, size: int) -> Counts:
+        """Count the codes of both sides; codes of -1 are not counted."""
+        return cls(counted(base, size), counted(added, size))
+
+    @property
+    def pairs(self) -> int:
+        """Number of pairs of rows with equal codes."""
+        return int((self.base * self.added).sum())
+
+    def shared(self, base: Codes) -> npt.NDArray[np.bool_]:
+        """For each row of the base side whether the added side has its code."""
+        return _has(self.added, base)
+
+    def shared_by_base(self, added: Codes) -> npt.NDArray[np.bool_]:
+        """For each row of the added side whether the base side has its code."""
+        return _has(self.base, added)
+
+
+def counted(codes: Codes, size: int) -> npt.NDArray[np.int64]:
+    """Number of rows per code."""
+    present = codes if not len(codes) or codes.min() >= 0 else codes[codes >= 0]
+    return np.bincount(present, minlength=size)
+
+
+def _has(counts: npt.NDArray[np.int64], codes: Codes) -> npt.NDArray[np.bool_]:
+    # One place more, so that a code of -1 looks at a False.
+    there = np.append(counts > 0, False)
+    return np.asarray(there[codes])
+
+
+def first_rows(codes: Codes, size: int) -> Rows:
+    """The first row of each code, -1 for a code that does not occur."""
+    table = np.full(size, -1, np.int64)
+    rows = np.flatnonzero(codes >= 0)[::-1]
+    table[codes[rows]] = rows
+    return table
+
+
+def matched_rows(base: Codes, added: Codes, size: int, counts: Counts) -> tuple[Rows, Rows]:
+    """Pairs of rows with equal codes, in base order; a base row without a partner has -1 beside it.
+
+    Parameters
+    ----------
+    base, added
+        Key codes of the rows, below `size`; -1 where the key is missing, which matches nothing.
+    size
+        How many codes there can be.
+    counts
+        Rows per code on both sides.
+
+    Returns
+    -------
+    Row numbers of the base side and of the added side, of equal length. Partners of one base row stand in
+    the order of the added side.
+    """
+    if not len(counts.added) or counts.added.max(initial=0) <= 1:
+        table = np.append(first_rows(added, size), -1)  # the last place answers for a code of -1
+        return np.arange(len(base)), table[base]
+    partners = np.append(counts.added, 0)[base]
+    repeats = np.maximum(partners, 1)
+    base_rows = np.repeat(np.arange(len(base)), repeats)
+    order = np.argsort(added, kind="stable")
+    order = order[np.count_nonzero(added < 0) :]
+    starts = np.append(np.cumsum(counts.added) - counts.added, 0)[base]
+    within = np.arange(len(base_rows)) - np.repeat(np.cumsum(repeats) - repeats, repeats)
+    at = np.repeat(starts, repeats) + within
+    has_partner = np.repeat(partners > 0, repeats)
+    added_rows = np.full(len(base_rows), -1, np.int64)
+    added_rows[has_partner] = order[at[has_partner]]
+    return base_rows, added_rows

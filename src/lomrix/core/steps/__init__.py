@@ -1,0 +1,1 @@
+"""One module per step: its settings, its account, what happens to labels and reasons."""

@@ -1,0 +1,118 @@
+"""The account: what a step did to rows and cells, in numbers that balance."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from lomrix.core.errors import UnbalancedAccountError
+from lomrix.core.table.notes import Note
+
+Parts = tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True)
+class Balance:
+    """One total and the parts it is made of; they must add up.
+
+    Parameters
+    ----------
+    what
+        What is counted, such as `rows of roster`.
+    total
+        Their number, counted on its own and not by adding up the parts.
+    parts
+        Word and number, cause by cause.
+
+    Raises
+    ------
+    UnbalancedAccountError
+        Where the parts do not add up to the total.
+    """
+
+    what: str
+    total: int
+    parts: Parts
+
+    def __post_init__(self) -> None:
+        added = sum(number for _, number in self.parts)
+        if added != self.total or any(number < 0 for _, number in self.parts):
+            raise UnbalancedAccountError(
+                f"The account does not balance: {self.what}: {self.total} is not "
+                + " + ".join(f"{number} {word}" for word, number in self.parts)
+                + ".",
+                todo="This is a bug in Lomrix and nothing was written; please report it with this message.",
+            )
+
+    def to_json(self) -> dict[str, Any]:
+        """The balance as plain values."""
+        return {"what": self.what, "total": self.total, "parts": dict(self.parts)}
+
+
+@dataclass(frozen=True)
+class Listing:
+    """A small table inside an account, such as which columns formed which measure."""
+
+    title: str
+    columns: tuple[str, ...]
+    rows: tuple[tuple[Any, ...], ...]
+
+    def to_json(self) -> dict[str, Any]:
+        """The listing as plain values, one mapping per row."""
+        return {
+            "title": self.title,
+            "rows": [dict(zip(self.columns, map(plain, row), strict=True)) for row in self.rows],
+        }
+
+
+@dataclass(frozen=True)
+class Account:
+    """What a step did.
+
+    Parameters
+    ----------
+    step
+        The step's word, such as `merge`.
+    summary
+        What it did, in one sentence.
+    balances
+        Totals with their parts.
+    facts
+        Further named values, such as the relationship found.
+    listings
+        Small tables.
+    notes
+        What a person should look at.
+    advice
+        What to type or do next, most useful first.
+    """
+
+    step: str
+    summary: str
+    balances: tuple[Balance, ...] = ()
+    facts: Mapping[str, Any] = field(default_factory=dict)
+    listings: tuple[Listing, ...] = ()
+    notes: tuple[Note, ...] = ()
+    advice: tuple[str, ...] = ()
+
+    def to_json(self) -> dict[str, Any]:
+        """The account as plain values."""
+        return {
+            "step": self.step,
+            "summary": self.summary,
+            "balances": [balance.to_json() for balance in self.balances],
+            "facts": {name: plain(value) for name, value in self.facts.items()},
+            "listings": [listing.to_json() for listing in self.listings],
+            "notes": [note.to_json() for note in self.notes],
+            "advice": list(self.advice),
+        }
+
+
+def plain(value: Any) -> Any:
+    """A value that JSON knows."""
+    if isinstance(value, Mapping):
+        return {str(name): plain(part) for name, part in value.items()}
+    if isinstance(value, list | tuple):
+        return [plain(part) for part in value]
+    return value if isinstance(value, str | int | float | bool) or value is None else str(value)

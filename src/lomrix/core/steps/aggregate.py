@@ -1,0 +1,228 @@
+"""Aggregate: statistics of cases at group level."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.statistics import STATISTICS, sizes
+from lomrix.core.errors import UsageError
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.keys import Groups, grouped
+from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
+from lomrix.core.table.notes import Note
+from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
+from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.table import Table, require_free
+
+COUNTING = ("n", "missing")
+KNOWN = (*COUNTING, *STATISTICS)
+LABELS = {"n": "number of values of", "missing": "number missing of", "min": "minimum of", "max": "maximum of"}
+EXAMPLE = 'Say --stat "sleep,heart_rate: n mean sd".'
+# Statistics that keep the type and the dates of their variable.
+SAME_KIND = ("min", "max", "median")
+
+
+class Aggregate(Step):
+    """One row per group with statistics of the rows in it.
+
+    Parameters
+    ----------
+    by
+        The columns that make the groups.
+    statistics
+        Pairs: a choice of columns, and the statistics wanted of each.
+    least
+        A statistic of fewer values than this is missing with the reason `too-few`.
+    attach
+        Put the group's statistics beside every row instead of making one row per group.
+    """
+
+    by: tuple[str, ...]
+    statistics: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    least: int = 0
+    attach: bool = False
+
+    @property
+    def kept_together(self) -> tuple[str, ...]:
+        """The grouping columns."""
+        return self.by
+
+    def apply(self, *tables: Table) -> Result:
+        """Aggregate the table."""
+        (table,) = tables
+        work = Grouping(self, table)
+        made = work.table()
+        return Result(made, work.account(made))
+
+
+def statistics_asked(words: list[str]) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    """Read `sleep,hr: n mean sd`.
+
+    Raises
+    ------
+    UsageError
+        Where there is no colon, or a statistic is not known.
+    """
+    asked = []
+    for word in words:
+        columns, colon, names = word.rpartition(":")
+        wanted = tuple(names.replace(",", " ").split())
+        if not colon or not columns.strip() or not wanted:
+            raise UsageError(f'"{word}" does not say which statistics of which columns.', todo=EXAMPLE)
+        for name in wanted:
+            if name not in KNOWN:
+                raise UsageError(f"There is no statistic {name}.", todo=f"Statistics are {' '.join(KNOWN)}.")
+        asked.append((columns.strip(), wanted))
+    return tuple(asked)
+
+
+@dataclass
+class Grouping:
+    """One table on its way to group level."""
+
+    step: Aggregate
+    rows: Table
+
+    @cached_property
+    def groups(self) -> Groups:
+        """The groups in the order of their values."""
+        return grouped(self.rows, self.step.by)
+
+    @cached_property
+    def wanted(self) -> list[tuple[str, str]]:
+        """Variable and statistic of each new column."""
+        pairs: dict[tuple[str, str], None] = {}
+        for words, names in self.step.statistics:
+            for variable in chosen_columns(words, self.rows.types(), self.rows.name):
+                pairs.update({(variable, name): None for name in names})
+        for variable, name in pairs:
+            type_ = self.rows[variable].type
+            allowed = KNOWN if type_ in ("integer", "number", "boolean") else (*COUNTING, *SAME_KIND)
+            if type_ == "string":
+                allowed = COUNTING
+            if name not in allowed:
+                raise UsageError(
+                    f"The {name} of {variable} cannot be computed: it is {type_}.",
+                    todo=f"Of a {type_} ask {' '.join(allowed)}. If {variable} should be numbers, "
+                    "the notes of the reading name the cells that keep it from that.",
+                )
+        return list(pairs)
+
+    @cached_property
+    def computed(self) -> dict[str, Column]:
+        """The new columns, one cell per group."""
+        columns: dict[str, Column] = {}
+        for variable, name in self.wanted:
+            made = f"{variable}_{name}"
+            require_free(made, [*self.step.by, *columns, *(self.rows.names if self.step.attach else ())], "a statistic")
+            columns[made] = self._statistic(variable, name)
+        if not self.wanted:
+            columns["rows"] = Column.of("integer", sizes(self._in_groups, self.groups.count))
+        return columns
+
+    @property
+    def _in_groups(self) -> npt.NDArray[Any]:
+        return self.groups.codes[self.groups.codes >= 0]
+
+    def _statistic(self, variable: str, name: str) -> Column:
+        column = self.rows[variable]
+        present = (self.groups.codes >= 0) & ~column.is_missing
+        codes, count = self.groups.codes[present], self.groups.count
+        number = sizes(codes, count)
+        if name == "n":
+            return Column.of("integer", number)
+        if name == "missing":
+            return Column.of("integer", sizes(self._in_groups, count) - number)
+        values = column.values[present]
+        is_time = column.type in ("date", "datetime")
+        result = STATISTICS[name](codes, values.astype(np.int64) if is_time else values, count)
+        undefined = np.isnan(result) | (number == 0)
+        why = undefined.astype(np.uint8)
+        why[number < self.step.least] = 2
+        reasons = (UNDEFINED, TOO_FEW)
+        if is_time:
+            return Column.of(
+                column.type, np.nan_to_num(result).astype(np.int64).astype(column.values.dtype), why, reasons
+            )
+        exact = np.abs(np.nan_to_num(result)).max(initial=0) < 2**53
+        if column.type == "integer" and name in ("min", "max", "sum") and exact:
+            return Column.of("integer", np.nan_to_num(result).astype(np.int64), why, reasons)
+        return Column.of("number", result, why, reasons)
+
+    # ------------------------------------------------------------------- table
+
+    def table(self) -> Table:
+        """One row per group, or all rows with their group's statistics."""
+        if self.step.attach:
+            columns = dict(self.rows.columns)
+            columns |= {name: column.take_or(self.groups.codes, UNDEFINED) for name, column in self.computed.items()}
+        else:
+            columns = {**self.groups.values, **self.computed}
+        dictionary = self.rows.dictionary
+        for variable, name in self.wanted:
+            dictionary = dictionary.with_variable(f"{variable}_{name}", self._described(variable, name))
+        return Table(columns, dictionary.for_columns(columns), self.rows.history, self.rows.name)
+
+    def _described(self, variable: str, name: str) -> Variable:
+        entry = self.rows.dictionary.of(variable)
+        label = f"{LABELS.get(name, f'{name} of')} {entry.label or variable}"
+        unit = "" if name in COUNTING else entry.unit
+        return NOTHING_KNOWN.with_(label=label, unit=unit, level="group")
+
+    # ----------------------------------------------------------------- account
+
+    def account(self, made: Table) -> Account:
+        """What the grouping did."""
+        codes = self.groups.codes
+        by = ", ".join(self.step.by)
+        number = sizes(self._in_groups, self.groups.count)
+        used = {variable: self.rows[variable] for variable, _ in self.wanted}
+        inside = codes >= 0
+        listing = tuple(
+            (
+                name,
+                int(np.count_nonzero(inside & ~column.is_missing)),
+                int(np.count_nonzero(inside & column.is_missing)),
+                ", ".join(
+                    f"{count:,} {why}" for why, count in column.take(np.flatnonzero(inside)).reason_counts().items()
+                )
+                or "none",
+            )
+            for name, column in used.items()
+        )
+        range_ = f", {number.min():,} to {number.max():,} rows each" if len(number) else ""
+        return Account(
+            "aggregate",
+            f"{len(self.rows):,} rows became {self.groups.count:,} groups by {by}{range_}."
+            if not self.step.attach
+            else f"{len(made):,} rows got the statistics of their group, {self.groups.count:,} groups by {by}.",
+            (Balance(f"rows of {self.rows.name}", len(self.rows), (("in a group", int(number.sum())), *self._left())),),
+            {"groups": self.groups.count, "rows": len(made), "columns": list(self.computed)},
+            (Listing("values used", ("variable", "values", "skipped as missing", "why"), listing),) if listing else (),
+            self._notes(),
+        )
+
+    def _left(self) -> tuple[tuple[str, int], ...]:
+        """Rows in no group, by the first grouping column that is missing."""
+        rest = self.groups.codes < 0
+        parts = []
+        for name in self.step.by:
+            here = rest & self.rows[name].is_missing
+            rest = rest & ~here
+            parts.append((f"{name} missing, in no group", int(np.count_nonzero(here))))
+        return tuple((word, count) for word, count in parts if count)
+
+    def _notes(self) -> tuple[Note, ...]:
+        notes = []
+        for name, column in self.computed.items():
+            for reason, count in column.reason_counts().items():
+                text = f"{count:,} of {len(column):,} groups are missing ({reason})."
+                notes.append(Note(text, name, (), reason, count))
+        return tuple(notes)

@@ -1,0 +1,339 @@
+"""Merge: add variables to a base table by key."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays import matching
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.keys import KeyPairs, PairedKeys, key_texts, paired_keys
+from lomrix.core.steps.overlap import Overlap, OverlapRule, resolved_overlap
+from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.column import Column, common_type, either
+from lomrix.core.table.dictionary import Variable
+from lomrix.core.table.notes import FIRST_ROW, Note, counted
+from lomrix.core.table.reasons import UNMATCHED
+from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.table import Table, require_free
+
+Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"]
+RowsKept = Literal["all", "matched", "base"]
+MOST_EXAMPLES = 5
+
+
+class Merge(Step):
+    """Bring the columns of one table to another by equal keys; the base's order is kept.
+
+    Parameters
+    ----------
+    key
+        Pairs of column names: in the base, in the added table.
+    expect
+        The relationship the keys should have. Any but many-to-many is taken where none is named.
+    rows
+        Which rows are kept: `all`, those `matched`, or those of the `base`.
+    overlap
+        What happens to columns of the same name: `check`, `base`, `added` or `both`.
+    status
+        Name of a column that says where each row came from.
+    take
+        Which columns of the added table are brought; all where empty.
+    """
+
+    key: KeyPairs
+    expect: Relationship | None = None
+    rows: RowsKept = "all"
+    overlap: OverlapRule = "check"
+    status: str = ""
+    take: str = ""
+
+    @property
+    def kept_together(self) -> tuple[str, ...]:
+        """The key columns of the base."""
+        return tuple(base for base, _ in self.key)
+
+    def apply(self, *tables: Table) -> Result:
+        """Merge the second table into the first."""
+        base, added = tables
+        added = self._taken(added)
+        if self.status:
+            require_free(self.status, [*base.names, *added.names], "the status column")
+        work = Pairing(self, base, added, paired_keys(base, added, self.key))
+        work.hold_to_expectation()
+        overlap = resolved_overlap(self.overlap, base, added, self.key, work.base_rows, work.added_rows)
+        table = work.table(overlap)
+        return Result(table, work.account(table, overlap))
+
+    def _taken(self, added: Table) -> Table:
+        if not self.take:
+            return added
+        keys = [name for _, name in self.key]
+        chosen = chosen_columns(self.take, added.types(), added.name)
+        return added.only([*keys, *(name for name in chosen if name not in keys)])
+
+
+@dataclass
+class Pairing:
+    """The rows of two tables put side by side by their keys."""
+
+    step: Merge
+    base: Table
+    added: Table
+    keys: PairedKeys
+
+    @cached_property
+    def counts(self) -> matching.Counts:
+        """Rows per key on both sides."""
+        return matching.Counts.of(self.keys.base, self.keys.added, self.keys.size)
+
+    @cached_property
+    def relationship(self) -> Relationship:
+        """What the keys show: which side repeats a key."""
+        many_base = bool(self.counts.base.max(initial=0) > 1)
+        many_added = bool(self.counts.added.max(initial=0) > 1)
+        if many_base and many_added:
+            return "many-to-many"
+        if many_base:
+            return "many-to-one"
+        return "one-to-many" if many_added else "one-to-one"
+
+    @cached_property
+    def base_matched(self) -> npt.NDArray[np.bool_]:
+        """For each base row whether it has a partner."""
+        return self.counts.shared(self.keys.base)
+
+    @cached_property
+    def added_matched(self) -> npt.NDArray[np.bool_]:
+        """For each added row whether it has a partner."""
+        return self.counts.shared_by_base(self.keys.added)
+
+    @cached_property
+    def rows(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+        """Row of the base and row of the added table for each row of the result; -1 where there is none."""
+        base_rows, added_rows = matching.matched_rows(self.keys.base, self.keys.added, self.keys.size, self.counts)
+        if self.step.rows == "matched":
+            kept = added_rows >= 0
+            return base_rows[kept], added_rows[kept]
+        if self.step.rows == "base" or self.added_matched.all():
+            return base_rows, added_rows
+        rest = np.flatnonzero(~self.added_matched)
+        gone = np.full(len(rest), -1, np.int64)
+        return np.concatenate([base_rows, gone]), np.concatenate([added_rows, rest])
+
+    @property
+    def base_rows(self) -> npt.NDArray[Any]:
+        """Base row of each row of the result."""
+        return self.rows[0]
+
+    @property
+    def added_rows(self) -> npt.NDArray[Any]:
+        """Added row of each row of the result."""
+        return self.rows[1]
+
+    # ------------------------------------------------------------- expectation
+
+    def hold_to_expectation(self) -> None:
+        """Stop where the keys repeat on a side where they should not.
+
+        Raises
+        ------
+        DataError
+            Naming the keys that repeat, with their rows.
+        """
+        expected = self.step.expect
+        base_may = expected in ("many-to-one", "many-to-many", None)
+        added_may = expected in ("one-to-many", "many-to-many", None)
+        found = self.relationship
+        if found == "many-to-many" and expected is None:
+            base_may = added_may = False
+        repeated = []
+        if not base_may and "many-to" in found:
+            repeated.append(self._repeated(self.base, self.keys.base, self.counts.base, 0))
+        if not added_may and "to-many" in found:
+            repeated.append(self._repeated(self.added, self.keys.added, self.counts.added, 1))
+        if not repeated:
+            return
+        if expected is None:
+            todo = (
+                f"Mend the repeated keys, or add --expect many-to-many to pair them all "
+                f"({self.counts.pairs:,} matched rows)."
+            )
+        else:
+            todo = f"Mend the repeated keys, or say --expect {found} if they are right."
+        what = "no relationship was named" if expected is None else f"expected {expected}"
+        raise DataError(f"The keys are {found}, but {what}.", where="; ".join(repeated), todo=todo)
+
+    def _repeated(self, table: Table, codes: Any, counts: Any, side: int) -> str:
+        rows = np.flatnonzero(np.append(counts > 1, False)[codes])
+        keys = int(np.count_nonzero(counts > 1))
+        names = [pair[side] for pair in self.step.key]
+        _, firsts = np.unique(codes[rows], return_index=True)
+        shown = []
+        for first in rows[np.sort(firsts)[:3]]:
+            same = np.flatnonzero(codes == codes[first])[:4] + FIRST_ROW
+            shown.append(f"{key_texts(table, names, np.array([first]))[0]} (rows {', '.join(map(str, same))})")
+        more = " …" if keys > len(shown) else ""
+        what = "key repeats" if keys == 1 else "keys repeat"
+        return f"{keys:,} {what} in {table.name}: {', '.join(shown)}{more}"
+
+    # ------------------------------------------------------------------- table
+
+    def table(self, overlap: Overlap) -> Table:
+        """The merged table."""
+        key_of = dict(self.step.key)
+        base_whole = len(self.base_rows) == len(self.base) and bool((self.base_rows >= 0).all())
+        columns: dict[str, Column] = {}
+        for name, column in self.base.columns.items():
+            if name in key_of:
+                columns[name] = self._key_column(column, self.added[key_of[name]])
+            elif name in overlap.columns:
+                columns[name] = overlap.columns[name]
+            else:
+                # With every base row in its place the column is shared, not copied.
+                columns[name] = column if base_whole else column.take_or(self.base_rows, UNMATCHED)
+        for name, column in self.added.columns.items():
+            if name in key_of.values() or name in overlap.dropped:
+                continue
+            columns[overlap.renamed.get(name, name)] = column.take_or(self.added_rows, UNMATCHED)
+        dictionary = self._dictionary(overlap)
+        if self.step.status:
+            columns[self.step.status] = self._status()
+            codes = {"1": "in both", "2": f"only in {self.base.name}", "3": f"only in {self.added.name}"}
+            dictionary = dictionary.with_codes(self.step.status, codes).with_variable(
+                self.step.status,
+                Variable(label=f"Where the row came from: {self.base.name}, {self.added.name}", codes=self.step.status),
+            )
+        history = (*self.base.history, *self.added.history)
+        return Table(columns, dictionary.for_columns(columns), history, self.base.name)
+
+    def _dictionary(self, overlap: Overlap) -> Any:
+        key_of = {added: base for base, added in self.step.key}
+        added = self.added.dictionary.for_columns(self.added.names)
+        renamed = {key_of.get(name, overlap.renamed.get(name, name)): entry for name, entry in added.variables.items()}
+        return self.base.dictionary.for_columns(self.base.names).joined(type(added)(renamed, added.codes))
+
+    def _key_column(self, base: Column, added: Column) -> Column:
+        """The key of each row: the base's, and the added table's where the row stands only there."""
+        absent = self.base_rows < 0
+        if not absent.any():
+            return base if len(self.base_rows) == len(base) else base.take(self.base_rows)
+        type_ = common_type((base.type, added.type)) or "string"
+        mine = base.widened(type_).take_or(self.base_rows, UNMATCHED)
+        return either(mine, added.widened(type_).take_or(self.added_rows, UNMATCHED), absent)
+
+    def _status(self) -> Column:
+        status = np.where(self.base_rows < 0, 3, np.where(self.added_rows < 0, 2, 1))
+        return Column.of("integer", status)
+
+    # ----------------------------------------------------------------- account
+
+    def account(self, table: Table, overlap: Overlap) -> Account:
+        """What the merge did."""
+        pairs = int(np.count_nonzero((self.base_rows >= 0) & (self.added_rows >= 0)))
+        base_kept = self.step.rows != "matched"
+        added_kept = self.step.rows == "all"
+        balances = (
+            self._side(self.base, self.keys.base, self.base_matched, base_kept),
+            self._side(self.added, self.keys.added, self.added_matched, added_kept),
+            Balance(
+                "rows in the result",
+                len(table),
+                (
+                    ("in both", pairs),
+                    (f"only in {self.base.name}", int(np.count_nonzero(~self.base_matched)) if base_kept else 0),
+                    (f"only in {self.added.name}", int(np.count_nonzero(~self.added_matched)) if added_kept else 0),
+                ),
+            ),
+            self._distinct_keys(),
+        )
+        key = ", ".join(base if base == added else f"{base} = {added}" for base, added in self.step.key)
+        new = [name for name in table.names if name not in self.base.columns]
+        return Account(
+            "merge",
+            f"{self.added.name} brought to {self.base.name} by {key}: {self.relationship}.",
+            balances,
+            {
+                "relationship": self.relationship,
+                "expected": self.step.expect,
+                "pairs": pairs,
+                "new_columns": new,
+                "rows": len(table),
+            },
+            (*self._unmatched_listing(), *overlap.listings),
+            (*self.keys.notes, *self._missing_key_notes(), *overlap.notes),
+            self._advice(),
+        )
+
+    def _side(self, table: Table, codes: Any, matched: Any, kept: bool) -> Balance:
+        gone = codes < 0
+        fate = "" if kept else ", left out"
+        return Balance(
+            f"rows of {table.name}",
+            len(table),
+            (
+                ("with a partner", int(np.count_nonzero(matched))),
+                (f"without a partner{fate}", int(np.count_nonzero(~matched & ~gone))),
+                (f"key missing{fate}", int(np.count_nonzero(gone))),
+            ),
+        )
+
+    def _distinct_keys(self) -> Balance:
+        in_base, in_added = self.counts.base > 0, self.counts.added > 0
+        return Balance(
+            "distinct keys",
+            int(np.count_nonzero(in_base | in_added)),
+            (
+                ("in both", int(np.count_nonzero(in_base & in_added))),
+                (f"only in {self.base.name}", int(np.count_nonzero(in_base & ~in_added))),
+                (f"only in {self.added.name}", int(np.count_nonzero(in_added & ~in_base))),
+            ),
+        )
+
+    def _unmatched_listing(self) -> tuple[Listing, ...]:
+        sides = (
+            (self.base, self.keys.base, self.base_matched, 0),
+            (self.added, self.keys.added, self.added_matched, 1),
+        )
+        rows: list[tuple[Any, ...]] = []
+        for table, codes, matched, side in sides:
+            alone = np.flatnonzero(~matched & (codes >= 0))
+            names = [pair[side] for pair in self.step.key]
+            some = alone[:MOST_EXAMPLES]
+            texts = key_texts(table, names, some)
+            rows += [(table.name, text, int(row) + FIRST_ROW) for text, row in zip(texts, some, strict=True)]
+        return (Listing("keys without a partner, the first", ("file", "key", "row"), tuple(rows)),) if rows else ()
+
+    def _missing_key_notes(self) -> tuple[Note, ...]:
+        notes = []
+        for table, codes, side in ((self.base, self.keys.base, 0), (self.added, self.keys.added, 1)):
+            rows = np.flatnonzero(codes < 0)
+            if len(rows):
+                name = self.step.key[0][side]
+                examples = tuple((int(row) + FIRST_ROW, None) for row in rows[:MOST_EXAMPLES])
+                lack = counted(len(rows), "row", "rows")
+                text = f"{lack} of {table.name} without {name}; a missing key matches nothing."
+                notes.append(Note(text, name, examples, "missing-key", len(rows)))
+        return tuple(notes)
+
+    def _advice(self) -> tuple[str, ...]:
+        if len(self.added) and not self.added_matched.any():
+            return ("No key matched at all: check that --key names the right columns.",)
+        return ()
+
+
+def require_keys(key: KeyPairs) -> None:
+    """Stop where no key is named.
+
+    Raises
+    ------
+    UsageError
+        Always by key: rows are never matched by their position.
+    """
+    if not key:
+        raise UsageError("No key is named.", todo="Say --key with the column that both files share.")

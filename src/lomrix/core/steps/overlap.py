@@ -1,0 +1,157 @@
+"""Overlap: columns of the same name on both sides of a merge that are not its keys."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.errors import DataError
+from lomrix.core.steps.account import Listing
+from lomrix.core.steps.keys import KeyPairs, key_texts
+from lomrix.core.table.column import Column, common_type, either
+from lomrix.core.table.notes import FIRST_ROW, Note
+from lomrix.core.table.pool import chained
+from lomrix.core.table.reasons import UNMATCHED
+from lomrix.core.table.table import Table, require_free
+
+OverlapRule = Literal["check", "base", "added", "both"]
+MOST_EXAMPLES = 5
+Rows = npt.NDArray[Any]
+
+
+@dataclass
+class Overlap:
+    """What became of the columns of the same name.
+
+    Parameters
+    ----------
+    columns
+        The columns that stand for both sides, by name.
+    dropped
+        Columns of the added table that do not come on their own.
+    renamed
+        New names of columns of the added table.
+    """
+
+    columns: dict[str, Column] = field(default_factory=dict)
+    dropped: set[str] = field(default_factory=set)
+    renamed: dict[str, str] = field(default_factory=dict)
+    listings: tuple[Listing, ...] = ()
+    notes: tuple[Note, ...] = ()
+
+
+def resolved_overlap(
+    rule: OverlapRule, base: Table, added: Table, key: KeyPairs, base_rows: Rows, added_rows: Rows
+) -> Overlap:
+    """Settle the columns that both tables have.
+
+    Parameters
+    ----------
+    rule
+        `check` keeps one column where the files agree and stops where they differ; `base` and `added` take
+        that side; `both` keeps two columns.
+    base, added
+        The two tables.
+    key
+        The merge's keys, which are not concerned.
+    base_rows, added_rows
+        Row of each side for each row of the result, -1 where there is none.
+
+    Raises
+    ------
+    DataError
+        Under `check`, where cells differ; the first of them are named.
+    """
+    keys = {name for pair in key for name in pair}
+    shared = [name for name in base.names if name in added.columns and name not in keys]
+    overlap = Overlap()
+    rows, notes, refused = [], [], []
+    for name in shared:
+        if rule == "both":
+            overlap.renamed[name] = f"{name}_from_{added.name}"
+            require_free(overlap.renamed[name], [*base.names, *added.names], f"the second column {name}")
+            continue
+        sides = Sides(name, base, added, base_rows, added_rows)
+        rows.append((name, sides.agreeing, len(sides.differing), sides.filled))
+        if rule == "check" and len(sides.differing):
+            refused.append(sides.told([base_name for base_name, _ in key]))
+        overlap.columns[name] = sides.added_first() if rule == "added" else sides.base_first()
+        overlap.dropped.add(name)
+        if len(sides.differing) and rule != "check":
+            side = base.name if rule == "base" else added.name
+            text = f"{len(sides.differing):,} cells differ; the value of {side} was taken."
+            notes.append(Note(text, name, (), "overridden", len(sides.differing)))
+    if refused:
+        raise DataError(
+            f"{base.name} and {added.name} do not agree on columns that both have.",
+            where="; ".join(refused),
+            todo="Mend the cells, or say --overlap base, --overlap added or --overlap both.",
+        )
+    if rows:
+        columns = ("column", "cells that agree", "that differ", "taken from the one side that has a value")
+        overlap.listings = (Listing("columns in both files", columns, tuple(rows)),)
+    overlap.notes = tuple(notes)
+    return overlap
+
+
+class Sides:
+    """One column as both tables hold it, row by row of the result."""
+
+    def __init__(self, name: str, base: Table, added: Table, base_rows: Rows, added_rows: Rows) -> None:
+        type_ = common_type((base[name].type, added[name].type))
+        if type_ is None:
+            raise DataError(
+                f"The column {name} is {base[name].type} in {base.name} and {added[name].type} in {added.name}.",
+                todo="Mend the cells that are not of one type, give --type, or say --overlap both.",
+            )
+        self.name, self.base, self.added = name, base, added
+        self.base_rows, self.added_rows = base_rows, added_rows
+        self.mine = base[name].widened(type_).take_or(base_rows, UNMATCHED)
+        self.theirs = added[name].widened(type_).take_or(added_rows, UNMATCHED)
+        both = ~self.mine.is_missing & ~self.theirs.is_missing
+        differ = both & ~equal_cells(self.mine, self.theirs)
+        self.differing = np.flatnonzero(differ)
+        self.agreeing = int(np.count_nonzero(both)) - len(self.differing)
+        self.filled = int(np.count_nonzero(self.mine.is_missing & ~self.theirs.is_missing))
+
+    def base_first(self) -> Column:
+        """The base's cells, and the added table's where the base has no value or no row."""
+        return either(self.mine, self.theirs, self._wanting(self.mine, self.theirs, self.base_rows))
+
+    def added_first(self) -> Column:
+        """The added table's cells, and the base's where the added one has no value or no row."""
+        return either(self.theirs, self.mine, self._wanting(self.theirs, self.mine, self.added_rows))
+
+    @staticmethod
+    def _wanting(first: Column, second: Column, rows: Rows) -> npt.NDArray[np.bool_]:
+        # A row that the first side does not have at all takes the second side's cell and its reason.
+        wanting: npt.NDArray[np.bool_] = (first.is_missing & ~second.is_missing) | (rows < 0)
+        return wanting
+
+    def told(self, key: list[str]) -> str:
+        """The first differing cells in words."""
+        some = self.differing[:MOST_EXAMPLES]
+        keys = key_texts(self.base, key, self.base_rows[some])
+        mine = self.mine.take(some).to_text().to_pylist()
+        theirs = self.theirs.take(some).to_text().to_pylist()
+        rows = (self.base_rows[some] + FIRST_ROW).tolist()
+        cells = ", ".join(
+            f"{one} (row {row}) {a} against {b}" for one, row, a, b in zip(keys, rows, mine, theirs, strict=True)
+        )
+        more = " …" if len(self.differing) > len(some) else ""
+        count = len(self.differing)
+        return f"{self.name}: {count:,} {'cell differs' if count == 1 else 'cells differ'}: {cells}{more}"
+
+
+def equal_cells(first: Column, second: Column) -> npt.NDArray[np.bool_]:
+    """True where two columns of one type hold equal values, row by row; what is missing does not count."""
+    if first.type != "string":
+        return np.asarray(first.values == second.values)
+    pool, start = chained(first.strings, second.strings)
+    numbers, _ = pool.distinct()
+    numbers = np.append(numbers, np.int32(-1))  # the last place answers for a missing cell
+    theirs = np.where(second.values < 0, -1, second.values + start)
+    return np.asarray(numbers[first.values] == numbers[theirs])

@@ -1,0 +1,319 @@
+"""Prepare an export: missing cells become the codes that another program needs, and bare files only numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.keys import text_order
+from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.from_text import matches
+from lomrix.core.table.header import NUMBER
+from lomrix.core.table.notes import Note
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.table import Table
+
+Form = Literal["headed", "bare"]
+AUTO = "auto"
+CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-99999999")
+
+
+@dataclass(frozen=True)
+class Recoding:
+    """What became of one column on its way to a bare file.
+
+    Parameters
+    ----------
+    how
+        In words, such as `texts became codes`.
+    codes
+        Number and text, where texts were given codes.
+    """
+
+    how: str = ""
+    codes: tuple[tuple[int, str], ...] = ()
+
+
+@dataclass(frozen=True)
+class Prepared(Result):
+    """The table as its cells will be written, and how a reader has to understand them.
+
+    Parameters
+    ----------
+    missing_code
+        The one code that stands for every missing cell; empty where there is none.
+    recodings
+        By column, what became of it.
+    """
+
+    missing_code: str = ""
+    recodings: dict[str, Recoding] = field(default_factory=dict)
+
+
+class PrepareExport(Step):
+    """Recode a table for another program.
+
+    Parameters
+    ----------
+    form
+        `headed`: names on top, values as they are. `bare`: no header, only numbers, one missing code.
+    missing_code
+        `-9` for every missing cell, `refused=-8` for one reason, `auto` for a code that is free.
+    columns
+        Which columns go out; all where empty.
+    """
+
+    form: Form = "headed"
+    missing_code: tuple[str, ...] = ()
+    columns: str = ""
+
+    @property
+    def kept_together(self) -> tuple[str, ...]:
+        """None: each cell is recoded on its own."""
+        return ()
+
+    def apply(self, *tables: Table) -> Prepared:
+        """Recode the table."""
+        (table,) = tables
+        if self.columns:
+            table = table.only(chosen_columns(self.columns, table.types(), table.name))
+        recodings: dict[str, Recoding] = {}
+        ready = table
+        if self.form == "bare":
+            numeric = {
+                name: as_numbers(column, table.dictionary.labels_of(name)) for name, column in table.columns.items()
+            }
+            recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
+            ready = table.with_columns({name: column for name, (column, _) in numeric.items()})
+        everywhere, by_reason = self._codes()
+        if self.form == "bare":
+            if by_reason:
+                raise UsageError(
+                    "A bare file has one missing code everywhere.",
+                    todo="Say --missing-code once, without a reason, or write --form headed.",
+                )
+            everywhere = everywhere or AUTO
+            if everywhere != AUTO and not NUMBER.fullmatch(everywhere):
+                raise UsageError(
+                    f'"{everywhere}" is no number.', todo="A bare file holds only numbers: say -9 or auto."
+                )
+        if everywhere == AUTO:
+            everywhere = free_code(ready) if any(column.missing_count for column in ready.columns.values()) else ""
+        self._refuse_used_codes(ready, [code for code in (everywhere, *by_reason.values()) if code])
+        columns = {name: coded(column, everywhere, by_reason) for name, column in ready.columns.items()}
+        made = replace(ready, columns=columns, dictionary=with_codes_used(ready, columns, everywhere, by_reason))
+        account = self._account(table, made, everywhere, by_reason, recodings)
+        return Prepared(made, account, everywhere, recodings)
+
+    def _codes(self) -> tuple[str, dict[str, str]]:
+        everywhere, by_reason = "", {}
+        for word in self.missing_code:
+            reason, equals, code = word.rpartition("=")
+            if equals and reason.strip() and code.strip():
+                by_reason[reason.strip()] = code.strip()
+            elif equals or not word.strip() or everywhere:
+                raise UsageError(
+                    f'The missing code "{word}" is not clear.',
+                    todo="Say --missing-code -9 once for all, and --missing-code refused=-8 for single reasons.",
+                )
+            else:
+                everywhere = word.strip()
+        return everywhere, by_reason
+
+    def _refuse_used_codes(self, table: Table, codes: list[str]) -> None:
+        for code in codes:
+            for name, column in table.columns.items():
+                used = times_used(column, code)
+                if used:
+                    raise DataError(
+                        f"{code} cannot stand for missing: it is a value of {name}.",
+                        where=f"{used:,} {'cell holds' if used == 1 else 'cells hold'} {code}",
+                        todo=f"{free_code(table)} is free in all columns: say --missing-code auto, or name it.",
+                    )
+
+    def _account(
+        self, before: Table, made: Table, everywhere: str, by_reason: dict[str, str], recodings: dict[str, Recoding]
+    ) -> Account:
+        reasons: dict[str, int] = {}
+        for column in before.columns.values():
+            for reason, count in column.reason_counts().items():
+                reasons[reason] = reasons.get(reason, 0) + count
+        cells = len(before) * len(before.names)
+        present = sum(len(column) - column.missing_count for column in before.columns.values())
+        left = sum(column.missing_count for column in made.columns.values())
+        rows = tuple(
+            (reason, count, by_reason.get(reason, everywhere) or "an empty cell") for reason, count in reasons.items()
+        )
+        listings: tuple[Listing, ...] = (
+            (Listing("missing cells", ("reason", "cells", "written as"), rows),) if rows else ()
+        )
+        if recodings:
+            listings += (
+                Listing(
+                    "columns turned into numbers",
+                    ("column", "how"),
+                    tuple((name, recoding.how) for name, recoding in recodings.items()),
+                ),
+            )
+        notes = []
+        dates = [
+            name
+            for name, column in made.columns.items()
+            if column.type in ("date", "datetime") and column.why is not None
+        ]
+        if dates and (everywhere or by_reason):
+            notes.append(
+                Note(f"missing dates are left empty, a code is no date: {', '.join(dates)}.", kind="empty-dates")
+            )
+        return Account(
+            "export",
+            f"{len(made):,} rows and {len(made.names)} columns made ready, {self.form}.",
+            (
+                Balance("cells", cells, (("with a value", present), ("missing", sum(reasons.values())))),
+                Balance(
+                    "missing cells",
+                    sum(reasons.values()),
+                    (("written as a code", sum(reasons.values()) - left), ("left empty", left)),
+                ),
+            ),
+            {
+                "form": self.form,
+                "missing_code": everywhere,
+                "missing_codes_by_reason": by_reason,
+                "rows": len(made),
+                "columns": made.names,
+            },
+            listings,
+            tuple(notes),
+        )
+
+
+def with_codes_used(
+    table: Table, columns: Mapping[str, Column], everywhere: str, by_reason: dict[str, str]
+) -> Dictionary:
+    """The dictionary with the missing codes that now stand in the columns, in place of the old ones."""
+    dictionary = table.dictionary
+    for name, column in table.columns.items():
+        codes: dict[str, str] = {}
+        if columns[name] is not column:
+            for reason in column.reason_counts():
+                code = by_reason.get(reason, everywhere)
+                if code:
+                    # One code for several reasons can only say that the cell is missing.
+                    codes[code] = reason if code not in codes else "missing"
+        if codes or table.dictionary.of(name).missing:
+            dictionary = dictionary.with_variable(name, table.dictionary.of(name).with_(missing=codes))
+    return dictionary
+
+
+def as_numbers(column: Column, labels: Any) -> tuple[Column, Recoding]:
+    """A column of any type as numbers, and how that was done."""
+    why, reasons = column.why, column.reasons
+    if column.type == "boolean":
+        return Column.of("integer", column.values.astype(np.int64), why, reasons), Recoding("false 0, true 1")
+    if column.type in ("date", "datetime"):
+        unit = "D" if column.type == "date" else "s"
+        digits = np.datetime_as_string(column.values.astype(f"datetime64[{unit}]"))
+        digits[column.is_missing] = "0"
+        for sign in "-T:":
+            digits = np.strings.replace(digits, sign, "")
+        how = "dates as yyyymmdd" if unit == "D" else "dates and times as yyyymmddhhmmss"
+        return Column.of("integer", digits.astype(np.int64), why, reasons), Recoding(how)
+    if column.type != "string":
+        return column, Recoding()
+    column = column.compact()
+    strings = column.strings.strings
+    numbers = _ids_as_numbers(strings)
+    if numbers is not None:
+        how = "digits as numbers, leading zeros dropped"
+        return Column.of("integer", _spread(numbers, column.values), why, reasons), Recoding(how)
+    texts = strings.to_pylist()
+    place_of = {text: at for at, text in enumerate(texts)}
+    # Texts that the dictionary lists come first, in its order; the others follow in the order of text.
+    listed = [place_of[text] for text in labels if text in place_of]
+    order = list(dict.fromkeys([*listed, *text_order(strings).tolist()]))
+    code_of = np.zeros(len(texts), np.int64)
+    code_of[order] = np.arange(1, len(texts) + 1)
+    codes = tuple((number, texts[at]) for number, at in enumerate(order, start=1))
+    how = f"texts became codes 1 to {len(texts):,}"
+    return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(how, codes)
+
+
+def _ids_as_numbers(strings: Any) -> npt.NDArray[np.int64] | None:
+    """Texts of digits as numbers, where no two of them become one; else None."""
+    if not len(strings) or not matches(strings, r"\d{1,15}").all():
+        return None
+    numbers = strings.cast(pa.int64()).to_numpy(zero_copy_only=False)
+    return numbers if len(np.unique(numbers)) == len(numbers) else None
+
+
+def _spread(of_distinct: npt.NDArray[np.int64], positions: npt.NDArray[Any]) -> npt.NDArray[np.int64]:
+    numbers: npt.NDArray[np.int64] = np.append(of_distinct, 0)[positions]  # the last place answers for a missing cell
+    return numbers
+
+
+def times_used(column: Column, code: str) -> int:
+    """How many cells hold a code as a value."""
+    if column.type == "string":
+        column = column.encoded()
+        texts = column.strings.strings.index(code).as_py()
+        return 0 if texts < 0 else int(np.count_nonzero(column.values == texts))
+    if column.type not in ("integer", "number") or not NUMBER.fullmatch(code):
+        return 0
+    return int(np.count_nonzero((column.values == float(code)) & ~column.is_missing))
+
+
+def free_code(table: Table) -> str:
+    """The first usual code that no column holds as a value.
+
+    Raises
+    ------
+    DataError
+        Where all of them are used.
+    """
+    for code in CANDIDATES:
+        if not any(times_used(column, code) for column in table.columns.values()):
+            return code
+    raise DataError("All usual missing codes are values of some column.", todo="Name one: --missing-code NUMBER.")
+
+
+def coded(column: Column, everywhere: str, by_reason: dict[str, str]) -> Column:
+    """The column with codes in its missing cells; a reason without a code stays missing."""
+    if column.why is None or column.type in ("date", "datetime"):
+        return column
+    codes = {number: by_reason.get(reason, everywhere) for number, reason in enumerate(column.reasons, start=1)}
+    codes = {number: code for number, code in codes.items() if code and (column.why == number).any()}
+    if not codes:
+        return column
+    if column.type in ("integer", "number") and all(NUMBER.fullmatch(code) for code in codes.values()):
+        if column.type == "integer" and any("." in code for code in codes.values()):
+            column = column.widened("number")
+        values = column.values.copy()
+        for number, code in codes.items():
+            values[column.why == number] = float(code) if column.type == "number" else int(code)
+        return Column.of(column.type, values, still_missing(column, codes), column.reasons)
+    column = column.widened("string").encoded()
+    pool, why = column.strings, still_missing(column, codes)
+    texts = list(dict.fromkeys(codes.values()))
+    longer = Pool(pa.concat_arrays([pool.strings, pa.array(texts, pa.large_string())]))
+    positions = column.values.copy()
+    assert column.why is not None
+    for number, code in codes.items():
+        positions[column.why == number] = len(pool) + texts.index(code)
+    return Column.of_strings(positions, longer, why, column.reasons)
+
+
+def still_missing(column: Column, codes: dict[int, str]) -> npt.NDArray[np.uint8]:
+    """The reasons of the cells that get no code."""
+    assert column.why is not None
+    return np.where(np.isin(column.why, list(codes)), np.uint8(0), column.why)

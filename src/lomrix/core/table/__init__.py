@@ -1,0 +1,1 @@
+"""Columns, tables, the dictionary and the words that choose columns."""

@@ -1,0 +1,334 @@
+"""Column: values of one type, and for each missing cell the reason."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal, get_args
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from lomrix.core.errors import DataError
+from lomrix.core.table.pool import Pool, chained
+from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, joined_reasons, renumbered
+
+Type = Literal["integer", "number", "string", "date", "datetime", "boolean"]
+TYPES: tuple[Type, ...] = get_args(Type)
+Array = npt.NDArray[Any]
+
+DTYPES: dict[Type, np.dtype[Any]] = {
+    "integer": np.dtype(np.int64),
+    "number": np.dtype(np.float64),
+    "string": np.dtype(np.int32),
+    "date": np.dtype("datetime64[D]"),
+    "datetime": np.dtype("datetime64[us]"),
+    "boolean": np.dtype(np.bool_),
+}
+# What stands in a missing cell, so that equal columns have equal bytes.
+FILLERS: dict[Type, Any] = {
+    "integer": 0,
+    "number": np.nan,
+    "string": -1,
+    "date": np.datetime64("NaT"),
+    "datetime": np.datetime64("NaT"),
+    "boolean": False,
+}
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Column:
+    """One variable's cells.
+
+    Parameters
+    ----------
+    type
+        Storage type, named as the Table Schema standard names it.
+    stored
+        Values, one per row, of the type's dtype; for a string column the positions in `pool`, or None where
+        row i is simply string i of the pool (a column that only passes through is never encoded).
+    why
+        One byte per row: 0 for a present cell, k for the k-th reason; None where nothing is missing.
+    reasons
+        The reasons that `why` counts.
+    pool
+        The strings of a string column.
+    """
+
+    type: Type
+    stored: Array | None
+    why: Why | None = None
+    reasons: tuple[str, ...] = ()
+    pool: Pool | None = None
+
+    # ------------------------------------------------------------------ making
+
+    @classmethod
+    def of(cls, type_: Type, values: Array, why: Why | None = None, reasons: Sequence[str] = ()) -> Column:
+        """A column of numbers, dates or booleans; the fillers are put where cells are missing."""
+        values = np.ascontiguousarray(values, dtype=DTYPES[type_])
+        if why is None or not why.any():
+            return cls(type_, values)
+        missing = why != 0
+        if not values.flags.owndata or not values.flags.writeable or not filled_already(values, missing, type_):
+            values = np.where(missing, np.asarray(FILLERS[type_], dtype=DTYPES[type_]), values)
+        return cls(type_, values, why, tuple(reasons))
+
+    @classmethod
+    def of_strings(
+        cls, positions: Array | None, pool: Pool, why: Why | None = None, reasons: Sequence[str] = ()
+    ) -> Column:
+        """A string column from positions in a pool; None where row i is string i of the pool."""
+        if why is None or not why.any():
+            return cls("string", positions, None, (), pool)
+        if positions is not None:
+            positions = np.where(why != 0, np.int32(-1), positions).astype(np.int32, copy=False)
+        return cls("string", positions, why, tuple(reasons), pool)
+
+    @classmethod
+    def of_cells(cls, type_: Type, cells: Iterable[Any], reason: str = BLANK) -> Column:
+        """A small column from Python values; None is a missing cell with one reason."""
+        cells = list(cells)
+        why = np.array([cell is None for cell in cells], dtype=np.uint8)
+        if type_ == "string":
+            return cls.of_strings(None, Pool(pa.array(cells, pa.large_string())), why, (reason,))
+        filler = FILLERS[type_]
+        values = np.array([filler if cell is None else cell for cell in cells], dtype=DTYPES[type_])
+        return cls.of(type_, values, why, (reason,))
+
+    @classmethod
+    def all_missing(cls, type_: Type, rows: int, reason: str) -> Column:
+        """A column without any present cell."""
+        why = np.ones(rows, dtype=np.uint8)
+        values = np.full(rows, FILLERS[type_], dtype=DTYPES[type_])
+        if type_ == "string":
+            return cls.of_strings(values, Pool.of([]), why, (reason,))
+        return cls.of(type_, values, why, (reason,))
+
+    # ----------------------------------------------------------------- looking
+
+    def __len__(self) -> int:
+        if self.stored is not None:
+            return len(self.stored)
+        return len(self.pool) if self.pool is not None else 0
+
+    @property
+    def values(self) -> Array:
+        """Values, one per row; for strings the positions in the pool (-1 where missing)."""
+        if self.stored is not None:
+            return self.stored
+        positions = np.arange(len(self), dtype=np.int32)
+        if self.why is not None:
+            positions[self.why != 0] = -1
+        return positions
+
+    @property
+    def strings(self) -> Pool:
+        """The pool of a string column."""
+        if self.pool is None:
+            raise TypeError(f"a column of type {self.type} has no strings")
+        return self.pool
+
+    @property
+    def is_missing(self) -> npt.NDArray[np.bool_]:
+        """True where the cell is missing."""
+        if self.why is None:
+            return np.zeros(len(self), dtype=np.bool_)
+        return np.asarray(self.why != 0)
+
+    @property
+    def missing_count(self) -> int:
+        """Number of missing cells."""
+        return 0 if self.why is None else int(np.count_nonzero(self.why))
+
+    def reason_counts(self) -> dict[str, int]:
+        """How many cells are missing for each reason that occurs."""
+        if self.why is None:
+            return {}
+        counts = np.bincount(self.why, minlength=len(self.reasons) + 1)[1:]
+        return {reason: int(count) for reason, count in zip(self.reasons, counts, strict=True) if count}
+
+    def cells(self, rows: Array | None = None) -> list[Any]:
+        """Python values, None where missing; of some rows only where `rows` says which."""
+        part = self if rows is None else self.take(rows)
+        missing = part.is_missing
+        if part.type == "string":
+            texts = part.to_arrow().to_pylist()
+            return [None if gone else text for gone, text in zip(missing, texts, strict=True)]
+        return [None if gone else value for gone, value in zip(missing, part.values.tolist(), strict=True)]
+
+    def reason_cells(self, rows: Array) -> list[str | None]:
+        """The reason in each of some rows; None where the cell is present."""
+        if self.why is None:
+            return [None] * len(rows)
+        return [self.reasons[number - 1] if number else None for number in self.why[rows].tolist()]
+
+    def same_as(self, other: Column) -> bool:
+        """True where both have the same type, values and reasons, cell by cell."""
+        if self.type != other.type or len(self) != len(other):
+            return False
+        reasons = joined_reasons(self.reasons, other.reasons)
+        if self.missing_count != other.missing_count:
+            return False
+        if self.why is not None and other.why is not None:
+            mine = renumbered(self.why, self.reasons, reasons)
+            if not np.array_equal(mine, renumbered(other.why, other.reasons, reasons)):
+                return False
+        if self.type == "string":
+            return bool(self.to_arrow().equals(other.to_arrow()))
+        return bool(np.array_equal(self.values, other.values, equal_nan=self.type not in ("integer", "boolean")))
+
+    def to_arrow(self) -> Any:
+        """The column as an Arrow array, missing cells as nulls."""
+        mask = None if self.why is None else self.why != 0
+        if self.type != "string":
+            return pa.array(self.values, mask=mask)
+        if self.stored is None:
+            return self.strings.strings
+        return self.strings.strings.take(pa.array(self.stored, mask=mask))
+
+    # ---------------------------------------------------------------- changing
+
+    def encoded(self) -> Column:
+        """A string column whose pool holds each string once; other columns as they are."""
+        if self.type != "string" or (self.stored is not None and self.strings.is_distinct):
+            return self
+        numbers, pool = self.strings.distinct()
+        if self.stored is None:
+            positions = numbers
+            if self.why is not None:
+                positions = np.where(self.why != 0, np.int32(-1), numbers)
+        elif len(numbers) == 0:
+            positions = self.stored
+        else:
+            positions = np.where(self.stored < 0, np.int32(-1), numbers[self.stored])
+        return Column("string", positions, self.why, self.reasons, pool)
+
+    def compact(self) -> Column:
+        """A string column whose pool holds each string that occurs once, and no other."""
+        column = self.encoded()
+        if column.type != "string":
+            return column
+        counts = np.bincount(column.values[column.values >= 0], minlength=len(column.strings))
+        if counts.all():
+            return column
+        used = np.flatnonzero(counts)
+        place = np.full(len(counts) + 1, -1, np.int32)  # the last place answers for a missing cell
+        place[used] = np.arange(len(used), dtype=np.int32)
+        pool = Pool(column.strings.strings.take(pa.array(used)), is_distinct=True)
+        return Column("string", place[column.values], column.why, column.reasons, pool)
+
+    def take(self, rows: Array) -> Column:
+        """The cells of some rows (positions, each 0 or more), in that order."""
+        why = None if self.why is None else self.why[rows]
+        if why is not None and not why.any():
+            why = None
+        reasons = self.reasons if why is not None else ()
+        return Column(self.type, self.values[rows], why, reasons, self.pool)
+
+    def take_or(self, rows: Array, reason: str) -> Column:
+        """The cells of some rows; where a position is negative the cell is missing with `reason`."""
+        absent = rows < 0
+        if not absent.any():
+            return self.take(rows)
+        reasons = joined_reasons(self.reasons, (reason,))
+        if len(self) == 0:
+            return Column.all_missing(self.type, len(rows), reason)
+        values = self.values[rows]
+        values[absent] = FILLERS[self.type]
+        why = np.zeros(len(rows), dtype=np.uint8) if self.why is None else self.why[rows]
+        why[absent] = reasons.index(reason) + 1
+        return Column(self.type, values, why, reasons, self.pool)
+
+    def with_missing(self, cells: npt.NDArray[np.bool_], reason: str) -> Column:
+        """The same column with some more cells missing for `reason`; cells missing already stay as they are."""
+        cells = cells & ~self.is_missing
+        if not cells.any():
+            return self
+        reasons = joined_reasons(self.reasons, (reason,))
+        if len(reasons) > MOST_REASONS:
+            raise DataError(
+                f"A column has more than {MOST_REASONS} reasons for missing cells.",
+                todo="Give fewer different missing codes in the dictionary.",
+            )
+        why = np.zeros(len(self), dtype=np.uint8) if self.why is None else self.why.copy()
+        why[cells] = reasons.index(reason) + 1
+        values = self.values.copy()
+        values[cells] = FILLERS[self.type]
+        return Column(self.type, values, why, reasons, self.pool)
+
+    def widened(self, type_: Type) -> Column:
+        """The column as a wider type without loss: integer to number, anything to string.
+
+        Raises
+        ------
+        TypeError
+            Where the type cannot be widened to the one asked for.
+        """
+        if type_ == self.type:
+            return self
+        if (self.type, type_) == ("integer", "number"):
+            return Column.of("number", self.values.astype(np.float64), self.why, self.reasons)
+        if (self.type, type_) == ("date", "datetime"):
+            return Column.of("datetime", self.values.astype(DTYPES["datetime"]), self.why, self.reasons)
+        if type_ == "string":
+            return Column.of_strings(None, Pool(self.to_text()), self.why, self.reasons)
+        raise TypeError(f"{self.type} does not widen to {type_}")
+
+    def merely_missing(self, reason: str = BLANK) -> Column:
+        """The column with one reason in every missing cell."""
+        if self.why is None:
+            return self
+        return Column(self.type, self.stored, (self.why != 0).astype(np.uint8), (reason,), self.pool)
+
+    def to_text(self) -> Any:
+        """The cells as an Arrow array of strings, nulls where missing; whole numbers without a decimal point."""
+        if self.type == "string":
+            return self.to_arrow()
+        array = self.to_arrow()
+        if self.type == "datetime":
+            whole = not (self.values.astype(np.int64) % 1_000_000)[~self.is_missing].any()
+            array = array.cast(pa.timestamp("s")) if whole else array
+        return array.cast(pa.large_string())
+
+
+def filled_already(values: Array, missing: npt.NDArray[np.bool_], type_: Type) -> bool:
+    """True where every missing cell holds the type's filler."""
+    cells = values[missing]
+    filler = FILLERS[type_]
+    if type_ == "number":
+        return bool(np.isnan(cells).all())
+    if type_ in ("date", "datetime"):
+        return bool(np.isnat(cells).all())
+    return bool((cells == filler).all())
+
+
+def common_type(types: Iterable[Type]) -> Type | None:
+    """The narrowest type that holds all the given ones without loss; None where text meets numbers."""
+    found = set(types)
+    if len(found) == 1:
+        return found.pop()
+    if found == {"integer", "number"}:
+        return "number"
+    if found == {"date", "datetime"}:
+        return "datetime"
+    return None
+
+
+def either(first: Column, second: Column, use_second: npt.NDArray[np.bool_]) -> Column:
+    """Row by row the first column's cell, or the second's where `use_second` is true (equal types)."""
+    if not use_second.any():
+        return first
+    reasons = joined_reasons(first.reasons, second.reasons)
+    why: Why | None = None
+    if first.why is not None or second.why is not None:
+        empty = np.zeros(len(first), dtype=np.uint8)
+        one = empty if first.why is None else renumbered(first.why, first.reasons, reasons)
+        two = empty if second.why is None else renumbered(second.why, second.reasons, reasons)
+        why = np.where(use_second, two, one)
+    if first.type != "string":
+        return Column.of(first.type, np.where(use_second, second.values, first.values), why, reasons)
+    pool, start = chained(first.strings, second.strings)
+    shifted = np.where(second.values < 0, np.int32(-1), second.values + np.int32(start))
+    return Column.of_strings(np.where(use_second, shifted, first.values), pool, why, reasons)

@@ -1,0 +1,127 @@
+"""Dictionary: what is known of each variable, and the named lists of codes that variables share."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from lomrix.core.table.column import Type
+from lomrix.core.table.header import HeaderTemplate
+
+Codes = Mapping[str, str]
+Bound = int | float | datetime.date
+
+
+class Variable(BaseModel):
+    """What the dictionary says of one variable.
+
+    `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    label: str = ""
+    description: str = ""
+    type: Type | None = None
+    unit: str = ""
+    codes: str | None = None
+    missing: dict[str, str] = Field(default_factory=dict)
+    minimum: Bound | None = None
+    maximum: Bound | None = None
+    allowed: tuple[str, ...] = ()
+    level: Literal["case", "occasion", "group"] | None = None
+
+    def with_(self, **changes: object) -> Variable:
+        """The same entry with some of its parts changed."""
+        return self.model_copy(update=changes)
+
+
+NOTHING_KNOWN = Variable()
+
+
+@dataclass(frozen=True)
+class Dictionary:
+    """Variables by name, and code lists by name.
+
+    A variable's name may be a header template such as `sleep_m{month}`; it then speaks of every column that
+    fits, and braces in its label are filled in.
+    """
+
+    variables: Mapping[str, Variable] = field(default_factory=dict)
+    codes: Mapping[str, Codes] = field(default_factory=dict)
+
+    def of(self, name: str) -> Variable:
+        """The entry for a column, by its name or else by the first template that fits."""
+        if name in self.variables:
+            return self.variables[name]
+        for pattern, variable in self.variables.items():
+            if "{" not in pattern:
+                continue
+            reading = HeaderTemplate.parsed(pattern, measure_needed=False).read(name)
+            if reading is not None:
+                label = variable.label
+                for occasion, value in reading.items():
+                    label = label.replace("{" + occasion + "}", value)
+                return variable.with_(label=label)
+        return NOTHING_KNOWN
+
+    def labels_of(self, name: str) -> Codes:
+        """Code to label for a column; empty where the column has no list of codes."""
+        codes = self.of(name).codes
+        return self.codes.get(codes, {}) if codes is not None else {}
+
+    def for_columns(self, names: Iterable[str]) -> Dictionary:
+        """The dictionary of just these columns: templates filled in, lists of codes nobody uses left out."""
+        variables = {name: self.of(name) for name in names}
+        variables = {name: entry for name, entry in variables.items() if entry != NOTHING_KNOWN}
+        used = {entry.codes for entry in variables.values()}
+        return Dictionary(variables, {name: codes for name, codes in self.codes.items() if name in used})
+
+    def with_variable(self, name: str, variable: Variable) -> Dictionary:
+        """The dictionary with one entry added or replaced."""
+        return Dictionary({**self.variables, name: variable}, self.codes)
+
+    def with_codes(self, name: str, codes: Codes) -> Dictionary:
+        """The dictionary with one list of codes added or replaced."""
+        return Dictionary(self.variables, {**self.codes, name: codes})
+
+    def without_tokens(self) -> Dictionary:
+        """The dictionary without missing codes that only repeat their reason, as files written by us hold them."""
+        variables = {
+            name: entry.with_(missing={code: why for code, why in entry.missing.items() if code.strip("[]") != why})
+            for name, entry in self.variables.items()
+        }
+        return Dictionary(variables, self.codes)
+
+    def joined(self, other: Dictionary) -> Dictionary:
+        """Both dictionaries; where both know a variable, what the first leaves open comes from the second.
+
+        A list of codes of the same name with other contents is kept under a name of its own.
+        """
+        codes = dict(self.codes)
+        renamed: dict[str, str] = {}
+        for name, entries in other.codes.items():
+            new, number = name, 2
+            while new in codes and dict(codes[new]) != dict(entries):
+                new, number = f"{name}_{number}", number + 1
+            codes[new] = entries
+            renamed[name] = new
+        variables = dict(self.variables)
+        for name, entry in other.variables.items():
+            if entry.codes is not None:
+                entry = entry.with_(codes=renamed.get(entry.codes, entry.codes))
+            known = variables.get(name)
+            variables[name] = entry if known is None else filled_in(known, entry)
+        return Dictionary(variables, codes)
+
+
+def filled_in(first: Variable, second: Variable) -> Variable:
+    """The first entry, with the parts it leaves open taken from the second."""
+    open_parts = {
+        part: value for part, value in second if getattr(first, part) in (None, "", {}, ()) and part != "missing"
+    }
+    return first.with_(**open_parts, missing={**second.missing, **first.missing})

@@ -1,0 +1,54 @@
+"""Notes: what a reading or a step wants a person to look at."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+# A sheet shows the header as row 1, so the first row of data is row 2.
+FIRST_ROW = 2
+
+
+@dataclass(frozen=True)
+class Note:
+    """Something to look at.
+
+    Parameters
+    ----------
+    text
+        What was found, in one sentence.
+    column
+        The column concerned; empty where it is the whole table.
+    examples
+        Some of the cells: row as a sheet counts it (the header is row 1), and the value.
+    kind
+        A word for scripts, such as `stray-text` or `token`.
+    count
+        Number of cells or rows concerned.
+    """
+
+    text: str
+    column: str = ""
+    examples: tuple[tuple[int, Any], ...] = ()
+    kind: str = "note"
+    count: int = 0
+
+    def to_json(self) -> dict[str, Any]:
+        """The note as plain values."""
+        return {
+            "kind": self.kind,
+            "column": self.column,
+            "text": self.text,
+            "count": self.count,
+            "examples": [{"row": row, "value": value} for row, value in self.examples],
+        }
+
+
+def plural(count: int, one: str, many: str) -> str:
+    """The word for one or for many."""
+    return one if count == 1 else many
+
+
+def counted(count: int, one: str, many: str) -> str:
+    """A number with its word: 1 row, 2 rows."""
+    return f"{count:,} {plural(count, one, many)}"

@@ -1,0 +1,80 @@
+"""Pools of strings: the texts that the positions of a string column point into."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+Positions = npt.NDArray[np.int32]
+
+
+class Pool:
+    """An array of strings that string columns point into.
+
+    A pool may hold a string twice until somebody asks for the distinct ones: finding them is the dearest
+    thing there is, so it is done on first use and kept.
+
+    Parameters
+    ----------
+    strings
+        Arrow array of strings; a null in it is a cell without text.
+    is_distinct
+        True where every string is known to stand once, and no null.
+    """
+
+    __slots__ = ("_distinct", "strings")
+
+    def __init__(self, strings: Any, *, is_distinct: bool = False) -> None:
+        if isinstance(strings, pa.ChunkedArray):
+            strings = strings.cast(pa.large_string()).combine_chunks()
+        if isinstance(strings, pa.ChunkedArray):  # no chunk at all
+            strings = pa.array([], pa.large_string())
+        self.strings = strings if strings.type == pa.large_string() else strings.cast(pa.large_string())
+        self._distinct: tuple[Positions, Pool] | None = None
+        if is_distinct:
+            self._distinct = (np.arange(len(strings), dtype=np.int32), self)
+
+    @classmethod
+    def of(cls, strings: list[str]) -> Pool:
+        """A pool of distinct strings."""
+        return cls(pa.array(strings, pa.large_string()), is_distinct=True)
+
+    def __len__(self) -> int:
+        return len(self.strings)
+
+    @property
+    def is_distinct(self) -> bool:
+        """True where the distinct strings are this pool itself."""
+        return self._distinct is not None and self._distinct[1] is self
+
+    def distinct(self) -> tuple[Positions, Pool]:
+        """The pool of distinct strings, and for each string of this pool its position there (-1: null)."""
+        if self._distinct is None:
+            encoded = self.strings.dictionary_encode()
+            self._distinct = (positions_of(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
+        return self._distinct
+
+    def texts(self) -> list[str]:
+        """The strings as Python texts."""
+        return list(self.strings.to_pylist())
+
+    def picked(self, positions: npt.NDArray[Any]) -> list[str]:
+        """The texts at some positions (each 0 or more)."""
+        return list(self.strings.take(pa.array(positions)).to_pylist())
+
+
+def positions_of(indices: Any) -> Positions:
+    """Arrow indices as an int32 array, null as -1."""
+    if indices.null_count:
+        indices = indices.fill_null(-1)
+    return np.asarray(indices.to_numpy(zero_copy_only=False), dtype=np.int32)
+
+
+def chained(first: Pool, second: Pool) -> tuple[Pool, int]:
+    """One pool with the strings of both, and where the second one's begin."""
+    if first is second:
+        return first, 0
+    return Pool(pa.concat_arrays([first.strings, second.strings])), len(first)

@@ -1,0 +1,35 @@
+"""Reasons: why a cell is missing."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+Why = npt.NDArray[np.uint8]
+
+BLANK = "blank"
+UNMATCHED = "unmatched"
+NOT_IN_FILE = "not-in-file"
+NO_OCCASION = "no-occasion"
+UNDEFINED = "undefined"
+TOO_FEW = "too-few"
+SUPPRESSED = "suppressed"
+
+BUILT_IN = (BLANK, UNMATCHED, NOT_IN_FILE, NO_OCCASION, UNDEFINED, TOO_FEW, SUPPRESSED)
+
+# A cell's reason is one byte; 0 stands for a present cell.
+MOST_REASONS = 255
+
+
+def joined_reasons(*lists: tuple[str, ...]) -> tuple[str, ...]:
+    """All reasons of several columns, each once, in order of first appearance."""
+    return tuple(dict.fromkeys(reason for reasons in lists for reason in reasons))
+
+
+def renumbered(why: Why, old: tuple[str, ...], new: tuple[str, ...]) -> Why:
+    """The array `why`, counted against `old`, counted against `new` (which holds all of `old`)."""
+    if old == new[: len(old)]:
+        return why
+    numbers = np.zeros(len(old) + 1, dtype=np.uint8)
+    numbers[1:] = [new.index(reason) + 1 for reason in old]
+    return np.asarray(numbers[why])

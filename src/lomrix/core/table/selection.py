@@ -1,0 +1,89 @@
+"""The words that choose columns: names, patterns, runs and types."""
+
+from __future__ import annotations
+
+import difflib
+import fnmatch
+import re
+from collections.abc import Mapping, Sequence
+
+from lomrix.core.errors import UsageError
+
+NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d+)(?P<tail>\D*)")
+
+
+def unknown_column(name: str, names: Sequence[str], table: str) -> UsageError:
+    """The error for a column that is not there, with the nearest names that are."""
+    near = difflib.get_close_matches(name, names, n=3, cutoff=0.6)
+    shown = ", ".join(near) if near else ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
+    return UsageError(
+        f"There is no column {name} in {table}.",
+        todo=f"Did you mean {shown}?" if near else f"Its columns are {shown}.",
+    )
+
+
+def chosen_columns(words: str, types: Mapping[str, str], table: str = "the file") -> list[str]:
+    """The columns that a choice names, each once, in the order of the choice.
+
+    Parameters
+    ----------
+    words
+        Words with commas between: `age`, `sleep_*`, `q1..q14` (numbered run), `age::sex` (a run in file
+        order), `@number @string @date @datetime @boolean @integer @all` (by type; `@number` has the integers too).
+    types
+        Type of each column of the table, in file order.
+    table
+        How messages call the table.
+
+    Raises
+    ------
+    UsageError
+        Where a word names no column.
+    """
+    names = list(types)
+    found: dict[str, None] = {}
+    for word in (part.strip() for part in words.split(",")):
+        if word:
+            found.update(dict.fromkeys(_of_word(word, names, types, table)))
+    if not found:
+        raise UsageError(f'The choice of columns "{words}" names none.', todo="Give a name, a pattern or @all.")
+    return list(found)
+
+
+def _of_word(word: str, names: list[str], types: Mapping[str, str], table: str) -> list[str]:
+    if word in types:
+        return [word]
+    if word.startswith("@"):
+        return _of_type(word[1:], types)
+    if "::" in word:
+        first, last = (end.strip() for end in word.split("::", 1))
+        for end in (first, last):
+            if end not in types:
+                raise unknown_column(end, names, table)
+        start, stop = sorted((names.index(first), names.index(last)))
+        return names[start : stop + 1]
+    numbered = NUMBERED.fullmatch(word)
+    if numbered and numbered["stem"] == numbered["stem2"]:
+        width = len(numbered["first"]) if numbered["first"].startswith("0") else 1
+        span = range(int(numbered["first"]), int(numbered["last"]) + 1)
+        run = [f"{numbered['stem']}{number:0{width}d}{numbered['tail']}" for number in span]
+        for name in run:
+            if name not in types:
+                raise unknown_column(name, names, table)
+        return run
+    fitting = fnmatch.filter(names, word) if any(sign in word for sign in "*?[") else []
+    if not fitting:
+        raise unknown_column(word, names, table)
+    return fitting
+
+
+def _of_type(type_: str, types: Mapping[str, str]) -> list[str]:
+    if type_ == "all":
+        return list(types)
+    wanted = {"number": ("number", "integer")}.get(type_, (type_,))
+    if type_ not in ("integer", "number", "string", "date", "datetime", "boolean"):
+        raise UsageError(
+            f"There is no type @{type_}.",
+            todo="Types are @integer @number @string @date @datetime @boolean, and @all for every column.",
+        )
+    return [name for name, found in types.items() if found in wanted]

@@ -1,0 +1,96 @@
+"""Table: ordered columns of one length, with their dictionary and history."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.errors import DataError
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.selection import unknown_column
+
+
+@dataclass(frozen=True)
+class Table:
+    """Columns of one length. A step returns a new table that shares the untouched arrays.
+
+    Parameters
+    ----------
+    columns
+        Columns by name, in order.
+    dictionary
+        What is known of the variables.
+    history
+        The steps that made the table, oldest first, as plain values.
+    name
+        How messages speak of the table; mostly the file's name.
+    """
+
+    columns: Mapping[str, Column]
+    dictionary: Dictionary = field(default_factory=Dictionary)
+    history: tuple[Mapping[str, Any], ...] = ()
+    name: str = "table"
+
+    def __post_init__(self) -> None:
+        lengths = {name: len(column) for name, column in self.columns.items()}
+        if len(set(lengths.values())) > 1:
+            raise ValueError(f"columns of unequal length: {lengths}")
+
+    def __len__(self) -> int:
+        return len(next(iter(self.columns.values()))) if self.columns else 0
+
+    def __getitem__(self, name: str) -> Column:
+        if name not in self.columns:
+            raise unknown_column(name, self.names, self.name)
+        return self.columns[name]
+
+    @property
+    def names(self) -> list[str]:
+        """The columns' names in order."""
+        return list(self.columns)
+
+    def types(self) -> dict[str, str]:
+        """The columns' types by name."""
+        return {name: column.type for name, column in self.columns.items()}
+
+    def with_columns(self, columns: Mapping[str, Column]) -> Table:
+        """The same table with other columns; the dictionary keeps what still applies."""
+        return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns))
+
+    def only(self, names: Iterable[str]) -> Table:
+        """Just these columns, in the order given."""
+        return self.with_columns({name: self[name] for name in names})
+
+    def take(self, rows: npt.NDArray[Any]) -> Table:
+        """Just these rows, in the order given."""
+        return replace(self, columns={name: column.take(rows) for name, column in self.columns.items()})
+
+    def first(self, rows: int) -> Table:
+        """The first rows."""
+        return self.take(np.arange(min(rows, len(self))))
+
+    def same_as(self, other: Table) -> bool:
+        """True where names, order, types, values and reasons are equal."""
+        return self.names == other.names and all(
+            column.same_as(other.columns[name]) for name, column in self.columns.items()
+        )
+
+
+def require_free(name: str, taken: Iterable[str], what: str) -> None:
+    """Stop before any work where a new column's name is taken already.
+
+    Raises
+    ------
+    DataError
+        Naming the column and what would have made it.
+    """
+    if name in set(taken):
+        raise DataError(
+            f"There is a column named {name} already, so {what} cannot have that name.",
+            todo="Give another name, or leave the old column out.",
+        )

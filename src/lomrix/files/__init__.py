@@ -1,0 +1,1 @@
+"""Reading and writing: one module per open format."""

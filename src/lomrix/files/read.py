@@ -1,0 +1,73 @@
+"""Reading: what a person said about a file, and what a reader gives back."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from lomrix.core.errors import UsageError
+from lomrix.core.table.column import TYPES, Type
+from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.notes import Note
+from lomrix.core.table.table import Table
+
+
+@dataclass(frozen=True)
+class Read:
+    """A table as it was read, and what the reading wants a person to look at."""
+
+    table: Table
+    notes: tuple[Note, ...] = ()
+
+
+@dataclass(frozen=True)
+class ReadSettings:
+    """What was said about the files that are read.
+
+    Parameters
+    ----------
+    dictionary
+        Goes before what stands beside or inside a file.
+    types
+        By column, type and date format (empty where none was said).
+    delimiter, encoding
+        Found from the file where empty.
+    """
+
+    dictionary: Dictionary = field(default_factory=Dictionary)
+    types: Mapping[str, tuple[Type, str]] = field(default_factory=dict)
+    delimiter: str = ""
+    encoding: str = ""
+
+    def variable(self, name: str, beside: Dictionary) -> Variable:
+        """What is known of a column before it is read."""
+        entry = self.dictionary.of(name)
+        other = beside.of(name)
+        missing = {**other.missing, **entry.missing}
+        type_ = self.types[name][0] if name in self.types else entry.type or other.type
+        return entry.with_(type=type_, missing=missing)
+
+    def date_format(self, name: str) -> str:
+        """How a column's dates are written, empty where that was not said."""
+        return self.types[name][1] if name in self.types else ""
+
+
+def types_asked(words: list[str]) -> dict[str, tuple[Type, str]]:
+    """Read `age=integer,visit=date:%d/%m/%Y`.
+
+    Raises
+    ------
+    UsageError
+        Where a word has no equals sign or names no type.
+    """
+    asked: dict[str, tuple[Type, str]] = {}
+    for word in (part.strip() for text in words for part in text.split(",") if part.strip()):
+        name, equals, rest = word.partition("=")
+        type_, _, format_ = rest.partition(":")
+        if not equals or type_ not in TYPES:
+            raise UsageError(
+                f'"{word}" does not give a column its type.',
+                todo=f"Say --type age=integer or --type visit=date:%d/%m/%Y; types are {' '.join(TYPES)}.",
+            )
+        asked[name.strip()] = (type_, format_)
+    return asked

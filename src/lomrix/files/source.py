@@ -1,0 +1,104 @@
+"""Sources and targets: which reader or writer a name belongs to."""
+
+from __future__ import annotations
+
+import difflib
+import importlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from lomrix.core.errors import FileError, UsageError
+from lomrix.files.read import Read, ReadSettings
+
+# One module per format; each has read_table and, where it can be written, write_table.
+READERS = {
+    ".csv": "delimited",
+    ".tsv": "delimited",
+    ".txt": "delimited",
+    ".parquet": "parquet",
+}
+WRITERS = {".csv": "delimited", ".tsv": "delimited", ".parquet": "parquet"}
+
+
+def format_of(path: Path, known: dict[str, str], doing: str) -> Any:
+    """The module that reads or writes files with a path's extension.
+
+    Raises
+    ------
+    UsageError
+        Where no format has that extension.
+    """
+    suffix = path.suffix.lower()
+    if suffix not in known:
+        raise UsageError(
+            f"{path.name or path} has no extension that Lomrix can {doing}.",
+            todo=f"Extensions are {' '.join(known)}.",
+        )
+    return importlib.import_module(f"lomrix.files.{known[suffix]}")
+
+
+def read_source(source: str, settings: ReadSettings) -> Read:
+    """Read a file.
+
+    Parameters
+    ----------
+    source
+        Path of the file.
+    settings
+        What was said about it.
+
+    Raises
+    ------
+    FileError
+        Where it is not there, is a directory, or cannot be read.
+    """
+    path = Path(source)
+    require_file(path)
+    reader = format_of(path, READERS, "read")
+    read: Read = guarded(path, "read", lambda: reader.read_table(path, settings))
+    return read
+
+
+def require_file(path: Path) -> None:
+    """Stop where there is no such file, naming the nearest ones that are there.
+
+    Raises
+    ------
+    FileError
+        Where it is not there, or is a directory.
+    """
+    if path.is_dir():
+        raise FileError(f"{path} is a directory, not a file.", todo="Name a file in it.")
+    if path.exists():
+        return
+    try:
+        names = [one.name for one in path.parent.iterdir()]
+    except OSError:
+        names = []
+    near = difflib.get_close_matches(path.name, names, n=2, cutoff=0.6)
+    raise FileError(
+        f"There is no file {path}.",
+        todo=f"Did you mean {' or '.join(str(path.parent / name) for name in near)}?" if near else "Check the path.",
+    )
+
+
+def guarded(path: Path, doing: str, action: Callable[[], Any]) -> Any:
+    """Do something with a file; whatever the system says against it becomes a plain error.
+
+    Raises
+    ------
+    FileError
+        With the system's own reason.
+    """
+    try:
+        return action()
+    except (OSError, MemoryError) as error:
+        reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
+        todo = {
+            28: "Free some space, or write to another disk.",
+            13: "Check the permissions, or choose another place.",
+        }.get(getattr(error, "errno", 0) or 0, "Check the path and the disk.")
+        raise FileError(
+            f"{path} cannot be {'read' if doing == 'read' else 'written'}.", where=reason, todo=todo
+        ) from error

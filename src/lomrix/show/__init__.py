@@ -1,0 +1,1 @@
+"""Accounts and tables for people and for scripts."""

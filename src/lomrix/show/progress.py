@@ -1,0 +1,69 @@
+"""Progress on standard error, when work takes over a second and a person is watching."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from types import TracebackType
+from typing import Any, Self
+
+PATIENCE_SECONDS = 1.0
+
+
+class Progress:
+    """A bar over the stages of a command; nothing is drawn for quick work or into a pipe.
+
+    Parameters
+    ----------
+    stages
+        How many stages the command will have.
+    wanted
+        Whether a bar may be drawn at all.
+    """
+
+    def __init__(self, stages: int, *, wanted: bool) -> None:
+        self._stages, self._done, self._words = stages, 0, "starting"
+        self._wanted = wanted and sys.stderr.isatty()
+        self._lock = threading.Lock()
+        self._timer: threading.Timer | None = None
+        self._bar: Any = None
+        self._task: Any = None
+
+    def __enter__(self) -> Self:
+        if self._wanted:
+            self._timer = threading.Timer(PATIENCE_SECONDS, self._draw)
+            self._timer.daemon = True
+            self._timer.start()
+        return self
+
+    def _draw(self) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, TextColumn, TimeElapsedColumn
+        from rich.progress import Progress as Bar
+
+        with self._lock:
+            if self._timer is None:
+                return
+            columns = (TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
+            self._bar = Bar(*columns, console=Console(stderr=True), transient=True)
+            self._task = self._bar.add_task(self._words, total=self._stages, completed=self._done)
+            self._bar.start()
+
+    def stage(self, words: str) -> None:
+        """The next stage begins."""
+        with self._lock:
+            if self._words != "starting":
+                self._done += 1
+            self._words = words
+            if self._bar is not None:
+                self._bar.update(self._task, description=words, completed=self._done)
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        with self._lock:
+            timer, self._timer = self._timer, None
+            if timer is not None:
+                timer.cancel()
+            if self._bar is not None:
+                self._bar.stop()

@@ -1,0 +1,182 @@
+"""Accounts and tables as a person reads them in a terminal; plain text where it is piped."""
+
+from __future__ import annotations
+
+import math
+import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from rich import box
+from rich.console import Console, Group, RenderableType
+from rich.padding import Padding
+from rich.table import Table as Grid
+from rich.text import Text
+
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.table.notes import Note
+
+if TYPE_CHECKING:
+    from lomrix.core.errors import LomrixError
+    from lomrix.core.table.table import Table
+
+PIPED_WIDTH = 110
+FIRST_ROWS = 5
+WIDEST_CELL = 26
+# Parts of a balance that stand in one line; more of them get a line each.
+MOST_IN_A_LINE = 3
+
+
+def console(*, to_standard_error: bool = False) -> Console:
+    """A console that colours only a terminal, and honours NO_COLOR."""
+    stream = sys.stderr if to_standard_error else sys.stdout
+    width = None if stream.isatty() else PIPED_WIDTH
+    return Console(file=stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
+
+
+def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple[str, Note]]) -> RenderableType:
+    """An account from its summary to what a person should look at.
+
+    Parameters
+    ----------
+    account
+        The step's account.
+    sources
+        One line for each table that was read.
+    notes
+        Notes of the reading, each with the name of its table.
+    """
+    parts: list[RenderableType] = [Text(f"read  {source}", style="dim") for source in sources]
+    parts.append(Text.assemble((account.step, "bold cyan"), "  ", (account.summary, "bold")))
+    if account.balances:
+        parts.append(balances_view(account.balances))
+    parts += [listing_view(listing) for listing in account.listings]
+    looks = [*notes, *(("", note) for note in account.notes)]
+    if looks:
+        parts.append(Text("look at", style="bold yellow"))
+        parts += [note_view(source, note) for source, note in looks]
+    return Group(*parts)
+
+
+def balances_view(balances: Sequence[Balance]) -> RenderableType:
+    """Each total and, after it, the parts that add up to it."""
+    grid = Grid.grid(padding=(0, 2))
+    grid.add_column()
+    grid.add_column(justify="right", style="bold")
+    grid.add_column(ratio=1)
+    for balance in balances:
+        parts = [(word, number) for word, number in balance.parts if number] or list(balance.parts[:1])
+        between = " + " if len(parts) <= MOST_IN_A_LINE else "\n+ "
+        told = Text("= ", style="dim")
+        for place, (word, number) in enumerate(parts):
+            told.append(between if place else "", style="dim").append(f"{number:,}", style="bold").append(f" {word}")
+        grid.add_row(balance.what, f"{balance.total:,}", told)
+    return Padding(grid, (0, 0, 0, 2), expand=False)
+
+
+def listing_view(listing: Listing) -> RenderableType:
+    """A small table under its title."""
+    grid = Grid(box=box.SIMPLE_HEAD, header_style="dim", pad_edge=False, show_edge=False)
+    for name in listing.columns:
+        grid.add_column(name)
+    for place in range(len(listing.columns)):
+        cells = [row[place] for row in listing.rows]
+        if cells and all(isinstance(cell, int | float) or cell is None for cell in cells):
+            grid.columns[place].justify = "right"
+    for row in listing.rows:
+        grid.add_row(*map(cell_text, row))
+    return Group(Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
+
+
+def note_view(source: str, note: Note) -> RenderableType:
+    """A note with its examples."""
+    text = Text("  ! ", style="yellow")
+    where = ".".join(part for part in (source, note.column) if part)
+    text.append(f"{where}: " if where else "", style="bold").append(note.text)
+    if note.examples:
+        shown = [f"row {row}" + ("" if value is None else f" {quoted(value)}") for row, value in note.examples]
+        more = " …" if note.count > len(note.examples) else ""
+        text.append(f" ({', '.join(shown)}{more})", style="dim")
+    return text
+
+
+def quoted(value: Any) -> str:
+    """A value in quotation marks where it is text, so that blanks are seen."""
+    return f'"{value}"' if isinstance(value, str) else cell_text(value)
+
+
+def cell_text(value: Any) -> str:
+    """A value as it stands in a listing: thousands apart in counts, a dash for nothing."""
+    if value is None:
+        return "—"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int):
+        return f"{value:,}"
+    if isinstance(value, float):
+        return number_text(value)
+    return str(value)
+
+
+def number_text(value: float) -> str:
+    """A number to six places that count, and no more than it needs."""
+    if math.isfinite(value) and value == int(value) and abs(value) < 1e15:
+        return str(int(value))
+    return f"{value:.6g}"
+
+
+def first_rows_view(table: Table, width: int) -> RenderableType:
+    """The first rows as they would be written; what is missing stands in its reason."""
+    head = table.first(FIRST_ROWS)
+    rows = np.arange(len(head))
+    shown: list[tuple[str, list[Text], bool]] = []
+    room = width - 4
+    for name, column in head.columns.items():
+        reasons = column.reason_cells(rows)
+        cells = [
+            Text(plain_cell(value)[:WIDEST_CELL]) if why is None else Text(why[:WIDEST_CELL], style="dim italic")
+            for value, why in zip(column.cells(), reasons, strict=True)
+        ]
+        room -= max([len(name), *(len(cell) for cell in cells)]) + 2
+        if room < 12 and len(shown) >= 2 and len(shown) < len(table.names) - 1:
+            break
+        shown.append((name, cells, column.type in ("integer", "number")))
+    grid = Grid(box=box.SIMPLE_HEAD, header_style="dim", pad_edge=False, show_edge=False)
+    for name, _, right in shown:
+        grid.add_column(name, justify="right" if right else "left", no_wrap=True)
+    rest = len(table.names) - len(shown)
+    if rest:
+        grid.add_column(f"… {rest} more", no_wrap=True)
+    for place in rows:
+        grid.add_row(*(cells[place] for _, cells, _ in shown), *([""] if rest else []))
+    title = Text(f"first rows of {len(table):,}, {len(table.names)} columns", style="italic")
+    return Group(Padding(title, (0, 0, 0, 2), expand=False), Padding(grid, (0, 0, 0, 2), expand=False))
+
+
+def plain_cell(value: Any) -> str:
+    """A cell as it would be written."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return number_text(value) if isinstance(value, float) else str(value)
+
+
+def ending_view(written: Sequence[str], advice: Sequence[str], compared: int) -> RenderableType:
+    """What was written, and what to type next."""
+    parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {line}") for line in written]
+    if compared:
+        parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
+    if not written:
+        parts.append(Text.assemble(("rehearsal", "bold magenta"), "  nothing was written; add --out FILE to write it"))
+    parts += [Text.assemble(("next", "bold cyan"), f"  {line}") for line in advice]
+    return Group(*parts)
+
+
+def error_view(error: LomrixError) -> RenderableType:
+    """An error in one to four lines: what, where, what to do next."""
+    text = Text.assemble(("error  ", "bold red"), error.what)
+    if error.where:
+        text.append("\nwhere  ", style="bold").append(error.where)
+    if error.todo:
+        text.append("\nnext   ", style="bold cyan").append(error.todo)
+    return text
