@@ -5,9 +5,10 @@ Nothing here may import NumPy or PyArrow: `lomrix --help` must be quick.
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
+from typer.core import TyperGroup
 
 import lomrix
 from lomrix.cli.aggregate import aggregate
@@ -16,13 +17,28 @@ from lomrix.cli.export import export
 from lomrix.cli.merge import merge
 from lomrix.cli.to_long import to_long
 
+
+class CommandsInPanels(TyperGroup):
+    """The program's help, its commands under the headings of the work they belong to."""
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        """Write the commands panel by panel."""
+        for panel in dict.fromkeys(panel for panel, *_ in COMMANDS):
+            with formatter.section(panel):
+                listed = [
+                    (name, self.commands[name].get_short_help_str(80)) for at, name, *_ in COMMANDS if at == panel
+                ]
+                formatter.write_dl(listed, col_max=12)
+
+
 app = typer.Typer(
     name="lomrix",
     help="Look after the data of a longitudinal study: merge by key, reshape, aggregate, export.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
-    rich_markup_mode="rich",
+    rich_markup_mode=None,
+    cls=CommandsInPanels,
     context_settings={"help_option_names": ["--help", "-h"]},
     epilog="Without --out a command is a rehearsal: it shows what it would do and writes nothing.",
 )
@@ -57,9 +73,7 @@ COMMANDS = (
     ("Repeat", "demo", demo, "lomrix demo demo"),
 )
 for panel, name, function, example in COMMANDS:
-    app.command(name, rich_help_panel=panel, epilog=f"Example: {example.replace('[', '[[')}", no_args_is_help=True)(
-        function
-    )
+    app.command(name, rich_help_panel=panel, epilog=f"Example: {example}", no_args_is_help=True)(function)
 
 
 def main() -> None:

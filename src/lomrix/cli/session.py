@@ -23,7 +23,6 @@ from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.show import terminal
 from lomrix.show.progress import Progress
 
 STREAM = "-"
@@ -53,6 +52,8 @@ def guarded_command(function: Callable[..., None], common: Common, given: dict[s
 
 def tell_error(error: LomrixError, common: Common) -> None:
     """Tell an error on standard error, and as JSON on standard output where that was asked for."""
+    from lomrix.show import terminal
+
     if common.json:
         content = {"error": {"what": error.what, "where": error.where, "next": error.todo}, "status": error.exit_status}
         print(json.dumps(content, ensure_ascii=False, indent=1))
@@ -180,6 +181,8 @@ class Session:
             return
         if common.quiet:
             return
+        from lomrix.show import terminal
+
         screen = terminal.console(to_standard_error=common.out == STREAM)
         read = [
             f"{source}: {len(table):,} rows, {len(table.names)} columns"

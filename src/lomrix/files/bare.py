@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lomrix.core.steps.prepare_export import Prepared
 from lomrix.core.table.table import Table
-from lomrix.files.delimited import delimiter_of, write_cells
+from lomrix.files.text_writer import delimiter_of, write_columns
 
 WIDTH = 72
 # A longer list of codes is set in lines instead of one code a line.
@@ -25,8 +25,7 @@ def companion_path(path: Path) -> Path:
 def write_bare(prepared: Prepared, source: Table, path: Path, final: Path) -> dict[Path, bytes]:
     """Write a bare file to `path`; its companion, which will stand beside `final`, is returned."""
     delimiter = delimiter_of(final)
-    arrays = {name: column.to_arrow() for name, column in prepared.table.columns.items()}
-    write_cells(arrays, path, delimiter, header=False)
+    write_columns(prepared.table.columns, {}, path, delimiter, header=False)
     return {companion_path(final): companion(prepared, source, final, delimiter).encode()}
 
 

@@ -15,7 +15,6 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 
 from lomrix.core.errors import FileError
-from lomrix.core.table import text_cells
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.from_text import typed_column
@@ -23,7 +22,8 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.read import Read, ReadSettings
-from lomrix.files.tokens import as_text, tokens_of
+from lomrix.files.text_writer import delimiter_of, write_columns
+from lomrix.files.tokens import tokens_of
 
 HEAD = 1 << 18
 DELIMITERS = ",\t;|"
@@ -292,31 +292,7 @@ def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[P
     Contents of the files that belong beside it, by their path.
     """
     tokens = {name: tokens_of(column, table.dictionary.of(name)) for name, column in table.columns.items()}
-    arrays = {name: as_text(column, tokens[name]) for name, column in table.columns.items()}
-    write_cells(arrays, path, delimiter_of(final))
+    digest = write_columns(table.columns, tokens, path, delimiter_of(final))
     content = descriptor.descriptor(table, tokens, key)
-    return {descriptor.descriptor_path(final): descriptor.descriptor_bytes(final, path, content)}
-
-
-def delimiter_of(path: Path) -> str:
-    """The delimiter that belongs to an extension."""
-    return {".tsv": "\t", ".txt": "\t", ".dat": " "}.get(path.suffix.lower(), ",")
-
-
-def write_cells(arrays: Mapping[str, Any], path: Path, delimiter: str, *, header: bool = True) -> None:
-    """Write Arrow arrays as delimited text; quotation marks stand only in files that need them."""
-    signs = [delimiter.encode(), b'"', b"\n", b"\r"]
-    texts = [
-        array for array in arrays.values() if pa.types.is_large_string(array.type) or pa.types.is_string(array.type)
-    ]
-    plain = not any(text_cells.has_byte(array.cast(pa.large_string()), sign) for array in texts for sign in signs)
-    options = pacsv.WriteOptions(
-        include_header=False, delimiter=delimiter, quoting_style="none" if plain else "needed", batch_size=16_384
-    )
-    with pa.OSFile(str(path), "wb") as sink:
-        if header:
-            line = io.StringIO()
-            csv.writer(line, delimiter=delimiter, lineterminator="\n").writerow(arrays)
-            sink.write(line.getvalue().encode())
-        if arrays and len(next(iter(arrays.values()))):
-            pacsv.write_csv(pa.table(dict(arrays)), sink, options)
+    size = path.stat().st_size
+    return {descriptor.descriptor_path(final): descriptor.descriptor_bytes(final, size, digest, content)}

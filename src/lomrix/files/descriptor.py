@@ -219,15 +219,15 @@ def descriptor(table: Table, tokens: Mapping[str, Mapping[str, str]], key: list[
     return {"schema": schema, HISTORY: [dict(entry) for entry in table.history]}
 
 
-def descriptor_bytes(path: Path, written: Path, content: Mapping[str, Any]) -> bytes:
-    """The descriptor that is to stand beside `path`, of the contents that were written to `written`."""
+def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any]) -> bytes:
+    """The descriptor that is to stand beside `path`, a file of so many bytes with that hash."""
     whole = {
         "name": path.stem.lower().replace(" ", "-"),
         "path": path.name,
         "format": path.suffix.lstrip("."),
         "encoding": "utf-8",
-        "bytes": written.stat().st_size,
-        "hash": file_hash(written),
+        "bytes": size,
+        "hash": digest,
         **content,
     }
     return (json.dumps(whole, ensure_ascii=False, indent=1) + "\n").encode()

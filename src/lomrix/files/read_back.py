@@ -12,7 +12,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.from_text import typed_column
 from lomrix.core.table.table import Table
-from lomrix.files.delimited import delimiter_of
+from lomrix.files.text_writer import delimiter_of
 
 
 def compared_with_file(table: Table, path: Path, final: Path, *, header: bool) -> int:

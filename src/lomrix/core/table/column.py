@@ -219,6 +219,13 @@ class Column:
         pool = Pool(column.strings.strings.take(pa.array(used)), is_distinct=True)
         return Column("string", place[column.values], column.why, column.reasons, pool)
 
+    def part(self, start: int, stop: int) -> Column:
+        """The rows from `start` up to `stop`, without copying."""
+        why = None if self.why is None else self.why[start:stop]
+        if self.stored is None:
+            return Column("string", None, why, self.reasons, Pool(self.strings.strings[start:stop]))
+        return Column(self.type, self.stored[start:stop], why, self.reasons, self.pool)
+
     def take(self, rows: Array) -> Column:
         """The cells of some rows (positions, each 0 or more), in that order."""
         why = None if self.why is None else self.why[rows]

@@ -1,0 +1,61 @@
+"""Inputs for the measurements: made once per size, kept in bench/work."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pacsv
+import pyarrow.parquet as pq
+
+
+def text_ids(numbers: object) -> object:
+    """Ids such as K0001234."""
+    digits = pc.utf8_lpad(pc.cast(pa.array(numbers), pa.string()), 8, "0")
+    return pc.binary_join_element_wise(pa.scalar("K"), digits, "")
+
+
+def write(table: object, stem: Path) -> None:
+    """The same table as csv and as Parquet."""
+    pacsv.write_csv(table, stem.with_suffix(".csv"), pacsv.WriteOptions(quoting_style="none"))
+    pq.write_table(table, stem.with_suffix(".parquet"))
+
+
+def made(folder: Path, rows: int) -> None:
+    """Make the inputs of one size where they are not there yet."""
+    if (folder / "done").exists():
+        return
+    folder.mkdir(parents=True, exist_ok=True)
+    random = np.random.default_rng(7)
+    others = max(rows // 5, 1)
+    numbers = random.permutation(2 * others)[:others] + 1
+    key = random.choice(numbers, rows)
+    key[random.random(rows) < 0.05] += 2 * others
+    base = {
+        "visit": random.integers(0, 4, rows) * 3,
+        "sleep": random.integers(300, 560, rows),
+        "heart_rate": np.round(random.normal(63, 7, rows), 1),
+        "watch": pa.array(np.array(["day", "night", "split"])[random.integers(0, 3, rows)]),
+        "vessel": pa.array(np.array([f"vessel{n}" for n in range(40)])[random.integers(0, 40, rows)]),
+    }
+    added = {
+        "age": random.integers(18, 63, others),
+        "noise": np.round(random.normal(60, 5, others), 1),
+        "port": pa.array(np.array(["Auk Bay", "Gullhaven", "Ternwick"])[random.integers(0, 3, others)]),
+    }
+    write(pa.table({"crew": key, **base}), folder / "visits_integer")
+    write(pa.table({"crew": numbers, **added}), folder / "crew_integer")
+    write(pa.table({"crew": text_ids(key), **base}), folder / "visits_string")
+    write(pa.table({"crew": text_ids(numbers), **added}), folder / "crew_string")
+    cases = rows // 5
+    wide: dict[str, object] = {"crew": text_ids(np.arange(cases)), "sex": random.integers(1, 3, cases)}
+    for name, middle in (("sleep", 430), ("heart_rate", 63), ("steps", 8200), ("mood", 5)):
+        for month in (0, 3, 6, 12, 18):
+            values = random.normal(middle, middle / 8, cases)
+            gone = random.random(cases) < 0.06
+            cells = np.round(values, 1) if name == "heart_rate" else np.rint(values).astype(np.int64)
+            wide[f"{name}_m{month}"] = pa.array(cells, mask=gone)
+    write(pa.table(wide), folder / "wide")
+    (folder / "done").touch()

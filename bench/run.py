@@ -1,0 +1,109 @@
+"""Measure whole commands beside the floor, in turn in one run; prints ratio and peak memory.
+
+Usage: run.py [--rows 1000000 5000000] [--rounds 3] [--only WORD] [--keep]
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from inputs import made
+
+HERE = Path(__file__).parent
+STATISTICS = ["--stat", "sleep,heart_rate: n mean sd median"]
+HEADER = ["--header", "{measure}_m{month}"]
+
+
+def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str]]:
+    """By name: the command without its output, its inputs, and the name of the output."""
+    file = {path.stem: str(path) for path in folder.glob(f"*.{suffix}")}
+    out = f"out.{suffix}"
+    made_jobs = {}
+    for kind in ("integer", "string"):
+        inputs = [file[f"visits_{kind}"], file[f"crew_{kind}"]]
+        made_jobs[f"merge-{kind}"] = (["merge", *inputs, "--key", "crew", "--rows", "base"], inputs, out)
+    wide, visits = file["wide"], file["visits_string"]
+    made_jobs["to-long"] = (["to-long", wide, "--case", "crew", *HEADER], [wide], out)
+    made_jobs["aggregate"] = (["aggregate", visits, "--by", "vessel,visit", *STATISTICS], [visits], out)
+    made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
+    made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")
+    return made_jobs
+
+
+def measured(command: list[str]) -> tuple[float, float]:
+    """Seconds and peak memory in MB of one command."""
+    started = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    _, status, usage = os.wait4(process.pid, 0)
+    process.returncode = os.waitstatus_to_exitcode(status)
+    seconds = time.perf_counter() - started
+    if process.returncode:
+        sys.exit(" ".join(command))
+    return seconds, usage.ru_maxrss / 1024
+
+
+def start_up() -> None:
+    """The help of the program beside the import of the library that it cannot do without."""
+    program = str(Path(sys.executable).parent / "lomrix")
+    times: dict[str, float] = {}
+    for _ in range(7):
+        for name, command in (
+            ("import typer", [sys.executable, "-c", "import typer"]),
+            ("--help", [program, "--help"]),
+        ):
+            started = time.perf_counter()
+            subprocess.run(command, stdout=subprocess.DEVNULL, check=True)
+            times[name] = min(times.get(name, 9e9), time.perf_counter() - started)
+    ratio = times["--help"] / times["import typer"]
+    print(f"lomrix --help {times['--help']:.3f} s, python -c 'import typer' {times['import typer']:.3f} s: {ratio:.2f}")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--rows", type=int, nargs="+", default=[1_000_000, 5_000_000])
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--only", default="")
+    parser.add_argument("--keep", action="store_true", help="keep the inputs for the next run")
+    asked = parser.parse_args()
+    start_up()
+    program = str(Path(sys.executable).parent / "lomrix")
+    print(
+        f"{'rows':>9}  {'job':<15} {'files':<8} {'lomrix s':>8} {'floor s':>8} {'ratio':>6} {'lomrix MB':>9} {'floor MB':>9}"
+    )
+    for rows in asked.rows:
+        folder = HERE / "work" / str(rows)
+        made(folder, rows)
+        for suffix in ("csv", "parquet"):
+            for name, (command, inputs, out) in jobs(folder, suffix).items():
+                if asked.only not in f"{name} {suffix}":
+                    continue
+                output = folder / out
+                target = ["--to" if name.startswith("export") else "--out", str(output), "--overwrite", "--quiet"]
+                ours, floor = (9e9, 0.0), (9e9, 0.0)
+                for _ in range(asked.rounds):
+                    ours = min(ours, measured([program, *command, *target]))
+                    told = subprocess.run(
+                        [sys.executable, str(HERE / "floor.py"), str(output), *inputs],
+                        capture_output=True,
+                        text=True,
+                        check=True,
+                    )
+                    seconds, memory = map(float, told.stdout.split())
+                    floor = min(floor, (seconds, memory))
+                print(
+                    f"{rows:>9,}  {name:<15} {suffix:<8} {ours[0]:>8.2f} {floor[0]:>8.2f} {ours[0] / floor[0]:>6.2f} "
+                    f"{ours[1]:>9,.0f} {floor[1]:>9,.0f}",
+                    flush=True,
+                )
+        if not asked.keep:
+            shutil.rmtree(folder)
+
+
+if __name__ == "__main__":
+    main()
