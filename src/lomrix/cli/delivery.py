@@ -28,11 +28,11 @@ def deliver(common: Common, source: str, to: str, step: PrepareExport) -> None:
                 f"A {step.form} file cannot be written to {path.name}.",
                 todo=f"Its extension is one of {' '.join(FORMATS[step.form])}.",
             )
-        companion = bare.companion_path(path) if step.form == "bare" else descriptor.descriptor_path(path)
-        place = target.Target.checked(to, [source], overwrite=common.overwrite, beside=[companion])
+        beside = bare.beside_bare(path) if step.form == "bare" else [descriptor.descriptor_path(path)]
+        place = target.Target.checked(to, [source], overwrite=common.overwrite, beside=beside)
     compared = 0
     with Progress(2 + 2 * bool(to), wanted=not common.quiet) as progress:
-        session.read(progress, hashing=place is not None)
+        session.read(progress, step, hashing=place is not None)
         (source_table,) = session.tables
         progress.stage("recoding")
         prepared = step.apply(source_table)

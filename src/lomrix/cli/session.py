@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import json
 import os
 import shlex
@@ -91,7 +92,7 @@ class Session:
             place = target.Target.checked(out, self.sources, overwrite=self.common.overwrite, beside=beside)
             source.format_of(place.path, source.WRITERS, "write")
         with Progress(len(self.sources) + 1 + bool(out), wanted=not self.common.quiet) as progress:
-            self.read(progress, hashing=place is not None)
+            self.read(progress, step, hashing=place is not None)
             progress.stage(step.__class__.__name__)
             result = step.apply(*self.tables)
             written: list[Path] = []
@@ -102,7 +103,7 @@ class Session:
                 self._stream(result.table)
         self.tell(result, written, rehearsal=not out)
 
-    def read(self, progress: Progress, *, hashing: bool) -> None:
+    def read(self, progress: Progress, step: Step, *, hashing: bool) -> None:
         """Read the sources; their hashes, for the history, are taken meanwhile."""
         from lomrix.files.descriptor import file_hash
         from lomrix.files.dictionary_file import read_dictionary
@@ -122,11 +123,12 @@ class Session:
         if common.dictionary:
             settings = replace(settings, dictionary=read_dictionary(common.dictionary))
         workers = ThreadPoolExecutor(1)
-        for name in self.sources:
+        for place, name in enumerate(self.sources):
             progress.stage(f"reading {Path(name).name}")
             if hashing and Path(name).is_file():
                 self._hashes.append(workers.submit(file_hash, Path(name)))
-            read = read_source(name, settings)
+            needed = functools.partial(step.columns_needed, place)
+            read = read_source(name, replace(settings, needed=needed))
             self.tables.append(read.table)
             self.notes += [(read.table.name, note) for note in read.notes]
         workers.shutdown(wait=False)

@@ -72,7 +72,8 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         else:
             text = f"{descriptor.descriptor_path(path).name} names other columns than the file; it is not used."
             notes.append(Note(text, kind="descriptor"))
-    arrays = cells_as_text(path, layout)
+    needed = settings.names_needed(layout.names)
+    arrays = cells_as_text(path, layout, needed)
 
     def typed(name: str) -> tuple[Column, list[Note]]:
         strings = arrays[name].combine_chunks()
@@ -81,8 +82,8 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         return typed_column(name, strings, settings.variable(name, beside), settings.date_format(name))
 
     with ThreadPoolExecutor() as workers:
-        found = list(workers.map(typed, layout.names))
-    columns = {name: column for name, (column, _) in zip(layout.names, found, strict=True)}
+        found = list(workers.map(typed, needed))
+    columns = {name: column for name, (column, _) in zip(needed, found, strict=True)}
     notes += [note for _, column_notes in found for note in column_notes]
     dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
     table = Table(columns, dictionary, history, path.stem)
@@ -193,10 +194,10 @@ def has_quotes(path: Path) -> bool:
         return whole.find(b'"') >= 0
 
 
-def cells_as_text(path: Path, layout: Layout) -> Any:
-    """All cells as text; blank cells are nulls."""
+def cells_as_text(path: Path, layout: Layout, needed: list[str]) -> Any:
+    """The cells of some columns as text; blank cells are nulls."""
     if layout.is_empty_below:
-        return {name: pa.chunked_array([pa.array([], pa.large_string())]) for name in layout.names}
+        return {name: pa.chunked_array([pa.array([], pa.large_string())]) for name in needed}
     ragged: list[tuple[int, int, str]] = []
 
     def remember(row: Any) -> str:
@@ -214,7 +215,8 @@ def cells_as_text(path: Path, layout: Layout) -> Any:
         column_names=layout.names, skip_rows_after_names=1, encoding=layout.encoding, block_size=1 << 23
     )
     convert = pacsv.ConvertOptions(
-        column_types={name: pa.large_string() for name in layout.names},
+        column_types={name: pa.large_string() for name in needed},
+        include_columns=needed,
         null_values=[""],
         strings_can_be_null=True,
         quoted_strings_can_be_null=True,

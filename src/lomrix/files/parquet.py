@@ -27,7 +27,11 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         Where it is no Parquet file, or a column holds what a table of cells cannot.
     """
     try:
-        arrow = pq.read_table(path, memory_map=True)
+        file = pq.ParquetFile(path, memory_map=True)
+        names = file.schema_arrow.names
+        needed = settings.names_needed(names)
+        reasons = {name + REASON_COLUMN for name in needed}
+        arrow = file.read([name for name in names if name in set(needed) or name in reasons])
     except pa.ArrowException as error:
         raise FileError(
             f"{path.name} cannot be read as Parquet.",

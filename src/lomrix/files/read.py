@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from lomrix.core.errors import UsageError
@@ -32,12 +32,20 @@ class ReadSettings:
         By column, type and date format (empty where none was said).
     delimiter, encoding
         Found from the file where empty.
+    needed
+        Given the names of a file's columns, which of them are wanted; None for all.
     """
 
     dictionary: Dictionary = field(default_factory=Dictionary)
     types: Mapping[str, tuple[Type, str]] = field(default_factory=dict)
     delimiter: str = ""
     encoding: str = ""
+    needed: Callable[[list[str]], list[str] | None] = lambda names: None
+
+    def names_needed(self, names: list[str]) -> list[str]:
+        """The columns to be read, in file order."""
+        needed = self.needed(names)
+        return names if needed is None else [name for name in names if name in set(needed)]
 
     def variable(self, name: str, beside: Dictionary) -> Variable:
         """What is known of a column before it is read."""

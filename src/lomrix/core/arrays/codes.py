@@ -13,6 +13,7 @@ Mask = npt.NDArray[np.bool_]
 
 # A lookup table may be this many times as long as the rows that use it.
 ROOMY = 4
+SAMPLE = 1024
 
 
 def paired_number_codes(
@@ -112,13 +113,34 @@ def ranks(values: npt.NDArray[Any], gone: Mask) -> tuple[Codes, npt.NDArray[Any]
             seen = np.zeros(high - low + 1, np.bool_)
             seen[numbers - low] = True
             rank = np.cumsum(seen) - 1
-            codes = np.full(len(values), -1, np.int64)
-            codes[~gone] = rank[numbers - low]
+            found = rank[numbers - low]
+            codes = found if len(found) == len(values) else np.full(len(values), -1, np.int64)
+            if codes is not found:
+                codes[~gone] = found
             return codes, (np.flatnonzero(seen) + low).astype(values.dtype)
-    distinct, inverse = np.unique(present, return_inverse=True)
+    distinct, inverse = _sorted_distinct(present)
+    if len(present) == len(values):
+        return inverse, distinct
     codes = np.full(len(values), -1, np.int64)
     codes[~gone] = inverse
     return codes, distinct
+
+
+def _sorted_distinct(values: npt.NDArray[Any]) -> tuple[npt.NDArray[Any], Codes]:
+    """The distinct values in ascending order, and for each value its place there."""
+    sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
+    if len(values) < SAMPLE or len(np.unique(sample)) > SAMPLE // 2:
+        distinct, places = np.unique(values, return_inverse=True)
+        return distinct, places
+    if values.dtype.kind == "f":
+        values = values + 0.0  # so that -0.0 is 0.0
+    # Where values repeat, hashing them and sorting the few distinct ones is the quicker way.
+    encoded = pa.array(values).dictionary_encode()
+    distinct = encoded.dictionary.to_numpy(zero_copy_only=False).astype(values.dtype)
+    order = np.argsort(distinct, kind="stable")
+    place = np.empty(len(order), np.int64)
+    place[order] = np.arange(len(order))
+    return distinct[order], place[encoded.indices.to_numpy(zero_copy_only=False)]
 
 
 def dense(codes: Codes, size: int) -> tuple[Codes, Codes]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -18,7 +18,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
 from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import chosen_columns, columns_by_name
 from lomrix.core.table.table import Table, require_free
 
 COUNTING = ("n", "missing")
@@ -53,6 +53,12 @@ class Aggregate(Step):
     def kept_together(self) -> tuple[str, ...]:
         """The grouping columns."""
         return self.by
+
+    def columns_needed(self, place: int, names: list[str]) -> list[str] | None:
+        """The grouping columns and those that statistics are asked of."""
+        if self.attach:
+            return None
+        return columns_by_name(",".join([*self.by, *(words for words, _ in self.statistics)]), names)
 
     def apply(self, *tables: Table) -> Result:
         """Aggregate the table."""
@@ -89,6 +95,7 @@ class Grouping:
 
     step: Aggregate
     rows: Table
+    _kept: dict[str, tuple[Any, Any, Any]] = field(default_factory=dict)
 
     @cached_property
     def groups(self) -> Groups:
@@ -131,16 +138,23 @@ class Grouping:
     def _in_groups(self) -> npt.NDArray[Any]:
         return self.groups.codes[self.groups.codes >= 0]
 
+    def _values(self, variable: str) -> tuple[Any, Any, Any]:
+        """Group codes and values of the present cells of a variable, and their number per group; kept for the next."""
+        if variable not in self._kept:
+            column, codes, values = self.rows[variable], self.groups.codes, self.rows[variable].values
+            present = (codes >= 0) & ~column.is_missing
+            if not present.all():
+                codes, values = codes[present], values[present]
+            self._kept = {variable: (codes, values, sizes(codes, self.groups.count))}
+        return self._kept[variable]
+
     def _statistic(self, variable: str, name: str) -> Column:
-        column = self.rows[variable]
-        present = (self.groups.codes >= 0) & ~column.is_missing
-        codes, count = self.groups.codes[present], self.groups.count
-        number = sizes(codes, count)
+        column, count = self.rows[variable], self.groups.count
+        codes, values, number = self._values(variable)
         if name == "n":
             return Column.of("integer", number)
         if name == "missing":
             return Column.of("integer", sizes(self._in_groups, count) - number)
-        values = column.values[present]
         is_time = column.type in ("date", "datetime")
         result = STATISTICS[name](codes, values.astype(np.int64) if is_time else values, count)
         undefined = np.isnan(result) | (number == 0)

@@ -15,6 +15,7 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import natural_order
 from lomrix.core.table.notes import Note
+from lomrix.core.table.shaped import paired_shaped_numbers
 from lomrix.core.table.table import Table
 from lomrix.core.table.text_cells import offsets_and_data
 
@@ -111,6 +112,11 @@ def _paired_codes(first: Column, second: Column, first_name: str, second_name: s
 
 def _paired_text_codes(first: Column, second: Column) -> tuple[Codes, Codes, int]:
     one, two = _texts(first), _texts(second)
+    numbers = paired_shaped_numbers(one[0], two[0])
+    if numbers is not None:
+        present = (np.zeros(len(side), np.bool_) for side in numbers)
+        one_codes, two_codes, size = key_codes.paired_number_codes(*numbers, *present)
+        return _at(one_codes, one[1], first), _at(two_codes, two[1], second), size
     one_codes, two_codes, size = key_codes.paired_text_codes(one[0], two[0])
     return _at(one_codes, one[1], first), _at(two_codes, two[1], second), size
 

@@ -19,7 +19,7 @@ from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.reasons import UNMATCHED
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import chosen_columns, columns_by_name
 from lomrix.core.table.table import Table, require_free
 
 Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"]
@@ -57,6 +57,12 @@ class Merge(Step):
     def kept_together(self) -> tuple[str, ...]:
         """The key columns of the base."""
         return tuple(base for base, _ in self.key)
+
+    def columns_needed(self, place: int, names: list[str]) -> list[str] | None:
+        """All of the base; of the added table the keys and what is taken."""
+        if place == 0 or not self.take:
+            return None
+        return columns_by_name(",".join([self.take, *(added for _, added in self.key)]), names)
 
     def apply(self, *tables: Table) -> Result:
         """Merge the second table into the first."""

@@ -20,7 +20,7 @@ from lomrix.core.table.from_text import matches
 from lomrix.core.table.header import NUMBER
 from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import chosen_columns, columns_by_name
 from lomrix.core.table.table import Table
 
 Form = Literal["headed", "bare"]
@@ -36,12 +36,12 @@ class Recoding:
     ----------
     how
         In words, such as `texts became codes`.
-    codes
-        Number and text, where texts were given codes.
+    texts
+        Where texts were given codes: the texts of the codes 1, 2, 3 …
     """
 
     how: str = ""
-    codes: tuple[tuple[int, str], ...] = ()
+    texts: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -81,6 +81,10 @@ class PrepareExport(Step):
     def kept_together(self) -> tuple[str, ...]:
         """None: each cell is recoded on its own."""
         return ()
+
+    def columns_needed(self, place: int, names: list[str]) -> list[str] | None:
+        """The columns that go out."""
+        return columns_by_name(self.columns, names) if self.columns else None
 
     def apply(self, *tables: Table) -> Prepared:
         """Recode the table."""
@@ -237,16 +241,16 @@ def as_numbers(column: Column, labels: Any) -> tuple[Column, Recoding]:
     if numbers is not None:
         how = "digits as numbers, leading zeros dropped"
         return Column.of("integer", _spread(numbers, column.values), why, reasons), Recoding(how)
-    texts = strings.to_pylist()
-    place_of = {text: at for at, text in enumerate(texts)}
     # Texts that the dictionary lists come first, in its order; the others follow in the order of text.
-    listed = [place_of[text] for text in labels if text in place_of]
-    order = list(dict.fromkeys([*listed, *text_order(strings).tolist()]))
-    code_of = np.zeros(len(texts), np.int64)
-    code_of[order] = np.arange(1, len(texts) + 1)
-    codes = tuple((number, texts[at]) for number, at in enumerate(order, start=1))
-    how = f"texts became codes 1 to {len(texts):,}"
-    return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(how, codes)
+    listed = np.array([at for at in (strings.index(text).as_py() for text in labels) if at >= 0], np.int64)
+    order = text_order(strings)
+    order = np.concatenate([listed, order[~np.isin(order, listed)]])
+    code_of = np.zeros(len(strings), np.int64)
+    code_of[order] = np.arange(1, len(strings) + 1)
+    how = f"texts became codes 1 to {len(strings):,}"
+    return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(
+        how, tuple(strings.take(pa.array(order, pa.int64())).to_pylist())
+    )
 
 
 def _ids_as_numbers(strings: Any) -> npt.NDArray[np.int64] | None:
@@ -265,9 +269,11 @@ def _spread(of_distinct: npt.NDArray[np.int64], positions: npt.NDArray[Any]) -> 
 def times_used(column: Column, code: str) -> int:
     """How many cells hold a code as a value."""
     if column.type == "string":
+        # Most codes are no text of the column, which a look through the pool tells without encoding it.
+        if column.strings.strings.index(code).as_py() < 0:
+            return 0
         column = column.encoded()
-        texts = column.strings.strings.index(code).as_py()
-        return 0 if texts < 0 else int(np.count_nonzero(column.values == texts))
+        return int(np.count_nonzero(column.values == column.strings.strings.index(code).as_py()))
     if column.type not in ("integer", "number") or not NUMBER.fullmatch(code):
         return 0
     return int(np.count_nonzero((column.values == float(code)) & ~column.is_missing))
@@ -302,7 +308,7 @@ def coded(column: Column, everywhere: str, by_reason: dict[str, str]) -> Column:
         for number, code in codes.items():
             values[column.why == number] = float(code) if column.type == "number" else int(code)
         return Column.of(column.type, values, still_missing(column, codes), column.reasons)
-    column = column.widened("string").encoded()
+    column = column.widened("string")
     pool, why = column.strings, still_missing(column, codes)
     texts = list(dict.fromkeys(codes.values()))
     longer = Pool(pa.concat_arrays([pool.strings, pa.array(texts, pa.large_string())]))

@@ -32,6 +32,18 @@ class Step(BaseModel):
     def kept_together(self) -> tuple[str, ...]:
         """The columns whose equal values must stay in one part when a big table is worked on in parts."""
 
+    def columns_needed(self, place: int, names: list[str]) -> list[str] | None:
+        """Which columns of a table the step looks at, so that only these need be read; None for all.
+
+        Parameters
+        ----------
+        place
+            Which of the step's tables is meant, counted from 0.
+        names
+            The table's column names.
+        """
+        return None
+
     @abstractmethod
     def apply(self, *tables: Table) -> Result:
         """Do the step.

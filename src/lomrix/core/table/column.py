@@ -17,6 +17,8 @@ from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, joined_reasons, 
 Type = Literal["integer", "number", "string", "date", "datetime", "boolean"]
 TYPES: tuple[Type, ...] = get_args(Type)
 Array = npt.NDArray[Any]
+# From this many rows on, a look at how the strings repeat pays.
+LARGE = 10_000
 
 DTYPES: dict[Type, np.dtype[Any]] = {
     "integer": np.dtype(np.int64),
@@ -226,27 +228,35 @@ class Column:
             return Column("string", None, why, self.reasons, Pool(self.strings.strings[start:stop]))
         return Column(self.type, self.stored[start:stop], why, self.reasons, self.pool)
 
+    def cheaply_encoded(self) -> Column:
+        """Encoded where a sample says that few strings are distinct, so that looking them up stays in the cache."""
+        if self.type != "string" or self.strings.is_distinct or not self.strings.seems_repetitive():
+            return self
+        return self.encoded()
+
     def take(self, rows: Array) -> Column:
         """The cells of some rows (positions, each 0 or more), in that order."""
-        why = None if self.why is None else self.why[rows]
+        column = self.cheaply_encoded() if len(rows) > LARGE else self
+        why = None if column.why is None else column.why[rows]
         if why is not None and not why.any():
             why = None
-        reasons = self.reasons if why is not None else ()
-        return Column(self.type, self.values[rows], why, reasons, self.pool)
+        reasons = column.reasons if why is not None else ()
+        return Column(column.type, column.values[rows], why, reasons, column.pool)
 
     def take_or(self, rows: Array, reason: str) -> Column:
         """The cells of some rows; where a position is negative the cell is missing with `reason`."""
         absent = rows < 0
         if not absent.any():
             return self.take(rows)
+        column = self.cheaply_encoded() if len(rows) > LARGE else self
         reasons = joined_reasons(self.reasons, (reason,))
         if len(self) == 0:
             return Column.all_missing(self.type, len(rows), reason)
-        values = self.values[rows]
+        values = column.values[rows]
         values[absent] = FILLERS[self.type]
-        why = np.zeros(len(rows), dtype=np.uint8) if self.why is None else self.why[rows]
+        why = np.zeros(len(rows), dtype=np.uint8) if column.why is None else column.why[rows]
         why[absent] = reasons.index(reason) + 1
-        return Column(self.type, values, why, reasons, self.pool)
+        return Column(column.type, values, why, reasons, column.pool)
 
     def with_missing(self, cells: npt.NDArray[np.bool_], reason: str) -> Column:
         """The same column with some more cells missing for `reason`; cells missing already stay as they are."""

@@ -9,6 +9,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 Positions = npt.NDArray[np.int32]
+SAMPLE = 512
 
 
 class Pool:
@@ -56,6 +57,14 @@ class Pool:
             encoded = self.strings.dictionary_encode()
             self._distinct = (positions_of(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
         return self._distinct
+
+    def seems_repetitive(self) -> bool:
+        """True where a sample says that each string stands many times."""
+        rows = len(self.strings)
+        if rows < 4 * SAMPLE:
+            return rows > 0
+        sample = self.strings.take(pa.array(np.arange(0, rows, rows // SAMPLE)))
+        return len(sample.unique()) <= SAMPLE // 4
 
     def texts(self) -> list[str]:
         """The strings as Python texts."""

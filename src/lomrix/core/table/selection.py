@@ -50,6 +50,23 @@ def chosen_columns(words: str, types: Mapping[str, str], table: str = "the file"
     return list(found)
 
 
+def columns_by_name(words: str, names: Sequence[str]) -> list[str] | None:
+    """The columns that a choice names where names alone decide it; None where types are needed too.
+
+    A word that names no column is passed over here; it is told once the types are known.
+    """
+    if "@" in words:
+        return None
+    found: dict[str, None] = {}
+    types = dict.fromkeys(names, "")
+    for word in (part.strip() for part in words.split(",")):
+        try:
+            found.update(dict.fromkeys(_of_word(word, list(names), types, "")) if word else {})
+        except UsageError:
+            return None
+    return list(found)
+
+
 def _of_word(word: str, names: list[str], types: Mapping[str, str], table: str) -> list[str]:
     if word in types:
         return [word]
