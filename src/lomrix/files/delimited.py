@@ -114,7 +114,8 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
         header = next((row for row in reader if row), [])
-        is_empty_below = len(head) < HEAD and not any(reader)
+        # In a file of one column an empty line is a row.
+        is_empty_below = len(head) < HEAD and not any(row or len(header) == 1 for row in reader)
     except csv.Error as error:
         raise FileError(
             f"The header of {path.name} cannot be read.", where=str(error), todo="Mend its first line."
@@ -194,10 +195,37 @@ def has_quotes(path: Path) -> bool:
         return whole.find(b'"') >= 0
 
 
+def require_closed_quotes(path: Path, layout: Layout) -> None:
+    """Stop where a quotation mark is left open, which would make the rest of the file one cell.
+
+    Raises
+    ------
+    FileError
+        Naming the row in which it was opened.
+    """
+    with path.open("rb") as file:
+        marks = sum(part.count(b'"') for part in iter(lambda: file.read(1 << 22), b""))
+    if marks % 2 == 0:
+        return
+    row = 1
+    with path.open(encoding=layout.encoding, errors="replace", newline="") as text:
+        try:
+            for row, _ in enumerate(csv.reader(text, delimiter=layout.delimiter, strict=True), start=2):  # noqa: B007
+                pass
+        except csv.Error as error:
+            raise FileError(
+                f"A quotation mark is left open in {path.name}.",
+                where=f"row {row}",
+                todo="Close it, or take it out, in a copy of the file.",
+            ) from error
+
+
 def cells_as_text(path: Path, layout: Layout, needed: list[str]) -> Any:
     """The cells of some columns as text; blank cells are nulls."""
     if layout.is_empty_below:
         return {name: pa.chunked_array([pa.array([], pa.large_string())]) for name in needed}
+    if layout.has_quotes:
+        require_closed_quotes(path, layout)
     ragged: list[tuple[int, int, str]] = []
 
     def remember(row: Any) -> str:

@@ -11,6 +11,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
+from lomrix.core.steps.prepare_export import times_used
 from lomrix.core.table.column import TYPES, Column
 from lomrix.core.table.dictionary import Dictionary, Variable
 from lomrix.core.table.reasons import BLANK
@@ -181,13 +182,9 @@ def fields_of(table: Table, tokens: Mapping[str, Mapping[str, str]]) -> list[dic
         if labels:
             field["categories"] = [{"value": as_stored(code, column), "label": label} for code, label in labels.items()]
             field["lomrix:codes"] = entry.codes
-        missing = dict(tokens.get(name, {}))
-        missing |= {reason: code for code, reason in entry.missing.items() if reason not in missing}
-        if missing:
-            values = [{"value": token, "label": reason} for reason, token in missing.items()]
-            field["missingValues"] = (
-                values if any(not one["value"] for one in values) else [{"value": "", "label": "blank"}, *values]
-            )
+        values = missing_values(tokens.get(name, {}), entry, column)
+        if values:
+            field["missingValues"] = values
         limits = {"minimum": entry.minimum, "maximum": entry.maximum, "enum": list(entry.allowed) or None}
         constraints = {
             word: limit if isinstance(limit, int | float | list) else str(limit)
@@ -199,6 +196,22 @@ def fields_of(table: Table, tokens: Mapping[str, Mapping[str, str]]) -> list[dic
         field |= {f"lomrix:{word}": value for word in VARIABLE_EXTRAS if (value := getattr(entry, word))}
         fields.append(field)
     return fields
+
+
+def missing_values(tokens: Mapping[str, str], entry: Variable, column: Column) -> list[dict[str, str]]:
+    """What stands for missing in a field: the file's tokens, then the codes that the dictionary knows besides."""
+    pairs = [(token, reason) for reason, token in tokens.items()]
+    told = {reason for reason, token in tokens.items() if token}
+    used = {token for token, _ in pairs}
+    pairs += [
+        (code, reason)
+        for code, reason in entry.missing.items()
+        # A code that is a value of the column would make present cells missing on reading.
+        if reason not in told and code not in used and not times_used(column, code)
+    ]
+    if pairs and not any(value == "" for value, _ in pairs):
+        pairs.insert(0, ("", BLANK))
+    return [{"value": value, "label": reason} for value, reason in pairs]
 
 
 def as_stored(code: str, column: Column) -> str | int:

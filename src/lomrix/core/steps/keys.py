@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.codes import Codes
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.table.column import Column
+from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.header import natural_order
 from lomrix.core.table.notes import Note
 from lomrix.core.table.shaped import paired_shaped_numbers
@@ -77,7 +77,7 @@ def paired_keys(base: Table, added: Table, pairs: KeyPairs) -> PairedKeys:
     coded, notes, as_text = [], [], []
     for base_name, added_name in pairs:
         first, second = base[base_name], added[added_name]
-        if first.type != second.type and "string" in (first.type, second.type):
+        if common_type((first, second)) is None and "string" in (first.type, second.type):
             notes.append(_text_note(base, added, base_name, added_name))
             as_text.append(base_name)
         coded.append(_paired_codes(first, second, f"{base_name} in {base.name}", f"{added_name} in {added.name}"))
@@ -96,6 +96,9 @@ def _text_note(base: Table, added: Table, base_name: str, added_name: str) -> No
 
 
 def _paired_codes(first: Column, second: Column, first_name: str, second_name: str) -> tuple[Codes, Codes, int]:
+    type_ = common_type((first, second))
+    if type_ is not None:
+        first, second = first.widened(type_), second.widened(type_)
     kinds = {first.type, second.type}
     if "string" in kinds and not kinds & {"date", "datetime", "boolean"}:
         return _paired_text_codes(first, second)

@@ -142,6 +142,11 @@ class Pairing:
         """Added row of each row of the result."""
         return self.rows[1]
 
+    @cached_property
+    def base_is_whole(self) -> bool:
+        """True where the result's rows are the base's rows, each once and in order."""
+        return len(self.base_rows) == len(self.base) and np.array_equal(self.base_rows, np.arange(len(self.base)))
+
     # ------------------------------------------------------------- expectation
 
     def hold_to_expectation(self) -> None:
@@ -193,7 +198,6 @@ class Pairing:
     def table(self, overlap: Overlap) -> Table:
         """The merged table."""
         key_of = dict(self.step.key)
-        base_whole = len(self.base_rows) == len(self.base) and bool((self.base_rows >= 0).all())
         columns: dict[str, Column] = {}
         for name, column in self.base.columns.items():
             if name in key_of:
@@ -202,7 +206,7 @@ class Pairing:
                 columns[name] = overlap.columns[name]
             else:
                 # With every base row in its place the column is shared, not copied.
-                columns[name] = column if base_whole else column.take_or(self.base_rows, UNMATCHED)
+                columns[name] = column if self.base_is_whole else column.take_or(self.base_rows, UNMATCHED)
         for name, column in self.added.columns.items():
             if name in key_of.values() or name in overlap.dropped:
                 continue
@@ -228,8 +232,8 @@ class Pairing:
         """The key of each row: the base's, and the added table's where the row stands only there."""
         absent = self.base_rows < 0
         if not absent.any():
-            return base if len(self.base_rows) == len(base) else base.take(self.base_rows)
-        type_ = common_type((base.type, added.type)) or "string"
+            return base if self.base_is_whole else base.take(self.base_rows)
+        type_ = common_type((base, added)) or "string"
         mine = base.widened(type_).take_or(self.base_rows, UNMATCHED)
         return either(mine, added.widened(type_).take_or(self.added_rows, UNMATCHED), absent)
 

@@ -101,7 +101,7 @@ class Sides:
     """One column as both tables hold it, row by row of the result."""
 
     def __init__(self, name: str, base: Table, added: Table, base_rows: Rows, added_rows: Rows) -> None:
-        type_ = common_type((base[name].type, added[name].type))
+        type_ = common_type((base[name], added[name]))
         if type_ is None:
             raise DataError(
                 f"The column {name} is {base[name].type} in {base.name} and {added[name].type} in {added.name}.",

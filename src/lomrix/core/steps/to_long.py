@@ -115,7 +115,7 @@ class Turn:
     def _measure(self, measure: str, at: dict[Occasion, str]) -> Column:
         names = [at.get(occasion) for occasion in self.families.occasions]
         found = [self.wide[name] for name in names if name is not None]
-        type_ = common_type(column.type for column in found) or self._refuse_types(measure, at)
+        type_ = common_type(found) or self._refuse_types(measure, at)
         columns = [None if name is None else self.wide[name].widened(type_) for name in names]
         rows = len(self.wide)
         reasons = joined_reasons(*(column.reasons for column in columns if column is not None))

@@ -73,7 +73,7 @@ class Column:
         if why is None or not why.any():
             return cls(type_, values)
         missing = why != 0
-        if not values.flags.owndata or not values.flags.writeable or not filled_already(values, missing, type_):
+        if not filled_already(values, missing, type_):
             values = np.where(missing, np.asarray(FILLERS[type_], dtype=DTYPES[type_]), values)
         return cls(type_, values, why, tuple(reasons))
 
@@ -148,6 +148,8 @@ class Column:
         """How many cells are missing for each reason that occurs."""
         if self.why is None:
             return {}
+        if len(self.reasons) == 1:
+            return {self.reasons[0]: self.missing_count} if self.missing_count else {}
         counts = np.bincount(self.why, minlength=len(self.reasons) + 1)[1:]
         return {reason: int(count) for reason, count in zip(self.reasons, counts, strict=True) if count}
 
@@ -276,7 +278,7 @@ class Column:
         return Column(self.type, values, why, reasons, self.pool)
 
     def widened(self, type_: Type) -> Column:
-        """The column as a wider type without loss: integer to number, anything to string.
+        """The column as a wider type without loss: integer to number, anything to string, nothing to anything.
 
         Raises
         ------
@@ -285,6 +287,9 @@ class Column:
         """
         if type_ == self.type:
             return self
+        if self.missing_count == len(self):
+            gone = np.full(len(self), FILLERS[type_], dtype=DTYPES[type_])
+            return Column(type_, gone, self.why, self.reasons, Pool.of([]) if type_ == "string" else None)
         if (self.type, type_) == ("integer", "number"):
             return Column.of("number", self.values.astype(np.float64), self.why, self.reasons)
         if (self.type, type_) == ("date", "datetime"):
@@ -321,11 +326,15 @@ def filled_already(values: Array, missing: npt.NDArray[np.bool_], type_: Type) -
     return bool((cells == filler).all())
 
 
-def common_type(types: Iterable[Type]) -> Type | None:
-    """The narrowest type that holds all the given ones without loss; None where text meets numbers."""
-    found = set(types)
-    if len(found) == 1:
-        return found.pop()
+def common_type(columns: Iterable[Column]) -> Type | None:
+    """The narrowest type that holds all the given columns without loss; None where text meets numbers.
+
+    A column without any present cell fits every type.
+    """
+    columns = list(columns)
+    found = {column.type for column in columns if column.missing_count < len(column)}
+    if len(found) <= 1:
+        return found.pop() if found else columns[0].type
     if found == {"integer", "number"}:
         return "number"
     if found == {"date", "datetime"}:

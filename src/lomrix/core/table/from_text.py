@@ -123,7 +123,7 @@ class Reading:
             array = strings.cast(ARROW_TYPES[type_])
         except pa.ArrowInvalid:
             if type_ == "integer" and self.variable.type is None:
-                return self._cast("number", strings)
+                return as_whole(self._cast("number", strings), strings)
             return None
         values = values_of(array, type_)
         why = None if not array.null_count else array.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
@@ -368,6 +368,13 @@ def values_of(array: Any, type_: Type) -> npt.NDArray[Any]:
         if filler is not None:
             array = array.fill_null(filler)
     return np.asarray(array.to_numpy(zero_copy_only=False))
+
+
+def as_whole(column: Column | None, strings: Any) -> Column | None:
+    """Numbers as whole numbers where no text has a decimal point or an exponent: +5 is 5."""
+    if column is None or any(text_cells.has_byte(strings, sign) for sign in (b".", b"e", b"E")):
+        return column
+    return Column.of("integer", np.nan_to_num(column.values).astype(np.int64), column.why, column.reasons)
 
 
 def cleared(column: Column, cells: npt.NDArray[np.bool_]) -> Column:

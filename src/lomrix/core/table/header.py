@@ -75,11 +75,12 @@ class HeaderTemplate:
     def _ends(self, name: str, start: int, part: int, last: bool) -> Iterator[int]:
         """Where the field after `part` may end."""
         following = self.parts[part + 2]
-        if part > 0 and not self.parts[part]:  # stands straight after another field: the longest run of digits
+        touches = (part > 0 and not self.parts[part]) or (not following and not last)
+        if touches and self.parts[part + 1] != MEASURE:  # nothing between it and a field: the longest run of digits
             run = re.compile(r"\d+").match(name, start)
             if run:
                 yield run.end()
-        elif not following and not last:  # another field follows straight after: end before a run of digits
+        elif not following and not last:  # an occasion follows straight after: end before a run of digits
             for end in range(start + 1, len(name)):
                 if name[end].isdigit() and not name[end - 1].isdigit():
                     yield end

@@ -8,8 +8,12 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.table.shaped import shaped_numbers
+
 Positions = npt.NDArray[np.int32]
 SAMPLE = 512
+# From this many strings on, a look at their shape pays.
+LARGE = 100_000
 
 
 class Pool:
@@ -54,9 +58,29 @@ class Pool:
     def distinct(self) -> tuple[Positions, Pool]:
         """The pool of distinct strings, and for each string of this pool its position there (-1: null)."""
         if self._distinct is None:
+            self._distinct = self._distinct_by_shape()
+        if self._distinct is None:
             encoded = self.strings.dictionary_encode()
             self._distinct = (positions_of(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
         return self._distinct
+
+    def _distinct_by_shape(self) -> tuple[Positions, Pool] | None:
+        """The distinct ones of ids of one shape, which are found as numbers, without hashing; else None."""
+        if len(self.strings) < LARGE or self.seems_repetitive():
+            return None
+        shaped = shaped_numbers(self.strings)
+        if shaped is None:
+            return None
+        numbers = shaped[0] - shaped[0].min()
+        size = int(numbers.max()) + 1
+        if size > 4 * len(numbers):
+            return None
+        row_of = np.full(size, -1, np.int64)
+        row_of[numbers] = np.arange(len(numbers))
+        found = np.flatnonzero(row_of >= 0)
+        place = np.zeros(size, np.int32)
+        place[found] = np.arange(len(found), dtype=np.int32)
+        return place[numbers], Pool(self.strings.take(pa.array(row_of[found])), is_distinct=True)
 
     def seems_repetitive(self) -> bool:
         """True where a sample says that each string stands many times."""

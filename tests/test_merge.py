@@ -1,0 +1,145 @@
+"""Merge: agreement with a slow obvious version, relationships, overlap, and accounts that balance."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.errors import DataError, UnbalancedAccountError
+from lomrix.core.steps.account import Balance
+from lomrix.core.steps.keys import key_pairs
+from lomrix.core.steps.merge import Merge
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+from tests.tables import reasons, rows, table
+
+NUMBERS = st.one_of(st.none(), st.integers(-3, 4), st.sampled_from([10**12, -(10**12)]))
+TEXTS = st.one_of(st.none(), st.sampled_from(["A1", "A2", "B1", "a1", "A1 ", "10", "010", "é"]))
+SHAPED = st.one_of(st.none(), st.integers(0, 9).map(lambda number: f"K{number:03d}"))
+
+
+def slow_merge(base: list[Any], added: list[Any], kept: str) -> list[tuple[int | None, int | None]]:
+    """The obvious way: for each base row look at every added row."""
+    pairs: list[tuple[int | None, int | None]] = []
+    used = set()
+    for row, key in enumerate(base):
+        partners = [other for other, theirs in enumerate(added) if None not in key and theirs == key]
+        used.update(partners)
+        pairs += [(row, other) for other in partners] or ([(row, None)] if kept != "matched" else [])
+    if kept == "all":
+        pairs += [(None, other) for other in range(len(added)) if other not in used]
+    return pairs
+
+
+KINDS = {"integer": NUMBERS, "string": TEXTS, "shaped": SHAPED}
+
+
+def keyed(name: str, keys: list[tuple[Any, ...]], kinds: list[str], own: str) -> Table:
+    columns = {
+        f"k{at}": Column.of_cells("integer" if kind == "integer" else "string", [key[at] for key in keys])
+        for at, kind in enumerate(kinds)
+    }
+    return Table({**columns, own: Column.of_cells("integer", range(len(keys)))}, name=name)
+
+
+@given(st.data(), st.sampled_from(["all", "matched", "base"]))
+def test_agrees_with_the_slow_version(data: st.DataObject, kept: Any) -> None:
+    kinds = data.draw(st.lists(st.sampled_from(sorted(KINDS)), min_size=1, max_size=3))
+    keys = st.lists(st.tuples(*(KINDS[kind] for kind in kinds)), min_size=1, max_size=12)
+    base, added = data.draw(keys), data.draw(keys)
+    step = Merge(key=key_pairs([f"k{at}" for at in range(len(kinds))]), expect="many-to-many", rows=kept)
+    result = step.apply(keyed("base", base, kinds, "b"), keyed("added", added, kinds, "a"))
+    found = list(zip(result.table["b"].cells(), result.table["a"].cells(), strict=True))
+    assert found == slow_merge(base, added, kept)
+    total = {balance.what: balance.total for balance in result.account.balances}
+    assert total["rows in the result"] == len(found)
+    cells = [result.table[f"k{at}"].cells() for at in range(len(kinds))]
+    assert list(zip(*cells, strict=True)) == [
+        base[mine] if mine is not None else added[theirs] for mine, theirs in found
+    ]
+
+
+def test_reasons_follow_and_unmatched_cells_say_so() -> None:
+    base = table("roster", crew=["1", "2", "3"], age=[40, None, 29])
+    added = table("sleep", crew=["2", "4"], hours=[7.5, 6.0])
+    made = Merge(key=(("crew", "crew"),)).apply(base, added).table
+    assert rows(made) == [("1", 40, None), ("2", None, 7.5), ("3", 29, None), ("4", None, 6.0)]
+    assert reasons(made["age"]) == [None, "blank", None, "unmatched"]
+    assert reasons(made["hours"]) == ["unmatched", None, "unmatched", None]
+
+
+@pytest.mark.parametrize(
+    ("base", "added", "found"),
+    [
+        (["a", "b"], ["b", "c"], "one-to-one"),
+        (["a", "a"], ["a", "c"], "many-to-one"),
+        (["a", "b"], ["a", "a"], "one-to-many"),
+        (["a", "a", None, None], ["b", None, None], "many-to-one"),
+        ([None, None], [None, None], "one-to-one"),
+    ],
+)
+def test_relationship_is_found(base: list[str], added: list[str], found: str) -> None:
+    one = Table({"k": Column.of_cells("string", base)})
+    two = Table({"k": Column.of_cells("string", added), "x": Column.of_cells("integer", range(len(added)))})
+    assert Merge(key=(("k", "k"),)).apply(one, two).account.facts["relationship"] == found
+
+
+def test_many_to_many_is_refused_and_both_sides_are_named() -> None:
+    base, added = table("left", k=["a", "a", "b"]), table("right", k=["a", "c", "c"], x=[1, 2, 3])
+    with pytest.raises(DataError) as caught:
+        Merge(key=(("k", "k"),)).apply(base, added)
+    assert "a (rows 2, 3)" in caught.value.where
+    assert "c (rows 3, 4)" in caught.value.where
+    assert Merge(key=(("k", "k"),), expect="many-to-many").apply(base, added).table["x"].cells() == [1, 1, None, 2, 3]
+
+
+def test_expectation_is_held() -> None:
+    base, added = table("left", k=["a", "a"]), table("right", k=["a"], x=[1])
+    with pytest.raises(DataError, match="many-to-one, but expected one-to-one"):
+        Merge(key=(("k", "k"),), expect="one-to-one").apply(base, added)
+    Merge(key=(("k", "k"),), expect="many-to-one").apply(base, added)
+
+
+def test_integer_and_text_ids_meet_only_without_loss() -> None:
+    base, added = table("left", k=[412, 7]), table("right", k=["412", "007"], x=[1, 2])
+    result = Merge(key=(("k", "k"),), rows="base").apply(base, added)
+    assert result.table["x"].cells() == [1, None]
+    assert any(note.kind == "key-types" for note in result.account.notes)
+    numbers = table("left", k=[412.0, 7.5])
+    assert Merge(key=(("k", "k"),), rows="base").apply(numbers, table("r", k=[412, 7], x=[1, 2])).table[
+        "x"
+    ].cells() == [1, None]
+
+
+def test_differing_overlap_stops_and_names_the_cells() -> None:
+    base = table("roster", k=["a", "b", "c"], sex=[1, 2, None])
+    added = table("wave", k=["a", "b", "c", "d"], sex=[1, 1, 2, 2])
+    with pytest.raises(DataError) as caught:
+        Merge(key=(("k", "k"),)).apply(base, added)
+    assert caught.value.where == "sex: 1 cell differs: b (row 3) 2 against 1"
+    for rule, cells in (("base", [1, 2, 2, 2]), ("added", [1, 1, 2, 2])):
+        assert Merge(key=(("k", "k"),), overlap=rule).apply(base, added).table["sex"].cells() == cells
+    both = Merge(key=(("k", "k"),), overlap="both").apply(base, added).table
+    assert both["sex_from_wave"].cells() == [1, 1, 2, 2]
+
+
+def test_agreeing_overlap_of_texts_is_one_column() -> None:
+    base, added = table("l", k=["a", "b"], ship=["tern", None]), table("r", k=["b", "a"], ship=["gannet", "tern"])
+    assert Merge(key=(("k", "k"),)).apply(base, added).table["ship"].cells() == ["tern", "gannet"]
+
+
+def test_status_says_where_rows_came_from_and_its_name_must_be_free() -> None:
+    base, added = table("l", k=["a", "b"]), table("r", k=["b", "c"], x=[1, 2])
+    made = Merge(key=(("k", "k"),), status="source").apply(base, added).table
+    assert made["source"].cells() == [2, 1, 3]
+    assert made.dictionary.labels_of("source")["3"] == "only in r"
+    with pytest.raises(DataError, match="a column named x already"):
+        Merge(key=(("k", "k"),), status="x").apply(base, added)
+
+
+def test_an_account_that_does_not_balance_stops() -> None:
+    with pytest.raises(UnbalancedAccountError, match="3 is not 1 kept"):
+        Balance("rows", 3, (("kept", 1), ("left out", 1)))
