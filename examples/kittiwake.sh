@@ -3,13 +3,19 @@
 # Needs `lomrix` on the PATH; writes into the folder demo/ below the current one.
 set -eu
 
-show() { # run a command and show it as typed; a refusal is part of the story, so its status is shown too
+typed() { # show a command as typed
     printf '\n$ lomrix'
     for word in "$@"; do
         case $word in *[\ {}*]*) printf ' "%s"' "$word" ;; *) printf ' %s' "$word" ;; esac
     done
     printf '\n'
-    lomrix "$@" || printf '(exit status %s)\n' "$?"
+}
+
+show() { typed "$@"; lomrix "$@"; }
+
+refused() { # a command that is refused, and should be
+    typed "$@"
+    if lomrix "$@" 2>&1; then echo "this should have been refused"; exit 1; else echo "(exit status $?)"; fi
 }
 
 say() { printf '\n# %s\n' "$1"; }
@@ -21,7 +27,7 @@ mkdir -p demo/out
 cd demo
 
 say "A rehearsal first. One row per crew member is expected, and one id stands twice."
-show merge roster.csv sleep_wide.csv --key crew_id --expect one-to-one --dictionary dictionary.toml
+refused merge roster.csv sleep_wide.csv --key crew_id --expect one-to-one --dictionary dictionary.toml
 
 say "Knowing that, the base may repeat: every row keeps its place, and a column says where it came from."
 show merge roster.csv sleep_wide.csv --key crew_id --expect many-to-one --status source \

@@ -1,0 +1,1 @@
+"""The demo study of the Kittiwake Line, made by a seeded script."""

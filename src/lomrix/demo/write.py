@@ -1,0 +1,105 @@
+"""The demo study as files."""
+
+from __future__ import annotations
+
+import datetime
+import importlib.resources
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+
+from lomrix.core.table.column import Column
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.reasons import BLANK
+from lomrix.demo.flaws import Flaw, planted
+from lomrix.demo.study import Array, Columns, made_study
+from lomrix.files.text_writer import write_columns
+
+NOTES = "flaws.md"
+DICTIONARY = "dictionary.toml"
+FILES = ("roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series")
+# A workbook keeps the moment of its making; ours is fixed, so that the same bytes come every time.
+MADE = datetime.datetime(2024, 1, 8, 12, 0)
+
+
+def demo_files() -> list[str]:
+    """Names of the files that the demo has."""
+    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, NOTES]
+
+
+def write_study(folder: Path, cases: int) -> dict[str, int]:
+    """Write the demo study into a folder that is there.
+
+    Parameters
+    ----------
+    folder
+        Where to write.
+    cases
+        Number of crew members on the roster.
+
+    Returns
+    -------
+    Rows of each data file.
+    """
+    study = made_study(cases)
+    flaws = planted(study)
+    for name in FILES:
+        columns = {column: as_column(cells) for column, cells in study.files[name].items()}
+        write_columns(columns, {}, folder / f"{name}.csv", ",")
+    write_bloods(folder / "bloods.xlsx", study.files["bloods"])
+    text = importlib.resources.files("lomrix.demo").joinpath(DICTIONARY).read_text(encoding="utf-8")
+    (folder / DICTIONARY).write_text(text, encoding="utf-8")
+    (folder / NOTES).write_text(flaws_text(flaws), encoding="utf-8")
+    return {name: len(next(iter(columns.values()))) for name, columns in study.files.items()}
+
+
+def as_column(cells: Array) -> Column:
+    """Texts as a column; an empty one is a blank cell."""
+    blank = cells == ""
+    why = blank.astype(np.uint8)
+    return Column.of_strings(None, Pool(pa.array(cells, pa.large_string(), mask=blank)), why, (BLANK,))
+
+
+def write_bloods(path: Path, columns: Columns) -> None:
+    """Write the laboratory's workbook: two title lines above the header, real dates, numbers as numbers."""
+    import xlsxwriter
+
+    book = xlsxwriter.Workbook(str(path), {"constant_memory": True})
+    book.set_properties({"created": MADE, "title": "Ferritin", "author": "Laboratory of the Kittiwake Line"})
+    sheet = book.add_worksheet("Ferritin")
+    day = book.add_format({"num_format": "yyyy-mm-dd"})
+    sheet.write_string(0, 0, "Kittiwake Line, laboratory list")
+    sheet.write_string(1, 0, "Ferritin in micrograms per litre")
+    for place, name in enumerate(columns):
+        sheet.write_string(2, place, name)
+    for row, (who, drawn, level) in enumerate(zip(*columns.values(), strict=True), start=3):
+        sheet.write_string(row, 0, who)
+        sheet.write_datetime(row, 1, datetime.datetime.fromisoformat(drawn), day)
+        if level.replace(".", "", 1).isdigit():
+            sheet.write_number(row, 2, float(level))
+        else:
+            sheet.write_string(row, 2, level)
+    book.close()
+
+
+def flaws_text(flaws: list[Flaw]) -> str:
+    """The notes that list what was planted."""
+    lines = [
+        "# What is wrong in these files",
+        "",
+        "The study of the Kittiwake Line is made up. These flaws were planted in it, of the kinds that real files have.",
+        "Rows are counted as a sheet shows them: the header is row 1.",
+        "",
+        "| flaw | file | row | column | cell | what happened |",
+        "|---|---|---|---|---|---|",
+    ]
+    lines += [
+        f'| {flaw.kind} | {flaw.file} | {flaw.row} | {flaw.column} | "{flaw.value}" | {flaw.story} |' for flaw in flaws
+    ]
+    lines += [
+        "",
+        "Besides, as in any study: crew on the wrist-device list who are not on the roster, a vessel (petrel) that has",
+        "crew but no row in vessels.csv, and one (dunlin) that is laid up and has no crew.",
+    ]
+    return "\n".join(lines) + "\n"
