@@ -73,9 +73,8 @@ def main() -> None:
     asked = parser.parse_args()
     start_up()
     program = str(Path(sys.executable).parent / "lomrix")
-    print(
-        f"{'rows':>9}  {'job':<15} {'files':<8} {'lomrix s':>8} {'floor s':>8} {'ratio':>6} {'lomrix MB':>9} {'floor MB':>9}"
-    )
+    heads = f"{'rows':>9}  {'job':<15} {'files':<8} {'lomrix s':>8} {'floor s':>8} {'ratio':>6}"
+    print(f"{heads} {'lomrix MB':>9} {'floor MB':>9}")
     for rows in asked.rows:
         folder = HERE / "work" / str(rows)
         made(folder, rows)

@@ -34,8 +34,12 @@ def planted(study: Study) -> list[Flaw]:
     rows = len(roster["crew_id"])
     _repeat_row(roster, rows // 5, rows - 3)
     put(
-        "repeated id", "roster", rows - 3, "vessel", "gannet",
-        f"crew member {roster['crew_id'][rows - 3]} stands twice: the old entry was not removed after a change of vessel",
+        "repeated id",
+        "roster",
+        rows - 3,
+        "vessel",
+        "gannet",
+        f"crew member {roster['crew_id'][rows - 3]} stands twice: the entry before a change of vessel was not removed",
     )
     row = rows // 3
     put("missing id", "roster", row, "crew_id", "", f"{roster['name'][row]} was entered before the id was given out")
@@ -48,14 +52,42 @@ def planted(study: Study) -> list[Flaw]:
         put("lost zeros", "sleep_wide", at, "crew_id", whole.lstrip("0"), f"a spreadsheet turned {whole} into a number")
     at = len(sleep["crew_id"]) * 2 // 3
     put("trailing blank", "sleep_wide", at, "crew_id", sleep["crew_id"][at] + " ", "typed with a blank at the end")
-    put("text in a number", "sleep_wide", len(sleep["crew_id"]) // 4, "sleep_m3", "410 est.", "an estimate, said in the cell")
-    put("text in a number", "sleep_wide", len(sleep["crew_id"]) // 2, "sleep_m3", "seven h", "hours in words, not minutes")
-    put("mixed decimals", "sleep_wide", len(sleep["crew_id"]) // 6, "heart_rate_m6", "61.5", "all others are whole numbers")
+    put(
+        "text in a number",
+        "sleep_wide",
+        len(sleep["crew_id"]) // 4,
+        "sleep_m3",
+        "410 est.",
+        "an estimate, said in the cell",
+    )
+    put(
+        "text in a number",
+        "sleep_wide",
+        len(sleep["crew_id"]) // 2,
+        "sleep_m3",
+        "seven h",
+        "hours in words, not minutes",
+    )
+    put(
+        "mixed decimals",
+        "sleep_wide",
+        len(sleep["crew_id"]) // 6,
+        "heart_rate_m6",
+        "61.5",
+        "all others are whole numbers",
+    )
     put("out of range", "sleep_wide", len(sleep["crew_id"]) // 7, "sleep_m12", "1710", "a day has 1,440 minutes")
 
     first, second = study.files["fatigue_m0"], study.files["fatigue_m6"]
     put("out of range", "fatigue_m0", len(first["age"]) // 3, "age", "7", "no crew member is younger than 16")
-    put("date years off", "fatigue_m6", len(second["visit_date"]) // 2, "visit_date", "2042-07-15", "2024 with its digits turned")
+    put(
+        "date years off",
+        "fatigue_m6",
+        len(second["visit_date"]) // 2,
+        "visit_date",
+        "2042-07-15",
+        "2024 with its digits turned",
+    )
     put("not a code", "fatigue_m0", len(first["f3"]) // 2, "f3", "5", "items are scored 0 to 3")
     for at in np.linspace(len(first["sex"]) // 8, len(first["sex"]) - 4, 3).astype(int):
         other = "2" if first["sex"][at] != "2" else "1"
@@ -63,8 +95,14 @@ def planted(study: Study) -> list[Flaw]:
     bloods = study.files["bloods"]
     bloods["ferritin"][len(bloods["ferritin"]) // 2] = "under range"
     flaws.append(
-        Flaw("text in a number", "bloods.xlsx", len(bloods["ferritin"]) // 2 + 4, "ferritin", "under range",
-             "the laboratory's word for a level it cannot measure")
+        Flaw(
+            "text in a number",
+            "bloods.xlsx",
+            len(bloods["ferritin"]) // 2 + 4,
+            "ferritin",
+            "under range",
+            "the laboratory's word for a level it cannot measure",
+        )
     )
     return flaws
 

@@ -88,7 +88,7 @@ def flaws_text(flaws: list[Flaw]) -> str:
     lines = [
         "# What is wrong in these files",
         "",
-        "The study of the Kittiwake Line is made up. These flaws were planted in it, of the kinds that real files have.",
+        "The study of the Kittiwake Line is made up. These flaws were planted in it, of the kinds real files have.",
         "Rows are counted as a sheet shows them: the header is row 1.",
         "",
         "| flaw | file | row | column | cell | what happened |",

@@ -54,7 +54,7 @@ def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple
     parts += [listing_view(listing) for listing in account.listings]
     looks = [*notes, *(("", note) for note in account.notes)]
     if looks:
-        parts.append(Text("look at", style="bold yellow"))
+        parts += [Text(), Text("look at", style="bold yellow")]
         parts += [note_view(source, note) for source, note in looks]
     return Group(*parts)
 
@@ -68,7 +68,7 @@ def balances_view(balances: Sequence[Balance]) -> RenderableType:
     for balance in balances:
         parts = [(word, number) for word, number in balance.parts if number] or list(balance.parts[:1])
         between = " + " if len(parts) <= MOST_IN_A_LINE else "\n+ "
-        told = Text("= ", style="dim")
+        told = Text().append("= ", style="dim")
         for place, (word, number) in enumerate(parts):
             told.append(between if place else "", style="dim").append(f"{number:,}", style="bold").append(f" {word}")
         grid.add_row(balance.what, f"{balance.total:,}", told)
@@ -86,12 +86,12 @@ def listing_view(listing: Listing) -> RenderableType:
             grid.columns[place].justify = "right"
     for row in listing.rows:
         grid.add_row(*map(cell_text, row))
-    return Group(Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
+    return Group(Text(), Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
 
 
 def note_view(source: str, note: Note) -> RenderableType:
     """A note with its examples."""
-    text = Text("  ! ", style="yellow")
+    text = Text("  ").append("! ", style="bold yellow")
     where = ".".join(part for part in (source, note.column) if part)
     text.append(f"{where}: " if where else "", style="bold").append(note.text)
     if note.examples:
@@ -138,7 +138,7 @@ def first_rows_view(table: Table, width: int) -> RenderableType:
             Text(plain_cell(value)[:WIDEST_CELL]) if why is None else Text(why[:WIDEST_CELL], style="dim italic")
             for value, why in zip(column.cells(), reasons, strict=True)
         ]
-        room -= max([len(name), *(len(cell) for cell in cells)]) + 2
+        room -= max([len(name), *(len(cell) for cell in cells)]) + 3
         if room < 12 and len(shown) >= 2 and len(shown) < len(table.names) - 1:
             break
         shown.append((name, cells, column.type in ("integer", "number")))
@@ -151,7 +151,7 @@ def first_rows_view(table: Table, width: int) -> RenderableType:
     for place in rows:
         grid.add_row(*(cells[place] for _, cells, _ in shown), *([""] if rest else []))
     title = Text(f"first rows of {len(table):,}, {len(table.names)} columns", style="italic")
-    return Group(Padding(title, (0, 0, 0, 2), expand=False), Padding(grid, (0, 0, 0, 2), expand=False))
+    return Group(Text(), Padding(title, (0, 0, 0, 2), expand=False), Padding(grid, (0, 0, 0, 2), expand=False))
 
 
 def plain_cell(value: Any) -> str:
