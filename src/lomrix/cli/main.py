@@ -12,9 +12,17 @@ from typer.core import TyperGroup
 
 import lomrix
 from lomrix.cli.aggregate import aggregate
+from lomrix.cli.check import check
+from lomrix.cli.correct import correct
+from lomrix.cli.deidentify import deidentify
 from lomrix.cli.demo import demo
+from lomrix.cli.dictionary import app as dictionary
 from lomrix.cli.export import export
 from lomrix.cli.merge import merge
+from lomrix.cli.profile import profile
+from lomrix.cli.recode import recode
+from lomrix.cli.subset import subset
+from lomrix.cli.tally import tally
 from lomrix.cli.to_long import to_long
 
 
@@ -61,6 +69,19 @@ def program(
 
 
 COMMANDS = (
+    ("Look", "profile", profile, "lomrix profile roster.csv"),
+    ("Look", "tally", tally, "lomrix tally roster.csv sex vessel --percent column -d dictionary.toml"),
+    ("Clean", "check", check, "lomrix check roster.csv --key crew_id -d dictionary.toml --draft-ledger ledger.csv"),
+    ("Clean", "correct", correct, "lomrix correct roster.csv --ledger ledger.csv --out roster_clean.csv"),
+    ("Clean", "recode", recode, 'lomrix recode fatigue_m0.csv --map "watch: day=1, night=2, split=3" --out coded.csv'),
+    ("Clean", "subset", subset, 'lomrix subset long.csv --columns "crew_id,month,sleep" --where "month in (0, 12)"'),
+    (
+        "Clean",
+        "deidentify",
+        deidentify,
+        "lomrix deidentify roster.csv --id crew_id --remove name --seed k/seed --linkage k/link.csv --out safe.csv",
+    ),
+    ("Clean", "dictionary", dictionary, ""),
     ("Combine", "merge", merge, "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv"),
     (
         "Reshape",
@@ -73,6 +94,9 @@ COMMANDS = (
     ("Repeat", "demo", demo, "lomrix demo demo"),
 )
 for panel, name, function, example in COMMANDS:
+    if isinstance(function, typer.Typer):
+        app.add_typer(function, name=name)
+        continue
     app.command(name, rich_help_panel=panel, epilog=f"Example: {example}", no_args_is_help=True)(function)
 
 

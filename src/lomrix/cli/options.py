@@ -30,6 +30,11 @@ Delimiter = Annotated[
 Encoding = Annotated[
     str, typer.Option("--encoding", metavar="NAME", help="Encoding of text files, where it is not found right.")
 ]
+Decimal = Annotated[str, typer.Option("--decimal", metavar="SIGN", help="Sign before decimal places: . or ,")]
+MissingText = Annotated[
+    list[str],
+    typer.Option("--missing-text", metavar="TEXTS", help="Texts that stand for a missing cell, commas between."),
+]
 Json = Annotated[bool, typer.Option("--json", help="Give the account as JSON.")]
 Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Say nothing but errors.")]
 
@@ -55,6 +60,8 @@ class Common:
     type_: tuple[str, ...] = ()
     delimiter: str = ""
     encoding: str = ""
+    decimal: str = "."
+    missing_text: tuple[str, ...] = ()
     out: str = ""
     overwrite: bool = False
     json: bool = False
@@ -62,6 +69,8 @@ class Common:
 
 
 READING: dict[str, Any] = {"dictionary": DictionaryFile, "type_": Types, "delimiter": Delimiter, "encoding": Encoding}
+LISTS = ("type_", "missing_text")
+DEFAULTS = {"decimal": "."}
 WRITING: dict[str, Any] = {"out": Out, "overwrite": Overwrite}
 TELLING: dict[str, Any] = {"json": Json, "quiet": Quiet}
 
@@ -87,7 +96,7 @@ def with_common_options(
         own = list(inspect.signature(function).parameters.values())[1:]
         parameters = [parameter.replace(annotation=hints[parameter.name]) for parameter in own]
         for name, annotation in shared.items():
-            default: Any = [] if name == "type_" else False if annotation.__origin__ is bool else ""
+            default: Any = [] if name in LISTS else False if annotation.__origin__ is bool else DEFAULTS.get(name, "")
             parameters.append(
                 inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
             )
@@ -96,8 +105,7 @@ def with_common_options(
             from lomrix.cli.session import guarded_command
 
             said = {name: given.pop(name) for name in shared}
-            if "type_" in said:
-                said["type_"] = tuple(said["type_"])
+            said |= {name: tuple(said[name]) for name in LISTS if name in said}
             guarded_command(function, Common(**said), given)
 
         command.__name__, command.__doc__, command.__module__ = function.__name__, function.__doc__, function.__module__

@@ -27,6 +27,8 @@ from lomrix.core.table.table import Table
 from lomrix.show.progress import Progress
 
 STREAM = "-"
+# Formats that keep their dictionary and history in a file beside them.
+WITH_DESCRIPTOR = (".csv", ".tsv", ".txt", ".jsonl", ".xlsx")
 
 
 def guarded_command(function: Callable[..., None], common: Common, given: dict[str, Any]) -> None:
@@ -36,6 +38,8 @@ def guarded_command(function: Callable[..., None], common: Common, given: dict[s
     except LomrixError as error:
         tell_error(error, common)
         raise typer.Exit(error.exit_status) from None
+    except typer.Exit:
+        raise
     except BrokenPipeError:
         # The reader of our output went away; that is its right.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -78,17 +82,26 @@ class Session:
     sources: Sequence[str]
     tables: list[Table] = field(default_factory=list)
     notes: list[tuple[str, Note]] = field(default_factory=list)
+    all_text: frozenset[int] = frozenset()
     _hashes: list[Future[str]] = field(default_factory=list)
 
-    def run(self, step: Step, *, names: Sequence[str] = ()) -> None:
-        """Read the sources, apply the step, tell the account, and write the result where that was asked for."""
+    def run(self, step: Step, *, is_report: bool = False) -> Result:
+        """Read the sources, apply the step, tell the account, and write the result where that was asked for.
+
+        Parameters
+        ----------
+        step
+            What to do.
+        is_report
+            The account itself is what was asked for, so that nothing is rehearsed.
+        """
         from lomrix.files import source, target
 
         out = self.common.out
         to_stream = out == STREAM
         place = None
         if out and not to_stream:
-            beside = [_descriptor_of(out)] if Path(out).suffix.lower() in (".csv", ".tsv") else []
+            beside = [_descriptor_of(out)] if Path(out).suffix.lower() in WITH_DESCRIPTOR else []
             place = target.Target.checked(out, self.sources, overwrite=self.common.overwrite, beside=beside)
             source.format_of(place.path, source.WRITERS, "write")
         with Progress(len(self.sources) + 1 + bool(out), wanted=not self.common.quiet) as progress:
@@ -101,7 +114,15 @@ class Session:
                 written = target.write_table(self.with_history(result.table, result.account), place)
             elif to_stream:
                 self._stream(result.table)
-        self.tell(result, written, rehearsal=not out)
+        self.tell(result, written, rehearsal=not out and not is_report)
+        return result
+
+    def report(self, step: Step, stage: str) -> Any:
+        """Read the sources, apply the step and tell the account; the command itself writes what it has to."""
+        with Progress(len(self.sources) + 1, wanted=not self.common.quiet) as progress:
+            self.read(progress, step, hashing=False)
+            progress.stage(stage)
+            return step.apply(*self.tables)
 
     def read(self, progress: Progress, step: Step, *, hashing: bool) -> None:
         """Read the sources; their hashes, for the history, are taken meanwhile."""
@@ -111,6 +132,8 @@ class Session:
         from lomrix.files.source import read_source
 
         common = self.common
+        if common.decimal not in (".", ","):
+            raise UsageError(f'The decimal sign "{common.decimal}" is neither . nor ,.', todo='Say --decimal ",".')
         if len(common.delimiter) > 1 and common.delimiter != "\\t":
             raise UsageError(
                 f'The delimiter "{common.delimiter}" is not one sign.', todo='Say --delimiter ";" or "\\t".'
@@ -119,6 +142,8 @@ class Session:
             types=types_asked(list(common.type_)),
             delimiter="\t" if common.delimiter == "\\t" else common.delimiter,
             encoding=common.encoding,
+            decimal=common.decimal,
+            missing_text=tuple(text.strip() for texts in common.missing_text for text in texts.split(",")),
         )
         if common.dictionary:
             settings = replace(settings, dictionary=read_dictionary(common.dictionary))
@@ -128,9 +153,10 @@ class Session:
             if hashing and Path(name).is_file():
                 self._hashes.append(workers.submit(file_hash, Path(name)))
             needed = functools.partial(step.columns_needed, place)
-            read = read_source(name, replace(settings, needed=needed))
+            read = read_source(name, replace(settings, needed=needed, all_text=place in self.all_text))
             self.tables.append(read.table)
-            self.notes += [(read.table.name, note) for note in read.notes]
+            # A ledger's cells are quoted, not read, so there is nothing to note of them.
+            self.notes += [(read.table.name, note) for note in read.notes if place not in self.all_text]
         workers.shutdown(wait=False)
         self.tables = distinctly_named(self.tables)
         require_known(settings.types, self.tables)
@@ -195,7 +221,8 @@ class Session:
             screen.print(terminal.first_rows_view(result.table, screen.width))
         if common.out != STREAM:
             lines = [written_line(path, result.table, place == 0) for place, path in enumerate(written)]
-            screen.print(terminal.ending_view(lines, result.account.advice, compared))
+            advice = [line.replace("{source}", self.sources[0]) for line in result.account.advice]
+            screen.print(terminal.ending_view(lines, advice, compared, rehearsal=rehearsal))
 
 
 def _descriptor_of(out: str) -> Path:

@@ -12,7 +12,7 @@ from lomrix.demo.study import Array, Columns, Study
 
 @dataclass(frozen=True)
 class Flaw:
-    """One planted flaw: what it is, and where (row as a sheet counts it, the header being row 1)."""
+    """One planted flaw: what it is, where (row as a sheet counts it, the header being row 1), and what is right."""
 
     kind: str
     file: str
@@ -20,96 +20,93 @@ class Flaw:
     column: str
     value: str
     story: str
+    key: str
+    action: str
+    right: str
+
+
+class Planting:
+    """A study in which flaws are planted, and their list."""
+
+    def __init__(self, study: Study) -> None:
+        self.study = study
+        self.flaws: list[Flaw] = []
+
+    def put(
+        self, kind: str, file: str, row: int, column: str, value: str, story: str, action: str = "set", right: str = ""
+    ) -> None:
+        """Plant one flaw; what is right is what stood there before, where nothing else is said."""
+        cells = self.study.files[file]
+        before = cells[column][row]
+        cells[column][row] = value
+        # The laboratory's workbook has two title lines above its header.
+        place, name = (row + FIRST_ROW, f"{file}.csv") if file != "bloods" else (row + FIRST_ROW + 2, "bloods.xlsx")
+        right = right or before if action == "set" else right
+        self.flaws.append(Flaw(kind, name, place, column, value, story, cells["crew_id"][row], action, right))
 
 
 def planted(study: Study) -> list[Flaw]:
     """Plant the flaws in a study and list them."""
-    flaws: list[Flaw] = []
+    planting = Planting(study)
+    in_roster(planting, study.files["roster"])
+    in_sleep(planting, study.files["sleep_wide"])
+    in_waves(planting, study.files["fatigue_m0"], study.files["fatigue_m6"])
+    middle = len(study.files["bloods"]["ferritin"]) // 2
+    story = "the laboratory's word for a level it cannot measure"
+    planting.put("text in a number", "bloods", middle, "ferritin", "under range", story, "missing", "under range")
+    return planting.flaws
 
-    def put(kind: str, file: str, row: int, column: str, value: str, story: str) -> None:
-        study.files[file][column][row] = value
-        flaws.append(Flaw(kind, f"{file}.csv", row + FIRST_ROW, column, value, story))
 
-    roster, sleep = study.files["roster"], study.files["sleep_wide"]
+def in_roster(planting: Planting, roster: Columns) -> None:
+    """Flaws of the roster."""
     rows = len(roster["crew_id"])
-    _repeat_row(roster, rows // 5, rows - 3)
-    put(
-        "repeated id",
-        "roster",
-        rows - 3,
-        "vessel",
-        "gannet",
-        f"crew member {roster['crew_id'][rows - 3]} stands twice: the entry before a change of vessel was not removed",
+    for column in roster.values():
+        column[rows - 3] = column[rows // 5]
+    story = (
+        f"crew member {roster['crew_id'][rows - 3]} stands twice: the entry before a change of vessel was not removed"
     )
-    row = rows // 3
-    put("missing id", "roster", row, "crew_id", "", f"{roster['name'][row]} was entered before the id was given out")
-    put("date years off", "roster", rows // 2, "birth_date", "2014-06-02", "born ten years before joining the study")
-    put("spelling", "roster", first_of(roster["vessel"], "razorbill"), "vessel", "razorbil", "the vessel is razorbill")
+    planting.put("repeated id", "roster", rows - 3, "vessel", "gannet", story, "leave-out")
+    story = f"{roster['name'][rows // 3]} was entered before the id was given out"
+    planting.put("missing id", "roster", rows // 3, "crew_id", "", story)
+    story = "born ten years before joining the study"
+    planting.put("date years off", "roster", rows // 2, "birth_date", "2014-06-02", story)
+    row = first_of(roster["vessel"], "razorbill")
+    planting.put("spelling", "roster", row, "vessel", "razorbil", "the vessel is razorbill", "set", "razorbill")
 
+
+def in_sleep(planting: Planting, sleep: Columns) -> None:
+    """Flaws of the wrist-device file."""
+    rows = len(sleep["crew_id"])
     zeros = [at for at, one in enumerate(sleep["crew_id"]) if one.startswith("0")]
     for at in zeros[len(zeros) // 9 :: max(1, len(zeros) // 5)][:5]:
         whole = sleep["crew_id"][at]
-        put("lost zeros", "sleep_wide", at, "crew_id", whole.lstrip("0"), f"a spreadsheet turned {whole} into a number")
-    at = len(sleep["crew_id"]) * 2 // 3
-    put("trailing blank", "sleep_wide", at, "crew_id", sleep["crew_id"][at] + " ", "typed with a blank at the end")
-    put(
-        "text in a number",
-        "sleep_wide",
-        len(sleep["crew_id"]) // 4,
-        "sleep_m3",
-        "410 est.",
-        "an estimate, said in the cell",
+        story = f"a spreadsheet turned {whole} into a number"
+        planting.put("lost zeros", "sleep_wide", at, "crew_id", whole.lstrip("0"), story)
+    at = rows * 2 // 3
+    planting.put(
+        "trailing blank", "sleep_wide", at, "crew_id", sleep["crew_id"][at] + " ", "typed with a blank at the end"
     )
-    put(
-        "text in a number",
-        "sleep_wide",
-        len(sleep["crew_id"]) // 2,
-        "sleep_m3",
-        "seven h",
-        "hours in words, not minutes",
-    )
-    put(
-        "mixed decimals",
-        "sleep_wide",
-        len(sleep["crew_id"]) // 6,
-        "heart_rate_m6",
-        "61.5",
-        "all others are whole numbers",
-    )
-    put("out of range", "sleep_wide", len(sleep["crew_id"]) // 7, "sleep_m12", "1710", "a day has 1,440 minutes")
+    story = "an estimate, said in the cell"
+    planting.put("text in a number", "sleep_wide", rows // 4, "sleep_m3", "410 est.", story, "note", "410")
+    story = "hours in words, not minutes"
+    planting.put("text in a number", "sleep_wide", rows // 2, "sleep_m3", "seven h", story, "set", "420")
+    story = "all others are whole numbers"
+    planting.put("mixed decimals", "sleep_wide", rows // 6, "heart_rate_m6", "61.5", story, "set", "62")
+    story = "a day has 1,440 minutes"
+    planting.put("out of range", "sleep_wide", rows // 7, "sleep_m12", "1710", story, "missing", "implausible")
 
-    first, second = study.files["fatigue_m0"], study.files["fatigue_m6"]
-    put("out of range", "fatigue_m0", len(first["age"]) // 3, "age", "7", "no crew member is younger than 16")
-    put(
-        "date years off",
-        "fatigue_m6",
-        len(second["visit_date"]) // 2,
-        "visit_date",
-        "2042-07-15",
-        "2024 with its digits turned",
-    )
-    put("not a code", "fatigue_m0", len(first["f3"]) // 2, "f3", "5", "items are scored 0 to 3")
+
+def in_waves(planting: Planting, first: Columns, second: Columns) -> None:
+    """Flaws of the questionnaire waves."""
+    story = "no crew member is younger than 16"
+    planting.put("out of range", "fatigue_m0", len(first["age"]) // 3, "age", "7", story)
+    story = "2024 with its digits turned"
+    planting.put("date years off", "fatigue_m6", len(second["visit_date"]) // 2, "visit_date", "2042-07-15", story)
+    story = "items are scored 0 to 3"
+    planting.put("not a code", "fatigue_m0", len(first["f3"]) // 2, "f3", "5", story, "missing", "not a code")
     for at in np.linspace(len(first["sex"]) // 8, len(first["sex"]) - 4, 3).astype(int):
         other = "2" if first["sex"][at] != "2" else "1"
-        put("disagreement", "fatigue_m0", int(at), "sex", other, "the roster says otherwise")
-    bloods = study.files["bloods"]
-    bloods["ferritin"][len(bloods["ferritin"]) // 2] = "under range"
-    flaws.append(
-        Flaw(
-            "text in a number",
-            "bloods.xlsx",
-            len(bloods["ferritin"]) // 2 + 4,
-            "ferritin",
-            "under range",
-            "the laboratory's word for a level it cannot measure",
-        )
-    )
-    return flaws
-
-
-def _repeat_row(columns: Columns, row: int, over: int) -> None:
-    for column in columns.values():
-        column[over] = column[row]
+        planting.put("disagreement", "fatigue_m0", int(at), "sex", other, "the roster says otherwise")
 
 
 def first_of(column: Array, value: str) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import datetime
 import importlib.resources
 from pathlib import Path
@@ -17,6 +18,7 @@ from lomrix.demo.study import Array, Columns, made_study
 from lomrix.files.text_writer import write_columns
 
 NOTES = "flaws.md"
+LEDGERS = ("roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods")
 DICTIONARY = "dictionary.toml"
 FILES = ("roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series")
 # A workbook keeps the moment of its making; ours is fixed, so that the same bytes come every time.
@@ -25,7 +27,8 @@ MADE = datetime.datetime(2024, 1, 8, 12, 0)
 
 def demo_files() -> list[str]:
     """Names of the files that the demo has."""
-    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, NOTES]
+    ledgers = [f"ledger_{name}.csv" for name in LEDGERS]
+    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, NOTES, *ledgers]
 
 
 def write_study(folder: Path, cases: int) -> dict[str, int]:
@@ -51,7 +54,20 @@ def write_study(folder: Path, cases: int) -> dict[str, int]:
     text = importlib.resources.files("lomrix.demo").joinpath(DICTIONARY).read_text(encoding="utf-8")
     (folder / DICTIONARY).write_text(text, encoding="utf-8")
     (folder / NOTES).write_text(flaws_text(flaws), encoding="utf-8")
+    for name in LEDGERS:
+        write_ledger(folder / f"ledger_{name}.csv", [flaw for flaw in flaws if flaw.file.startswith(name + ".")])
     return {name: len(next(iter(columns.values()))) for name, columns in study.files.items()}
+
+
+def write_ledger(path: Path, flaws: list[Flaw]) -> None:
+    """What the team decided of each flaw of one file, as a ledger of corrections."""
+    with path.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(("crew_id", "row", "variable", "old", "action", "new", "why", "by"))
+        for flaw in flaws:
+            writer.writerow(
+                (flaw.key, flaw.row, flaw.column, flaw.value, flaw.action, flaw.right, flaw.story, "data desk")
+            )
 
 
 def as_column(cells: Array) -> Column:
@@ -101,5 +117,6 @@ def flaws_text(flaws: list[Flaw]) -> str:
         "",
         "Besides, as in any study: crew on the wrist-device list who are not on the roster, a vessel (petrel) that has",
         "crew but no row in vessels.csv, and one (dunlin) that is laid up and has no crew.",
+        "The ledgers ledger_*.csv hold what the team decided of each flaw.",
     ]
     return "\n".join(lines) + "\n"

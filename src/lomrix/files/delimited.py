@@ -79,7 +79,8 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         strings = arrays[name].combine_chunks()
         if isinstance(strings, pa.ChunkedArray):
             strings = pa.concat_arrays(strings.chunks) if strings.num_chunks else pa.array([], pa.large_string())
-        return typed_column(name, strings, settings.variable(name, beside), settings.date_format(name))
+        variable, format_ = settings.variable(name, beside), settings.date_format(name)
+        return typed_column(name, strings, variable, format_, settings.decimal)
 
     with ThreadPoolExecutor() as workers:
         found = list(workers.map(typed, needed))

@@ -11,19 +11,30 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary, Variable
 from lomrix.files.descriptor import first_line
-from lomrix.files.source import guarded, require_file
+from lomrix.files.dictionary_text import dictionary_of_sheets
+from lomrix.files.read import ReadSettings
+from lomrix.files.source import guarded, read_source, require_file
 
 
 class DictionaryFile(BaseModel):
-    """The file's contents: `[variables.NAME]` and `[codes.NAME]`."""
+    """The file's contents: `include`, `[variables.NAME]`, `[codes.NAME]` and `[rules]`."""
 
     model_config = ConfigDict(extra="forbid")
     variables: dict[str, Variable] = Field(default_factory=dict)
     codes: dict[str, dict[str, str]] = Field(default_factory=dict)
+    rules: dict[str, str] = Field(default_factory=dict)
+    include: list[str] = Field(default_factory=list)
 
 
-def read_dictionary(source: str) -> Dictionary:
-    """Read a dictionary file.
+def read_dictionary(source: str, including: tuple[Path, ...] = ()) -> Dictionary:
+    """Read a dictionary file, with the libraries of codes that it includes.
+
+    Parameters
+    ----------
+    source
+        Path of a .toml file, of a workbook with the sheets variables and codes, or of such a csv file.
+    including
+        The files that include this one.
 
     Raises
     ------
@@ -32,21 +43,65 @@ def read_dictionary(source: str) -> Dictionary:
     """
     path = Path(source)
     require_file(path)
+    if path.suffix.lower() != ".toml":
+        return read_sheets(path)
+    if path.resolve() in including:
+        raise FileError(f"The dictionary {path.name} includes itself.", todo="Take it out of its list include.")
     raw: bytes = guarded(path, "read", path.read_bytes)
+    found = understood(path, raw)
+    whole = Dictionary(found.variables, found.codes, found.rules)
+    for name in found.include:
+        whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve())))
+    for name, entry in whole.variables.items():
+        if entry.codes is not None and entry.codes not in whole.codes and not including:
+            raise FileError(
+                f"The dictionary {path.name} has no list of codes named {entry.codes}.",
+                where=f"variables → {name} → codes",
+                todo=f"Add [codes.{entry.codes}], or name one of {', '.join(whole.codes) or 'the lists that you add'}.",
+            )
+    return whole
+
+
+def understood(path: Path, raw: bytes) -> DictionaryFile:
+    """The contents of a TOML file as a dictionary holds them.
+
+    Raises
+    ------
+    FileError
+        Naming the line or the entry that cannot be understood.
+    """
     try:
         content: dict[str, Any] = tomllib.loads(raw.decode())
-        found = DictionaryFile.model_validate(content)
+        return DictionaryFile.model_validate(content)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, ValidationError) as error:
         raise FileError(
             f"The dictionary {path.name} cannot be understood.",
             where=first_line(error),
             todo='An entry looks like [variables.age] with label = "Age", minimum = 16.',
         ) from error
-    for name, entry in found.variables.items():
-        if entry.codes is not None and entry.codes not in found.codes:
-            raise FileError(
-                f"The dictionary {path.name} has no list of codes named {entry.codes}.",
-                where=f"variables → {name} → codes",
-                todo=f"Add [codes.{entry.codes}], or name one of {', '.join(found.codes) or 'the lists that you add'}.",
-            )
-    return Dictionary(found.variables, found.codes)
+
+
+def read_sheets(path: Path) -> Dictionary:
+    """A dictionary kept as two sheets of a workbook, or as NAME.csv with NAME.codes.csv beside it.
+
+    Raises
+    ------
+    FileError
+        Where the file holds no column of variables.
+    """
+    settings = ReadSettings(all_text=True)
+    beside = path.with_name(path.stem + ".codes" + path.suffix)
+    is_book = path.suffix.lower() in (".xlsx", ".ods")
+    variables = read_source(f"{path}#variables" if is_book else str(path), settings).table
+    codes = None
+    if is_book:
+        codes = read_source(f"{path}#codes", settings).table
+    elif beside.exists():
+        codes = read_source(str(beside), settings).table
+    if "variable" not in variables.columns:
+        raise FileError(
+            f"{path.name} is no dictionary: it has no column variable.",
+            where=f"columns are {', '.join(variables.names[:8])}",
+            todo="A dictionary is a .toml file, or two sheets: variables and codes.",
+        )
+    return dictionary_of_sheets(variables, codes)

@@ -2,19 +2,16 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping
 from pathlib import Path
 
 import pyarrow as pa
 import pyarrow.parquet as pq
-from pydantic import ValidationError
 
 from lomrix.core.errors import FileError
-from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import METADATA, REASON_COLUMN, columns_from_arrow, table_to_arrow
+from lomrix.files.arrow_columns import REASON_COLUMN
+from lomrix.files.arrow_tables import arrow_with_descriptor, table_of
 from lomrix.files.read import Read, ReadSettings
 
 
@@ -38,26 +35,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
             where=descriptor.first_line(error),
             todo="Check that it was copied whole and has its own extension.",
         ) from error
-    resource = resource_in(arrow.schema.metadata, path)
-    beside = Dictionary() if resource is None else resource.dictionary()
-    null_reasons = {} if resource is None else resource.null_reasons
-    columns, notes = columns_from_arrow(arrow, settings, beside, null_reasons, path.name)
-    history = () if resource is None else resource.history
-    dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
-    return Read(Table(columns, dictionary, history, path.stem), tuple(notes))
-
-
-def resource_in(metadata: Mapping[bytes, bytes] | None, path: Path) -> descriptor.Resource | None:
-    """The descriptor in a file's metadata; None where the file was not written by Lomrix."""
-    text = (metadata or {}).get(METADATA)
-    if text is None:
-        return None
-    try:
-        return descriptor.Resource.model_validate_json(text)
-    except ValidationError as error:
-        raise FileError(
-            f"The metadata of {path.name} cannot be understood.", where=descriptor.first_line(error)
-        ) from error
+    return table_of(arrow, settings, path)
 
 
 def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
@@ -78,12 +56,5 @@ def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[P
     -------
     Nothing that belongs beside it.
     """
-    arrow, tokens = table_to_arrow(table)
-    content = descriptor.descriptor(table, tokens, key)
-    for field in content["schema"]["fields"]:
-        if field["name"] + REASON_COLUMN in arrow.column_names:
-            field["lomrix:reasons"] = field["name"] + REASON_COLUMN
-    whole = {"name": final.stem.lower().replace(" ", "-"), "path": final.name, **content}
-    arrow = arrow.replace_schema_metadata({METADATA: json.dumps(whole, ensure_ascii=False).encode()})
-    pq.write_table(arrow, path)
+    pq.write_table(arrow_with_descriptor(table, final, key), path)
     return {}

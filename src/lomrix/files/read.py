@@ -32,6 +32,14 @@ class ReadSettings:
         By column, type and date format (empty where none was said).
     delimiter, encoding
         Found from the file where empty.
+    decimal
+        The sign before the decimal places of numbers in text.
+    missing_text
+        Texts that stand for a missing cell in every column, each its own reason.
+    all_text
+        Every column stays text, as in a ledger.
+    sheet
+        Sheet of a workbook; the first one that holds something where empty.
     needed
         Given the names of a file's columns, which of them are wanted; None for all.
     """
@@ -40,6 +48,10 @@ class ReadSettings:
     types: Mapping[str, tuple[Type, str]] = field(default_factory=dict)
     delimiter: str = ""
     encoding: str = ""
+    decimal: str = "."
+    missing_text: tuple[str, ...] = ()
+    all_text: bool = False
+    sheet: str = ""
     needed: Callable[[list[str]], list[str] | None] = lambda names: None
 
     def names_needed(self, names: list[str]) -> list[str]:
@@ -51,7 +63,9 @@ class ReadSettings:
         """What is known of a column before it is read."""
         entry = self.dictionary.of(name)
         other = beside.of(name)
-        missing = {**other.missing, **entry.missing}
+        if self.all_text:
+            return Variable(type="string")
+        missing = {**{text: text for text in self.missing_text}, **other.missing, **entry.missing}
         type_ = self.types[name][0] if name in self.types else entry.type or other.type
         return entry.with_(type=type_, missing=missing)
 

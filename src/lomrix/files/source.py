@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import difflib
 import importlib
+import sys
+import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -17,8 +20,23 @@ READERS = {
     ".tsv": "delimited",
     ".txt": "delimited",
     ".parquet": "parquet",
+    ".arrow": "arrow_file",
+    ".jsonl": "json_lines",
+    ".xlsx": "workbook",
+    ".ods": "workbook",
 }
-WRITERS = {".csv": "delimited", ".tsv": "delimited", ".parquet": "parquet"}
+WRITERS = {
+    ".csv": "delimited",
+    ".tsv": "delimited",
+    ".txt": "delimited",
+    ".parquet": "parquet",
+    ".arrow": "arrow_file",
+    ".jsonl": "json_lines",
+    ".xlsx": "workbook",
+}
+STREAM = "-"
+# How the first bytes of a stream tell its format; what is none of these is delimited text.
+SIGNS = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx", b"{": ".jsonl"}
 
 
 def format_of(path: Path, known: dict[str, str], doing: str) -> Any:
@@ -39,12 +57,12 @@ def format_of(path: Path, known: dict[str, str], doing: str) -> Any:
 
 
 def read_source(source: str, settings: ReadSettings) -> Read:
-    """Read a file.
+    """Read a file, a sheet of a workbook, or standard input.
 
     Parameters
     ----------
     source
-        Path of the file.
+        Path of the file; `workbook.xlsx#Sheet` names a sheet, `-` is standard input.
     settings
         What was said about it.
 
@@ -53,11 +71,34 @@ def read_source(source: str, settings: ReadSettings) -> Read:
     FileError
         Where it is not there, is a directory, or cannot be read.
     """
-    path = Path(source)
+    if source == STREAM:
+        return read_stream(settings)
+    path, sheet = path_and_sheet(source)
     require_file(path)
     reader = format_of(path, READERS, "read")
+    if sheet:
+        settings = replace(settings, sheet=sheet)
     read: Read = guarded(path, "read", lambda: reader.read_table(path, settings))
     return read
+
+
+def path_and_sheet(source: str) -> tuple[Path, str]:
+    """The file and the sheet that a source names; no sheet where the file's own name has the sign #."""
+    head, sign, sheet = source.rpartition("#")
+    if not sign or Path(source).exists() or Path(head).suffix.lower() not in (".xlsx", ".ods"):
+        return Path(source), ""
+    return Path(head), sheet
+
+
+def read_stream(settings: ReadSettings) -> Read:
+    """Read standard input, whose first bytes tell its format."""
+    content = sys.stdin.buffer.read()
+    suffix = next((suffix for sign, suffix in SIGNS.items() if content.startswith(sign)), ".csv")
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"input{suffix}"
+        path.write_bytes(content)
+        read: Read = guarded(path, "read", lambda: format_of(path, READERS, "read").read_table(path, settings))
+        return read
 
 
 def require_file(path: Path) -> None:

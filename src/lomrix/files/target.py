@@ -64,13 +64,15 @@ class Target:
                 raise FileError(f"{one} is there already.", todo="Add --overwrite to replace it, or name another file.")
         return cls(path, overwrite)
 
-    def write(self, fill: Callable[[Path], dict[Path, bytes]]) -> list[Path]:
+    def write(self, fill: Callable[[Path], dict[Path, bytes]], *, mode: int = 0o666) -> list[Path]:
         """Let `fill` write to a file beside the target, then put everything in its place.
 
         Parameters
         ----------
         fill
             Writes to the path it is given, and returns further files with their contents.
+        mode
+            Permissions of the files, less those that the system's mask takes away.
 
         Returns
         -------
@@ -91,7 +93,7 @@ class Target:
                 parts.append((more, place))
                 more.write_bytes(content)
             for written, place in parts:
-                written.chmod(0o666 & ~current_umask())
+                written.chmod(mode & ~current_umask())
                 written.replace(place)
             return [place for _, place in parts]
 

@@ -24,6 +24,9 @@ if TYPE_CHECKING:
 PIPED_WIDTH = 110
 FIRST_ROWS = 5
 WIDEST_CELL = 26
+# Notes that are told together where as many columns as this have them.
+FEW_COLUMNS = 3
+GATHERED = {"token": "texts are taken as missing among the values", "blanks-around": "blanks begin or end cells"}
 # Parts of a balance that stand in one line; more of them get a line each.
 MOST_IN_A_LINE = 3
 
@@ -55,8 +58,27 @@ def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple
     looks = [*notes, *(("", note) for note in account.notes)]
     if looks:
         parts += [Text(), Text("look at", style="bold yellow")]
-        parts += [note_view(source, note) for source, note in looks]
+        parts += [note_view(source, note) for source, note in gathered(looks)]
     return Group(*parts)
+
+
+def gathered(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
+    """Notes of one kind on many columns of a table as one note."""
+    alike: dict[tuple[str, str], list[Note]] = {}
+    for source, note in notes:
+        alike.setdefault((source, note.kind), []).append(note)
+    shown: list[tuple[str, Note]] = []
+    for source, note in notes:
+        same = alike.get((source, note.kind), [])
+        if note.kind not in GATHERED or len(same) < FEW_COLUMNS:
+            shown.append((source, note))
+        elif note is same[0]:
+            columns = ", ".join(one.column for one in same[:4]) + (" …" if len(same) > 4 else "")
+            cells = sum(one.count for one in same)
+            words = GATHERED[note.kind]
+            text = f"{words} in {len(same)} columns, {cells:,} cells: {columns}."
+            shown.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
+    return shown
 
 
 def balances_view(balances: Sequence[Balance]) -> RenderableType:
@@ -161,12 +183,12 @@ def plain_cell(value: Any) -> str:
     return number_text(value) if isinstance(value, float) else str(value)
 
 
-def ending_view(written: Sequence[str], advice: Sequence[str], compared: int) -> RenderableType:
+def ending_view(written: Sequence[str], advice: Sequence[str], compared: int, *, rehearsal: bool) -> RenderableType:
     """What was written, and what to type next."""
     parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {line}") for line in written]
     if compared:
         parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
-    if not written:
+    if rehearsal:
         parts.append(Text.assemble(("rehearsal", "bold magenta"), "  nothing was written; add --out FILE to write it"))
     parts += [Text.assemble(("next", "bold cyan"), f"  {line}") for line in advice]
     return Group(*parts)

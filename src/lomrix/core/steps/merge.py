@@ -17,7 +17,7 @@ from lomrix.core.steps.overlap import Overlap, OverlapRule, resolved_overlap
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.dictionary import Variable
-from lomrix.core.table.notes import FIRST_ROW, Note, counted
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.selection import chosen_columns, columns_by_name
 from lomrix.core.table.table import Table, require_free
@@ -187,7 +187,7 @@ class Pairing:
         _, firsts = np.unique(codes[rows], return_index=True)
         shown = []
         for first in rows[np.sort(firsts)[:3]]:
-            same = np.flatnonzero(codes == codes[first])[:4] + FIRST_ROW
+            same = np.flatnonzero(codes == codes[first])[:4] + table.first_row
             shown.append(f"{key_texts(table, names, np.array([first]))[0]} (rows {', '.join(map(str, same))})")
         more = " …" if keys > len(shown) else ""
         what = "key repeats" if keys == 1 else "keys repeat"
@@ -316,7 +316,7 @@ class Pairing:
             names = [pair[side] for pair in self.step.key]
             some = alone[:MOST_EXAMPLES]
             texts = key_texts(table, names, some)
-            rows += [(table.name, text, int(row) + FIRST_ROW) for text, row in zip(texts, some, strict=True)]
+            rows += [(table.name, text, int(row) + table.first_row) for text, row in zip(texts, some, strict=True)]
         return (Listing("keys without a partner, the first", ("file", "key", "row"), tuple(rows)),) if rows else ()
 
     def _missing_key_notes(self) -> tuple[Note, ...]:
@@ -325,7 +325,7 @@ class Pairing:
             rows = np.flatnonzero(codes < 0)
             if len(rows):
                 name = self.step.key[0][side]
-                examples = tuple((int(row) + FIRST_ROW, None) for row in rows[:MOST_EXAMPLES])
+                examples = tuple((int(row) + table.first_row, None) for row in rows[:MOST_EXAMPLES])
                 lack = counted(len(rows), "row", "rows")
                 text = f"{lack} of {table.name} without {name}; a missing key matches nothing."
                 notes.append(Note(text, name, examples, "missing-key", len(rows)))

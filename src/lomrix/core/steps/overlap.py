@@ -9,11 +9,11 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import DataError
+from lomrix.core.language.operands import text_codes
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.keys import KeyPairs, key_texts
 from lomrix.core.table.column import Column, common_type, either
-from lomrix.core.table.notes import FIRST_ROW, Note
-from lomrix.core.table.pool import chained
+from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_free
 
@@ -137,7 +137,7 @@ class Sides:
         keys = key_texts(self.base, key, self.base_rows[some])
         mine = self.mine.take(some).to_text().to_pylist()
         theirs = self.theirs.take(some).to_text().to_pylist()
-        rows = (self.base_rows[some] + FIRST_ROW).tolist()
+        rows = (self.base_rows[some] + self.base.first_row).tolist()
         cells = ", ".join(
             f"{one} (row {row}) {a} against {b}" for one, row, a, b in zip(keys, rows, mine, theirs, strict=True)
         )
@@ -148,10 +148,5 @@ class Sides:
 
 def equal_cells(first: Column, second: Column) -> npt.NDArray[np.bool_]:
     """True where two columns of one type hold equal values, row by row; what is missing does not count."""
-    if first.type != "string":
-        return np.asarray(first.values == second.values)
-    pool, start = chained(first.strings, second.strings)
-    numbers, _ = pool.distinct()
-    numbers = np.append(numbers, np.int32(-1))  # the last place answers for a missing cell
-    theirs = np.where(second.values < 0, -1, second.values + start)
-    return np.asarray(numbers[first.values] == numbers[theirs])
+    one, two = text_codes(first, second) if first.type == "string" else (first.values, second.values)
+    return np.asarray(one == two)

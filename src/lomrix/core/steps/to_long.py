@@ -18,7 +18,7 @@ from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import DTYPES, FILLERS, Column, Type, common_type
 from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
 from lomrix.core.table.header import HeaderTemplate, occasion_text
-from lomrix.core.table.notes import FIRST_ROW, Note, counted
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import NO_OCCASION, joined_reasons, renumbered
 from lomrix.core.table.selection import chosen_columns
@@ -303,13 +303,13 @@ class Turn:
         rows = np.flatnonzero(np.append(counts > 1, False)[groups.codes])
         if len(rows):
             texts = key_texts(self.wide, self.step.case, rows[:MOST_EXAMPLES])
-            examples = tuple(zip((rows[:MOST_EXAMPLES] + FIRST_ROW).tolist(), texts, strict=True))
+            examples = tuple(zip((rows[:MOST_EXAMPLES] + self.wide.first_row).tolist(), texts, strict=True))
             cases = int(np.count_nonzero(counts > 1))
             text = f"{counted(cases, 'case stands', 'cases stand')} in more than one row, so case and occasion repeat."
             notes.append(Note(text, ", ".join(self.step.case), examples, "repeated-case", cases))
         gone = np.flatnonzero(groups.codes < 0)
         if len(gone):
-            nothing = tuple((int(row) + FIRST_ROW, None) for row in gone[:MOST_EXAMPLES])
+            nothing = tuple((int(row) + self.wide.first_row, None) for row in gone[:MOST_EXAMPLES])
             notes.append(
                 Note(
                     f"{counted(len(gone), 'row', 'rows')} without a case.",

@@ -45,7 +45,7 @@ NOTHING_KNOWN = Variable()
 
 @dataclass(frozen=True)
 class Dictionary:
-    """Variables by name, and code lists by name.
+    """Variables by name, code lists by name, and a team's own rules: expressions that should be true of every row.
 
     A variable's name may be a header template such as `sleep_m{month}`; it then speaks of every column that
     fits, and braces in its label are filled in.
@@ -53,6 +53,7 @@ class Dictionary:
 
     variables: Mapping[str, Variable] = field(default_factory=dict)
     codes: Mapping[str, Codes] = field(default_factory=dict)
+    rules: Mapping[str, str] = field(default_factory=dict)
 
     def of(self, name: str) -> Variable:
         """The entry for a column, by its name or else by the first template that fits."""
@@ -79,15 +80,15 @@ class Dictionary:
         variables = {name: self.of(name) for name in names}
         variables = {name: entry for name, entry in variables.items() if entry != NOTHING_KNOWN}
         used = {entry.codes for entry in variables.values()}
-        return Dictionary(variables, {name: codes for name, codes in self.codes.items() if name in used})
+        return Dictionary(variables, {name: codes for name, codes in self.codes.items() if name in used}, self.rules)
 
     def with_variable(self, name: str, variable: Variable) -> Dictionary:
         """The dictionary with one entry added or replaced."""
-        return Dictionary({**self.variables, name: variable}, self.codes)
+        return Dictionary({**self.variables, name: variable}, self.codes, self.rules)
 
     def with_codes(self, name: str, codes: Codes) -> Dictionary:
         """The dictionary with one list of codes added or replaced."""
-        return Dictionary(self.variables, {**self.codes, name: codes})
+        return Dictionary(self.variables, {**self.codes, name: codes}, self.rules)
 
     def without_tokens(self) -> Dictionary:
         """The dictionary without missing codes that only repeat their reason, as files written by us hold them."""
@@ -95,7 +96,7 @@ class Dictionary:
             name: entry.with_(missing={code: why for code, why in entry.missing.items() if code.strip("[]") != why})
             for name, entry in self.variables.items()
         }
-        return Dictionary(variables, self.codes)
+        return Dictionary(variables, self.codes, self.rules)
 
     def joined(self, other: Dictionary) -> Dictionary:
         """Both dictionaries; where both know a variable, what the first leaves open comes from the second.
@@ -116,7 +117,7 @@ class Dictionary:
                 entry = entry.with_(codes=renamed.get(entry.codes, entry.codes))
             known = variables.get(name)
             variables[name] = entry if known is None else filled_in(known, entry)
-        return Dictionary(variables, codes)
+        return Dictionary(variables, codes, {**other.rules, **self.rules})
 
 
 def filled_in(first: Variable, second: Variable) -> Variable:

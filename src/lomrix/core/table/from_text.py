@@ -44,18 +44,27 @@ class Reading:
         What the dictionary says of it: type and missing codes.
     date_format
         How its dates are written, where that was said.
+    decimal
+        The sign before decimal places.
     """
 
     name: str
     strings: Any
     variable: Variable = NOTHING_KNOWN
     date_format: str = ""
+    decimal: str = "."
     notes: list[Note] = field(default_factory=list)
 
     # ------------------------------------------------------------- the way in
 
     def column(self) -> Column:
         """The typed column; what a person should look at is left in `notes`."""
+        if self.decimal != "." and text_cells.has_byte(self.strings, self.decimal.encode()):
+            dotted = Reading(self.name, pc.replace_substring(self.strings, self.decimal, "."), self.variable)
+            column = dotted.column()
+            if column.type in ("integer", "number"):
+                self.notes += dotted.notes
+                return column
         self._blanks_to_nulls()
         if self.strings.null_count == len(self.strings):
             return self._all_blank()
@@ -283,7 +292,7 @@ class Reading:
         word = {"integer": "numbers", "number": "numbers", "boolean": "true or false"}.get(type_, f"{type_}s")
         self._note(
             "stray-text",
-            f"stays text: {counted(cells, 'cell is', 'cells are')} not {word}, the other {fitting:,} are.",
+            f"stays text: {counted(cells, 'cell is', 'cells are')} not like the other {fitting:,}, which are {word}.",
             rows,
         )
 
@@ -299,7 +308,7 @@ class Reading:
 
 
 def typed_column(
-    name: str, strings: Any, variable: Variable = NOTHING_KNOWN, date_format: str = ""
+    name: str, strings: Any, variable: Variable = NOTHING_KNOWN, date_format: str = "", decimal: str = "."
 ) -> tuple[Column, list[Note]]:
     """Turn text cells into a typed column.
 
@@ -313,14 +322,40 @@ def typed_column(
         What the dictionary says of the column; its type and missing codes count.
     date_format
         How the dates are written (as in the C standard's strftime), where that was said.
+    decimal
+        The sign before the decimal places of numbers.
 
     Returns
     -------
     The column, and notes on the cells that a person should look at.
     """
-    reading = Reading(name, strings, variable, date_format)
+    reading = Reading(name, strings, variable, date_format, decimal)
     column = reading.column()
     return column, reading.notes
+
+
+def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> tuple[Type, npt.NDArray[np.bool_]] | None:
+    """The cells that keep a column of text from being numbers or dates.
+
+    Returns
+    -------
+    The type that the other cells have, and True for each stray cell; None where the column is just text.
+    """
+    reading = Reading("", column.to_arrow(), variable)
+    kinds = reading._sample_kinds()
+    type_ = variable.type or likely_type(kinds)
+    if column.type != "string" or type_ in ("string", "boolean") or not kinds:
+        return None
+    if type_ == "integer" and variable.type is None:
+        type_ = "number"
+    column = column.encoded()
+    texts = pc.utf8_trim_whitespace(column.strings.strings)
+    _, fits = reading._parsed(type_, texts)
+    known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
+    if matches(texts, typing_rules.LEADING_ZERO)[~fits].any() and variable.type is None:
+        return None
+    stray = np.append(~fits & ~np.array(known, np.bool_), False)[column.values]
+    return (type_, stray) if stray.any() else None
 
 
 def likely_type(kinds: Counter[str]) -> Type:

@@ -12,6 +12,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.notes import FIRST_ROW
 from lomrix.core.table.selection import unknown_column
 
 
@@ -29,12 +30,15 @@ class Table:
         The steps that made the table, oldest first, as plain values.
     name
         How messages speak of the table; mostly the file's name.
+    first_row
+        Number of the first row as its sheet counts it.
     """
 
     columns: Mapping[str, Column]
     dictionary: Dictionary = field(default_factory=Dictionary)
     history: tuple[Mapping[str, Any], ...] = ()
     name: str = "table"
+    first_row: int = FIRST_ROW
 
     def __post_init__(self) -> None:
         lengths = {name: len(column) for name, column in self.columns.items()}

@@ -1,0 +1,161 @@
+"""Operands: columns and constants on their way through an expression, with the reasons of what is missing."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from lomrix.core.errors import UsageError
+from lomrix.core.table.column import Column, Type, either
+from lomrix.core.table.pool import Pool, chained
+from lomrix.core.table.reasons import UNDEFINED, joined_reasons, renumbered
+
+Mask = npt.NDArray[np.bool_]
+NUMERIC = ("integer", "number", "boolean")
+
+
+def constant(value: int | float | str | bool, rows: int) -> Column:
+    """A constant as a column."""
+    if isinstance(value, bool):
+        return Column.of("boolean", np.full(rows, value))
+    if isinstance(value, int):
+        return Column.of("integer", np.full(rows, value, np.int64))
+    if isinstance(value, float):
+        return Column.of("number", np.full(rows, value))
+    return Column.of_strings(np.zeros(rows, np.int32), Pool.of([value]))
+
+
+def first_reason(columns: list[Column]) -> tuple[npt.NDArray[np.uint8] | None, tuple[str, ...]]:
+    """Row by row the reason of the first operand that is missing."""
+    reasons = joined_reasons(*(column.reasons for column in columns))
+    why: npt.NDArray[np.uint8] | None = None
+    for column in columns:
+        if column.why is None:
+            continue
+        own = renumbered(column.why, column.reasons, reasons)
+        why = own.copy() if why is None else np.where(why == 0, own, why)
+    return why, reasons
+
+
+def made(type_: Type, values: Any, operands: list[Column], undefined: Mask | None = None) -> Column:
+    """A column of computed values: missing where an operand is, and where nothing could be computed."""
+    why, reasons = first_reason(operands)
+    column = Column.of(type_, np.asarray(values), why, reasons)
+    return column if undefined is None or not undefined.any() else column.with_missing(undefined, UNDEFINED)
+
+
+def as_float(column: Column, doing: str) -> npt.NDArray[np.float64]:
+    """The values as numbers.
+
+    Raises
+    ------
+    UsageError
+        Where the column is none of numbers.
+    """
+    if column.type not in NUMERIC:
+        raise UsageError(
+            f"{doing} needs numbers, but an operand is {column.type}.",
+            todo="If the column should be numbers, `lomrix check` names the cells that keep it from that.",
+        )
+    return column.values.astype(np.float64)
+
+
+def aligned(first: Column, second: Column) -> tuple[Column, Column]:
+    """Two operands of one type, so that they can be compared: numbers together, ISO text beside dates as a date.
+
+    Raises
+    ------
+    UsageError
+        Where text meets numbers.
+    """
+    kinds = {first.type, second.type}
+    if len(kinds) == 1:
+        return first, second
+    if kinds <= set(NUMERIC):
+        return as_number(first), as_number(second)
+    for one, other in ((first, second), (second, first)):
+        if one.type in ("date", "datetime") and other.type in ("string", "date"):
+            told = from_iso(other, one.type)
+            return (one, told) if one is first else (told, one)
+    raise UsageError(
+        f"A {first.type} cannot be compared with a {second.type}.",
+        todo="Write text in quotation marks and numbers without; dates as '2024-01-31'.",
+    )
+
+
+def as_number(column: Column) -> Column:
+    """The column as numbers."""
+    return column if column.type == "number" else made("number", column.values.astype(np.float64), [column])
+
+
+def from_iso(column: Column, type_: Type) -> Column:
+    """ISO texts, or dates, as dates or datetimes.
+
+    Raises
+    ------
+    UsageError
+        Where a text is no ISO date.
+    """
+    if column.type == "date":
+        return column.widened(type_)
+    column = column.compact()
+    try:
+        days = [datetime.datetime.fromisoformat(text) for text in column.strings.texts()]
+    except ValueError as error:
+        raise UsageError(
+            f"A date is compared with a text that is none: {error}.", todo="Write '2024-01-31'."
+        ) from error
+    values = np.array(days, "datetime64[us]")
+    array = np.append(values, np.datetime64("NaT", "us"))[column.values]
+    return made(type_, array, [column])
+
+
+def text_codes(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+    """Numbers that are equal where the texts of two columns are."""
+    for one, two, turned in ((first, second, False), (second, first, True)):
+        if len(two.strings) == 1:  # a constant: looked up once among the distinct texts
+            one = one.encoded()
+            place = one.strings.strings.index(two.strings.strings[0]).as_py()
+            codes = np.full(len(one), place if place >= 0 else -2, np.int32)
+            return (codes, one.values) if turned else (one.values, codes)
+    pool, start = chained(first.strings, second.strings)
+    numbers = np.append(pool.distinct()[0], np.int32(-1))
+    return numbers[first.values], numbers[np.where(second.values < 0, -1, second.values + start)]
+
+
+def text_ranks(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+    """Numbers that are equal and ordered as the texts of two columns are."""
+    one, two = first.encoded(), second.encoded()
+    texts = pa.concat_arrays([one.strings.strings, two.strings.strings])
+    distinct, places = np.unique(np.array(texts.to_pylist(), dtype=object), return_inverse=True)
+    del distinct
+    places = np.append(places, -1)
+    return places[one.values], places[np.where(two.values < 0, -1, two.values + len(one.strings))]
+
+
+def chosen(condition: Column, yes: Column, no: Column) -> Column:
+    """`yes if condition else no`: missing where the condition is, or the cell that was chosen."""
+    if yes.type != no.type:
+        yes, no = aligned(yes, no)
+    takes_no = ~condition.values
+    column = either(yes, no, takes_no)
+    if condition.why is None:
+        return column
+    for number, reason in enumerate(condition.reasons, start=1):
+        gone = condition.why == number
+        column = cleared_then_missing(column, gone, reason)
+    return column
+
+
+def cleared_then_missing(column: Column, cells: Mask, reason: str) -> Column:
+    """The column with some cells missing for a reason, whatever they were before."""
+    if not cells.any():
+        return column
+    if column.why is not None:
+        why = np.where(cells, np.uint8(0), column.why)
+        column = Column(column.type, column.values, why if why.any() else None, column.reasons, column.pool)
+    return column.with_missing(cells, reason)

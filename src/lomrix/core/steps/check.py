@@ -1,0 +1,121 @@
+"""Check: all findings in one table, the worst first, and a ledger of the suspicious cells."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.findings import Finding, all_findings, value_texts
+from lomrix.core.steps.keys import key_texts
+from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.column import Column
+from lomrix.core.table.notes import counted
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.table import Table
+
+MOST_EXAMPLES = 4
+LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
+
+
+class Check(Step):
+    """Hold a table against its dictionary and against itself.
+
+    Parameters
+    ----------
+    key
+        Columns that should tell every row apart.
+    case
+        Columns that name the case; the key where empty.
+    """
+
+    key: tuple[str, ...] = ()
+    case: tuple[str, ...] = ()
+
+    @property
+    def kept_together(self) -> tuple[str, ...]:
+        """The key and the case."""
+        return tuple(dict.fromkeys([*self.key, *self.case]))
+
+    def apply(self, *tables: Table) -> Result:
+        """Check the table; the result's table is a draft of a ledger of the cells found."""
+        (table,) = tables
+        for name in self.kept_together:
+            table[name]
+        found = all_findings(table, self.key, self.case or self.key)
+        return Result(self._ledger(table, found), self._account(table, found))
+
+    def _account(self, table: Table, found: list[Finding]) -> Account:
+        broken = [one for one in found if one.breaks]
+        rows_found = np.unique(np.concatenate([one.rows for one in found])) if found else np.zeros(0)
+        rows = tuple(
+            (
+                "broken" if one.breaks else "look",
+                one.rule,
+                one.column or "—",
+                len(one.rows),
+                one.text,
+                self._first(table, one),
+            )
+            for one in found
+        )
+        listing = Listing("findings, the worst first", ("", "rule", "column", "cells", "expected", "first rows"), rows)
+        told = counted(len(broken), "rule", "rules"), counted(len(found) - len(broken), "finding", "findings")
+        summary = f"{told[0]} broken, {told[1]} to look at, in {len(table):,} rows."
+        if not found:
+            summary = f"No finding in {len(table):,} rows and {len(table.names)} columns."
+        return Account(
+            "check",
+            summary,
+            (
+                Balance(
+                    "rows",
+                    len(table),
+                    (("without a finding", len(table) - len(rows_found)), ("with a finding", len(rows_found))),
+                ),
+            ),
+            {"broken": len(broken), "findings": [self._fact(table, one) for one in found]},
+            (listing,) if rows else (),
+        )
+
+    def _fact(self, table: Table, one: Finding) -> dict[str, Any]:
+        values = value_texts(table[one.column], one.rows[:100]) if one.column in table.columns else []
+        return {
+            "rule": one.rule, "column": one.column, "count": len(one.rows), "broken": one.breaks,
+            "rows": (one.rows[:100] + table.first_row).tolist(), "values": values, "expected": one.text,
+        }  # fmt: skip
+
+    def _first(self, table: Table, one: Finding) -> str:
+        some = one.rows[:MOST_EXAMPLES]
+        names = self.case or self.key
+        keys = key_texts(table, names, some) if names and one.column not in names else [""] * len(some)
+        values: list[Any] = value_texts(table[one.column], some) if one.column in table.columns else [None] * len(some)
+        told = []
+        for row, key, value in zip((some + table.first_row).tolist(), keys, values, strict=True):
+            shown = "" if value is None else f' "{value}"' if value != value.strip() or " " in value else f" {value}"
+            told.append(f"row {row}{f' ({key})' if key else ''}{shown}")
+        return ", ".join(told) + (" …" if len(one.rows) > len(some) else "")
+
+    def _ledger(self, table: Table, found: list[Finding]) -> Table:
+        """One row for each suspicious cell, the new value left open."""
+        cells = [one for one in found if one.column in table.columns]
+        rows = np.concatenate([one.rows for one in cells]).astype(np.int64) if cells else np.zeros(0, np.int64)
+        columns: dict[str, Column] = {
+            name: table[name].take(rows).widened("string") for name in self.kept_together if name not in LEDGER
+        }
+        columns["row"] = Column.of("integer", rows + table.first_row)
+        words = {
+            "variable": [one.column for one in cells for _ in one.rows],
+            "old": [value for one in cells for value in value_texts(table[one.column], one.rows)],
+            "action": ["set"] * len(rows),
+            "new": [None] * len(rows),
+            "why": [f"{one.rule}: {one.text}" for one in cells for _ in one.rows],
+            "by": [None] * len(rows),
+        }
+        for name, texts in words.items():
+            strings = pa.array(texts, pa.large_string())
+            why = strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
+            columns[name] = Column.of_strings(None, Pool(strings), why, ("blank",))
+        return Table(columns, name="ledger")

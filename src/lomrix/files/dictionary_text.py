@@ -1,0 +1,169 @@
+"""Dictionaries as text and tables: a commented draft in TOML, and two sheets, variables and codes."""
+
+from __future__ import annotations
+
+import json
+import re
+import tomllib
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+from pydantic import ValidationError
+
+from lomrix.core.errors import FileError
+from lomrix.core.steps.to_dictionary import Drafted
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.table import Table
+
+VARIABLE_HEADS = (
+    "variable",
+    "label",
+    "type",
+    "unit",
+    "codes",
+    "missing",
+    "minimum",
+    "maximum",
+    "allowed",
+    "level",
+    "description",
+)
+CODE_HEADS = ("codes", "value", "label")
+BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
+HEADING = """# The dictionary of {name}, drafted from what is in the file. Lines that begin with # say nothing yet.
+# Take the sign away where the line is right: label, unit, codes, missing codes and limits are yours to say.
+"""
+
+
+def toml_key(name: str) -> str:
+    """A name as a key of TOML."""
+    return name if BARE_KEY.fullmatch(name) else json.dumps(name, ensure_ascii=False)
+
+
+def toml_value(value: Any) -> str:
+    """A value as TOML writes it."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return str(value)
+    if isinstance(value, Mapping):
+        return "{ " + ", ".join(f"{toml_key(str(key))} = {toml_value(one)}" for key, one in value.items()) + " }"
+    if isinstance(value, Sequence) and not isinstance(value, str):
+        return "[" + ", ".join(map(toml_value, value)) + "]"
+    if isinstance(value, str):
+        return json.dumps(value, ensure_ascii=False)
+    return str(value)  # a date
+
+
+def draft_text(drafted: Sequence[Drafted], name: str, existing: str = "") -> str:
+    """A dictionary's text: what a person wrote is kept to the letter, what is new follows it."""
+    parts = [existing.rstrip() + "\n"] if existing.strip() else [HEADING.format(name=name)]
+    codes = set(tomllib.loads(existing).get("codes", {})) if existing.strip() else set()
+    lists = []
+    for one in drafted:
+        lines = [f"[variables.{toml_key(one.name)}]", '# label = ""', f'# type = "{one.type}"']
+        if one.span is not None:
+            quoted = one.span if one.type != "datetime" else tuple(text.replace(" ", "T") for text in one.span)
+            lines += [f"# minimum = {quoted[0]}", f"# maximum = {quoted[1]}"]
+        if one.values:
+            lines.append(f"# codes = {toml_value(one.name)}")
+        if one.reasons:
+            lines.append("# found missing: " + ", ".join(one.reasons))
+        parts.append("\n".join(lines) + "\n")
+        if one.values and one.name not in codes:
+            values = "\n".join(f'# {toml_key(value)} = ""' for value in one.values)
+            lists.append(f"# [codes.{toml_key(one.name)}]\n{values}\n")
+    return "\n".join([*parts, *lists])
+
+
+def dictionary_text(dictionary: Dictionary) -> str:
+    """A whole dictionary in TOML."""
+    parts = []
+    for name, entry in dictionary.variables.items():
+        lines = [f"[variables.{toml_key(name)}]"]
+        lines += [f"{part} = {toml_value(value)}" for part, value in entry if value not in (None, "", {}, ())]
+        parts.append("\n".join(lines) + "\n")
+    for name, codes in dictionary.codes.items():
+        lines = [
+            f"[codes.{toml_key(name)}]",
+            *(f"{toml_key(code)} = {toml_value(label)}" for code, label in codes.items()),
+        ]
+        parts.append("\n".join(lines) + "\n")
+    if dictionary.rules:
+        rules = [f"{toml_key(name)} = {toml_value(rule)}" for name, rule in dictionary.rules.items()]
+        parts.append("\n".join(["[rules]", *rules]) + "\n")
+    return "\n".join(parts)
+
+
+# ------------------------------------------------------------------ two sheets
+
+
+def dictionary_sheets(dictionary: Dictionary) -> tuple[Table, Table]:
+    """The dictionary as two tables of text: variables and codes."""
+    variables = [
+        [name, *(_cell(getattr(entry, head)) for head in VARIABLE_HEADS[1:])]
+        for name, entry in dictionary.variables.items()
+    ]
+    codes = [[name, code, label] for name, entries in dictionary.codes.items() for code, label in entries.items()]
+    return text_table("variables", VARIABLE_HEADS, variables), text_table("codes", CODE_HEADS, codes)
+
+
+def _cell(value: Any) -> str:
+    if isinstance(value, Mapping):
+        return "; ".join(f"{code} = {reason}" for code, reason in value.items())
+    if isinstance(value, tuple):
+        return "; ".join(map(str, value))
+    return "" if value is None else str(value)
+
+
+def text_table(name: str, heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Table:
+    """A table of texts; an empty one is a blank."""
+    columns = {}
+    for at, head in enumerate(heads):
+        strings = pa.array([row[at] or None for row in rows], pa.large_string())
+        why = strings.is_null().to_numpy(zero_copy_only=False).view("uint8")
+        columns[head] = Column.of_strings(None, Pool(strings), why, ("blank",))
+    return Table(columns, name=name)
+
+
+def dictionary_of_sheets(variables: Table, codes: Table | None) -> Dictionary:
+    """A dictionary from its two tables.
+
+    Raises
+    ------
+    FileError
+        Naming the row that a dictionary cannot hold.
+    """
+    entries: dict[str, Variable] = {}
+    for row, line in enumerate(rows_of(variables), start=2):
+        name = line.pop("variable", "")
+        parts: dict[str, Any] = {head: text for head, text in line.items() if text and head in VARIABLE_HEADS}
+        if "missing" in parts:
+            pairs = (pair.partition("=") for pair in parts["missing"].split(";") if pair.strip())
+            parts["missing"] = {code.strip(): reason.strip() or code.strip() for code, _, reason in pairs}
+        if "allowed" in parts:
+            parts["allowed"] = tuple(part.strip() for part in parts["allowed"].split(";"))
+        try:
+            if not name:
+                raise ValueError("the variable has no name")
+            entries[name] = Variable.model_validate(parts)
+        except (ValidationError, ValueError) as error:
+            first = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
+            raise FileError(
+                f"Row {row} of the variables cannot be understood.",
+                where=f"{name}: {first}",
+                todo=f"Columns are {', '.join(VARIABLE_HEADS)}.",
+            ) from error
+    lists: dict[str, dict[str, str]] = {}
+    for line in rows_of(codes) if codes is not None else []:
+        lists.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
+    return Dictionary(entries, lists)
+
+
+def rows_of(table: Table) -> list[dict[str, str]]:
+    """The rows of a table of texts; a blank is an empty text."""
+    cells = {name: column.to_text().to_pylist() for name, column in table.columns.items()}
+    return [{name: (values[row] or "").strip() for name, values in cells.items()} for row in range(len(table))]
