@@ -165,7 +165,7 @@ def test_layouts_are_found(tmp_path: Path, content: bytes, names: list[str], cel
         (b"a,b\n1,2\n\n3\n", "has 1 cells, the header has 2", "row 3: 3"),
         (b"a,b,a\n1,2,3\n", "a stands twice", "row 1, columns 1 and 3"),
         (b"a,b\n1,2\x003\n", "NUL bytes", "byte 8"),
-        (b"PK\x03\x04\x00\x00\n", "NUL bytes", ""),
+        (b"PK\x03\x04\x00\x00\n", "zip file", ""),
         (b'a,b\n1,2\n3,"open\n4,5\n', "quotation mark is left open", "row 3"),
     ],
 )

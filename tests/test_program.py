@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import resource
 from pathlib import Path
@@ -108,7 +109,7 @@ def test_history_names_inputs_and_commands(crew: Path) -> None:
         (
             ["merge", "roster.csv", "sleep.csv", *KEY, "-d", "roster.csv"],
             3,
-            "dictionary roster.csv cannot be understood",
+            "roster.csv is no dictionary",
         ),
         (["to-long", "sleep.csv", "--header", "{measure}_w{week}"], 2, "No column fits"),
         (["aggregate", "sleep.csv", "--by", "crew_id", "--stat", "sleep_m0"], 2, "does not say which statistics"),
@@ -200,3 +201,147 @@ def test_the_demo_job_finds_what_was_planted(study: Path) -> None:
     assert "1 key repeats in roster" in err
     _, err = lomrix("merge", "roster.csv", "fatigue_m0.csv", *KEY, cwd=study, status=1)
     assert "sex: 3 cells differ" in err
+
+
+def findings(study: Path, file: str, *words: str, status: int) -> set[tuple[int, str]]:
+    """Row and column of every cell that `check` finds."""
+    out, _ = lomrix("check", file, *words, "-d", "dictionary.toml", "--json", cwd=study, status=status)
+    facts = json.loads(out)["account"]["facts"]["findings"]
+    return {(row, one["column"] or "birth_date") for one in facts for row in one["rows"]}
+
+
+# What a single file cannot show: that two files disagree; a merge finds that.
+ACROSS_FILES = {"disagreement"}
+
+
+@pytest.mark.parametrize("name", ["roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods"])
+def test_check_finds_every_planted_flaw_and_nothing_else(study: Path, name: str) -> None:
+    lines = [line.strip("| ").split(" | ") for line in (study / "flaws.md").read_text().splitlines()]
+    listed = [line for line in lines if len(line) == 6 and line[1].startswith(name + ".")]
+    planted = {(int(row), column) for kind, _, row, column, *_ in listed if kind not in ACROSS_FILES | {"repeated id"}}
+    if name == "roster":  # the repeated id is found in both of its rows
+        repeated = int(next(row for kind, _, row, *_ in listed if kind == "repeated id"))
+        key = (study / "roster.csv").read_text().splitlines()[repeated - 1].split(",")[0]
+        rows = [
+            at for at, line in enumerate((study / "roster.csv").read_text().splitlines(), 1) if line.startswith(key)
+        ]
+        planted |= {(row, "crew_id") for row in rows}
+    words = [] if name == "bloods" else ["--key", "crew_id"]
+    file = "bloods.xlsx" if name == "bloods" else f"{name}.csv"
+    assert findings(study, file, *words, status=1) == planted
+
+
+@pytest.mark.parametrize("name", ["vessels", "port_series"])
+def test_check_finds_nothing_in_clean_files(study: Path, name: str) -> None:
+    assert findings(study, f"{name}.csv", status=0) == set()
+
+
+@pytest.mark.parametrize("name", ["roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods"])
+def test_a_corrected_file_passes(study: Path, tmp_path: Path, name: str) -> None:
+    source = "bloods.xlsx" if name == "bloods" else f"{name}.csv"
+    out = str(tmp_path / f"{name}.csv")
+    lomrix("correct", source, "-d", "dictionary.toml", "--ledger", f"ledger_{name}.csv", "--out", out, cwd=study)
+    words = [] if name == "bloods" else ["--key", "crew_id"]
+    lomrix("check", out, *words, "-d", "dictionary.toml", cwd=study)
+
+
+def test_a_drafted_ledger_filled_in_is_applied(study: Path, tmp_path: Path) -> None:
+    ledger = tmp_path / "ledger.csv"
+    lomrix(
+        "check",
+        "fatigue_m0.csv",
+        "-k",
+        "crew_id",
+        "-d",
+        "dictionary.toml",
+        "--draft-ledger",
+        ledger,
+        cwd=study,
+        status=1,
+    )
+    lines = list(csv.DictReader(ledger.open()))
+    assert list(lines[0]) == ["crew_id", "row", "variable", "old", "action", "new", "why", "by"]
+    age = next(line for line in lines if (line["variable"], line["old"]) == ("age", "7"))
+    ledger.write_text(f"crew_id,variable,old,new\n{age['crew_id']},age,7,47\n")
+    lomrix("correct", "fatigue_m0.csv", "--ledger", ledger, "--out", tmp_path / "x.csv", cwd=study)
+    assert (tmp_path / "x.csv").read_text().splitlines()[int(age["row"]) - 1].split(",")[3] == "47"
+
+
+@pytest.mark.parametrize("suffix", [".parquet", ".arrow", ".jsonl", ".xlsx", ".tsv"])
+def test_every_format_carries_types_reasons_and_labels(crew: Path, suffix: str) -> None:
+    lomrix("merge", "roster.csv", "sleep.csv", *KEY, "-d", "d.toml", "--out", "first.csv", cwd=crew)
+    lomrix("subset", "first.csv", "--out", f"second{suffix}", cwd=crew)
+    lomrix("subset", f"second{suffix}", "--out", "third.csv", cwd=crew)
+    assert (crew / "third.csv").read_bytes() == (crew / "first.csv").read_bytes()
+    shown, _ = lomrix("dictionary", "show", f"second{suffix}", cwd=crew)
+    assert "Sleep, month 3" in shown
+    before = (crew / f"second{suffix}").read_bytes()
+    (crew / f"second{suffix}").unlink()
+    (crew / "second.resource.json").unlink(missing_ok=True)
+    lomrix("subset", "first.csv", "--out", f"second{suffix}", cwd=crew)
+    assert (crew / f"second{suffix}").read_bytes() == before
+
+
+def test_said_about_reading(crew: Path) -> None:
+    (crew / "x.txt").write_text("id;x;seen\n1;2,5;03/04/2024\n2;ashore;13/04/2024\n")
+    words = ["--decimal", ",", "--missing-text", "ashore", "--type", "seen=date:%d/%m/%Y", "--out", "y.csv"]
+    lomrix("subset", "x.txt", *words, cwd=crew)
+    assert (crew / "y.csv").read_text() == "id,x,seen\n1,2.5,2024-04-03\n2,ashore,2024-04-13\n"
+    out, _ = lomrix("profile", "y.csv", "--json", cwd=crew)
+    assert json.loads(out)["account"]["listings"][0]["rows"][1]["missing"] == "1 ashore"
+
+
+def test_standard_input(crew: Path) -> None:
+    import subprocess
+    import sys
+
+    program = Path(sys.executable).parent / "lomrix"
+    for file in ("roster.csv",):
+        done = subprocess.run(
+            [str(program), "subset", "-", "--columns", "vessel", "--out", "-"],
+            cwd=crew,
+            capture_output=True,
+            check=True,
+            input=(crew / file).read_bytes(),
+        )
+        assert done.stdout == b"vessel\ntern\ngull\ntern\n"
+
+
+def test_linkage_and_data_stand_apart(crew: Path) -> None:
+    words = ["deidentify", "roster.csv", "--id", "crew_id", "--remove", "vessel", "--seed", "keys/seed"]
+    (crew / "keys").mkdir()
+    _, err = lomrix(*words, "--linkage", "link.csv", "--out", "safe.csv", cwd=crew, status=2)
+    assert "one folder" in err
+    lomrix(*words, "--linkage", "keys/link.csv", "--out", "safe.csv", cwd=crew)
+    assert {oct((crew / "keys" / name).stat().st_mode)[-3:] for name in ("link.csv", "seed")} == {"600"}
+    assert "roster" not in (crew / "safe.resource.json").read_text()
+    first = (crew / "safe.csv").read_bytes()
+    lomrix(*words, "--linkage", "keys/link.csv", "--out", "safe.csv", "--overwrite", cwd=crew)
+    assert (crew / "safe.csv").read_bytes() == first
+    assert (crew / "keys" / "seed").read_bytes() not in first
+
+
+def test_dictionary_goes_round_and_keeps_a_persons_lines(crew: Path) -> None:
+    own = '# my words\n[variables.vessel]\nlabel = "Vessel" # said twice\ncodes = "ship"\n[codes.ship]\ntern = "The Tern"\n'
+    (crew / "mine.toml").write_text(own)
+    lomrix("dictionary", "draft", "roster.csv", "--into", "mine.toml", "--out", "new.toml", cwd=crew)
+    text = (crew / "new.toml").read_text()
+    assert text.startswith(own)
+    assert "[variables.crew_id]" in text
+    for form in ("book.xlsx", "sheet.csv"):
+        lomrix("dictionary", "convert", "mine.toml", "--out", form, cwd=crew)
+        lomrix("dictionary", "convert", form, "--out", f"{form}.toml", cwd=crew)
+        assert (crew / f"{form}.toml").read_text() == (
+            '[variables.vessel]\nlabel = "Vessel"\ncodes = "ship"\n\n[codes.ship]\ntern = "The Tern"\n'
+        )
+    (crew / "including.toml").write_text('include = ["mine.toml"]\n[variables.crew_id]\nlabel = "Crew"\n')
+    out, _ = lomrix("tally", "roster.csv", "vessel", "-d", "including.toml", "--as-labels", cwd=crew)
+    assert "The Tern" in out
+    assert "values without a label: gull" in out
+
+
+def test_a_figure_is_drawn(crew: Path) -> None:
+    lomrix("tally", "roster.csv", "vessel", "--figure", "f.png", "--quiet", cwd=crew)
+    assert (crew / "f.png").read_bytes().startswith(b"\x89PNG")
+    _, err = lomrix("tally", "roster.csv", "vessel", "--figure", "f.doc", cwd=crew, status=2)
+    assert ".png .svg .pdf" in err

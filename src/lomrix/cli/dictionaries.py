@@ -69,6 +69,9 @@ def show_dictionary(common: Common, source: str) -> None:
         session.report(Subset(columns="@all"), "looking")
         table = session.tables[0]
         dictionary, names = table.dictionary, table.names
+        if {"variable", "label"} <= set(names):  # a dictionary kept as a sheet
+            dictionary = read_dictionary(source)
+            names, table = list(dictionary.variables), Table({}, dictionary, (), table.name)
         misfit = misfits(table, dictionary)
     rows = []
     for name in names:

@@ -68,7 +68,14 @@ class Common:
     quiet: bool = False
 
 
-READING: dict[str, Any] = {"dictionary": DictionaryFile, "type_": Types, "delimiter": Delimiter, "encoding": Encoding}
+READING: dict[str, Any] = {
+    "dictionary": DictionaryFile,
+    "type_": Types,
+    "missing_text": MissingText,
+    "delimiter": Delimiter,
+    "decimal": Decimal,
+    "encoding": Encoding,
+}
 LISTS = ("type_", "missing_text")
 DEFAULTS = {"decimal": "."}
 WRITING: dict[str, Any] = {"out": Out, "overwrite": Overwrite}

@@ -22,7 +22,7 @@ from lomrix.cli.options import Common
 from lomrix.core.errors import LomrixError, UsageError
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Result, Step
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table
 from lomrix.show.progress import Progress
 
@@ -213,7 +213,7 @@ class Session:
 
         screen = terminal.console(to_standard_error=common.out == STREAM)
         read = [
-            f"{source}: {len(table):,} rows, {len(table.names)} columns"
+            f"{source}: {counted(len(table), 'row', 'rows')}, {counted(len(table.names), 'column', 'columns')}"
             for source, table in zip(self.sources, self.tables, strict=True)
         ]
         screen.print(terminal.account_view(result.account, read, self.notes))
@@ -234,7 +234,9 @@ def _descriptor_of(out: str) -> Path:
 def written_line(path: Path, table: Table, is_data: bool) -> str:
     """One file that was written, in words."""
     if is_data:
-        return f"{path}  ({len(table):,} rows, {len(table.names)} columns, {path.stat().st_size:,} bytes)"
+        return (
+            f"{path}  ({counted(len(table), 'row', 'rows')}, {len(table.names)} columns, {path.stat().st_size:,} bytes)"
+        )
     return str(path)
 
 

@@ -25,8 +25,13 @@ from lomrix.files.read import Read, ReadSettings
 from lomrix.files.text_writer import delimiter_of, write_columns
 from lomrix.files.tokens import tokens_of
 
-HEAD = 1 << 18
+HEAD = 1 << 22
+# A line of more columns than this is hardly a header.
+MOST_COLUMNS = 100_000
+# From so many bytes that are not ASCII on, a guess at the encoding is worth something.
+ENOUGH_TO_GUESS = 60
 DELIMITERS = ",\t;|"
+WESTERN = ("cp1252", "latin", "iso8859_1", "cp85", "cp437", "mac")
 BYTE_ORDER_MARKS = {b"\xef\xbb\xbf": "utf-8", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
 
 
@@ -99,6 +104,11 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
         raise FileError(f"{path.name} is empty.", todo="Check that it was saved or copied whole.")
     mark = next((name for sign, name in BYTE_ORDER_MARKS.items() if head.startswith(sign)), "")
     encoding = settings.encoding or mark or found_encoding(path, head)
+    if head.startswith(b"PK\x03\x04"):
+        raise FileError(
+            f"{path.name} is a zip file, as workbooks are, and not delimited text.",
+            todo="If it is a workbook, give it its own extension: .xlsx or .ods.",
+        )
     if b"\0" in head and not encoding.lower().replace("_", "-").startswith(("utf-16", "utf-32")):
         raise FileError(
             f"{path.name} is not delimited text: it holds NUL bytes.",
@@ -111,6 +121,7 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
         raise FileError(
             f"There is no encoding {encoding}.", todo="Say --encoding utf-8 or --encoding cp1252."
         ) from error
+    csv.field_size_limit(1 << 27)
     delimiter = settings.delimiter or found_delimiter(text, path)
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
@@ -121,7 +132,15 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
         raise FileError(
             f"The header of {path.name} cannot be read.", where=str(error), todo="Mend its first line."
         ) from error
+    if len(header) > MOST_COLUMNS or (len(head) == HEAD and "\n" not in text):
+        raise FileError(
+            f"The first line of {path.name} is no header: it has {len(header):,} cells.",
+            todo="Check the file and its --delimiter.",
+        )
     names, notes = column_names(header, path)
+    if not settings.encoding and not encoding.startswith("utf"):
+        told = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, say --encoding."
+        notes = (*notes, Note(told, kind="encoding"))
     return Layout(encoding, delimiter, names, notes, has_quotes(path), is_empty_below)
 
 
@@ -133,13 +152,10 @@ def found_encoding(path: Path, head: bytes) -> str:
     except UnicodeDecodeError:
         from charset_normalizer import from_bytes
 
-        best = from_bytes(head[:20_000]).best()
         # Most files that are not UTF-8 come from a spreadsheet in the western code page.
-        return (
-            "cp1252"
-            if best is None or best.encoding.startswith(("cp125", "latin", "iso8859", "cp85", "mac"))
-            else best.encoding
-        )
+        unusual = sum(byte > 127 for byte in head[:50_000])
+        best = from_bytes(head[:50_000]).best() if unusual >= ENOUGH_TO_GUESS else None
+        return "cp1252" if best is None or best.encoding.startswith(WESTERN) else best.encoding
 
 
 def found_delimiter(text: str, path: Path) -> str:

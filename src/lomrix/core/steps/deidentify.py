@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.keys import grouped
+from lomrix.core.steps.keys import grouped, ordered_ranks
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, counted
@@ -89,7 +89,18 @@ class Deidentify(Step):
         for name, width in self.coarsen:
             columns[name] = age_bands(table[name], width, self.on_day, name)
         made = table.with_columns(columns)
-        linkage = self._linkage(table, groups.codes, new_ids, removed, shifts if shifted else None)
+        for name, _ in self.coarsen:
+            entry = made.dictionary.of(name)
+            label = f"{entry.label or name}, as age in bands of years on {self.on_day}"
+            plain = entry.with_(label=label, minimum=None, maximum=None, type=None, unit="years")
+            made = replace(made, dictionary=made.dictionary.with_variable(name, plain))
+        # The order of the rows could give people away as well, so it becomes that of the new ids.
+        by_new_id = np.argsort(ordered_ranks(new_ids)[0], kind="stable")
+        place = np.empty(groups.count, np.int64)
+        place[by_new_id] = np.arange(groups.count)
+        order = np.argsort(np.where(groups.codes < 0, groups.count, np.append(place, 0)[groups.codes]), kind="stable")
+        made = made.take(order)
+        linkage = self._linkage(table.take(order), groups.codes[order], new_ids, removed, shifts if shifted else None)
         account = self._account(table, made, removed, shifted, len(gone), groups.count)
         return Unnamed(made, account, linkage)
 
@@ -136,6 +147,7 @@ class Deidentify(Step):
         self, table: Table, made: Table, removed: list[str], shifted: list[str], gone: int, cases: int
     ) -> Account:
         notes = [Note(f"removed: {', '.join(removed)}.", kind="removed", count=len(removed))] if removed else []
+        notes.append(Note("rows stand in the order of the new ids.", kind="order"))
         if gone:
             notes.append(
                 Note(

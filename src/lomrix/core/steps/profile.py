@@ -16,7 +16,7 @@ from lomrix.core.steps.recode import distinct_cells
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table
 
 Sort = Literal["file", "name"]
@@ -25,6 +25,10 @@ HEADS = ("column", "type", "missing", "distinct", "range or commonest values", "
 # Pairs are looked for among the first columns that could be part of a key.
 MOST_KEY_COLUMNS = 8
 SAMPLE = 20_000
+# A column is nearly a key where at least this share of the rows has a value of its own.
+NEARLY = 0.98
+LEAST_ROWS = 20
+MOST_EXAMPLES = 6
 
 
 class Profile(Step):
@@ -59,10 +63,11 @@ class Profile(Step):
         if families is not None:
             case = f" --case {keys[0]}" if keys and " + " not in keys[0] else ""
             advice.append(f'lomrix to-long {{source}}{case} --header "{families.template}"')
-        told = ", ".join(keys[:4]) if keys else "none: no column and no pair of columns tells all rows apart"
+        told = ", ".join(keys[:4]) if keys else "none, no column and no pair tells all rows apart"
         account = Account(
             "profile",
-            f"{table.name}: {len(table):,} rows, {len(table.names)} columns. Candidate keys: {told}.",
+            f"{counted(len(table), 'row', 'rows')}, {counted(len(table.names), 'column', 'columns')}. "
+            f"Candidate keys: {told}.",
             (Balance("cells", cells, (("with a value", cells - missing), ("missing", missing))),),
             {
                 "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
@@ -92,7 +97,7 @@ class Profile(Step):
 
     @staticmethod
     def _notes(table: Table) -> list[Note]:
-        notes = []
+        notes = nearly_keys(table)
         for name, column in table.columns.items():
             if column.type == "number" and len(rows := mixed_decimals(column)):
                 examples = tuple((int(row) + table.first_row, float(column.values[row])) for row in rows[:5])
@@ -154,6 +159,26 @@ def candidate_keys(table: Table) -> list[str]:
         return singles
     pairs = combinations(usable[:MOST_KEY_COLUMNS], 2)
     return [" + ".join(pair) for pair in pairs if tells_apart(table, pair)]
+
+
+def nearly_keys(table: Table) -> list[Note]:
+    """Columns of text that would tell the rows apart but for a few that repeat or are missing."""
+    notes = []
+    for name, column in table.columns.items():
+        if column.type != "string" or len(table) < LEAST_ROWS:
+            continue
+        codes, count = _codes(column)
+        counts = np.bincount(codes[codes >= 0], minlength=count)
+        repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
+        if not len(repeated) or np.count_nonzero(counts) < NEARLY * len(table):
+            continue
+        some = repeated[:MOST_EXAMPLES]
+        texts = column.take(some).to_text().to_pylist()
+        examples = tuple(zip((some + table.first_row).tolist(), texts, strict=True))
+        values = int(np.count_nonzero(counts > 1))
+        text = f"nearly a key, but {counted(values, 'value stands', 'values stand')} in several rows."
+        notes.append(Note(text, name, examples, "nearly-key", len(repeated)))
+    return notes
 
 
 def tells_apart(table: Table, names: tuple[str, ...]) -> bool:

@@ -73,6 +73,7 @@ class Recode(Step):
         for words, pairs in self.maps:
             for name in chosen_columns(words, types, table.name):
                 work.put(name, *mapped(table[name], pairs, self.others, name))
+                work.drop_limits()
         for name in chosen_columns(self.to_codes, types, table.name) if self.to_codes else ():
             work.to_codes(name)
         for name in chosen_columns(self.to_labels, types, table.name) if self.to_labels else ():
@@ -108,11 +109,25 @@ class Recoded:
         into = self.step.into.replace("{column}", name) if self.step.into else name
         if into != name:
             require_free(into, self.columns, "the recoded column")
-            self.dictionary = self.dictionary.with_variable(into, self.before.dictionary.of(name))
         self.columns[into] = column
+        self._carry_labels(name, into, pairs, unmapped)
         changed = sum(count for old, new, count in pairs if old != new)
         self.changes.append(Change(name, into, tuple(pairs), len(column), changed, tuple(unmapped)))
         return into
+
+    def _carry_labels(self, name: str, into: str, pairs: Any, unmapped: Any) -> None:
+        """Labels follow their values; a new value that stands for several old labels gets none."""
+        entry, labels = self.before.dictionary.of(name), self.before.dictionary.labels_of(name)
+        found: dict[str, set[str]] = {}
+        for old, new, *_ in [*pairs, *((value, value) for value, _ in unmapped)]:
+            found.setdefault(new, set()).add(labels.get(old, ""))
+        carried = {new: one.pop() for new, one in sorted(found.items()) if len(one) == 1}
+        carried = {new: label for new, label in carried.items() if label}
+        if any(old != new for old, new, *_ in pairs):
+            entry = entry.with_(type=None, allowed=(), codes=into if carried else None)
+            if carried:
+                self.dictionary = self.dictionary.with_codes(into, carried)
+        self.dictionary = self.dictionary.with_variable(into, entry)
 
     def to_codes(self, name: str) -> None:
         """Texts become codes; texts that are labels of the dictionary's list get the codes they stand for."""
@@ -122,17 +137,26 @@ class Recoded:
         texts = column.strings.texts()
         known = {label: code for code, label in self.before.dictionary.labels_of(name).items()}
         numeric = {label: int(code) for label, code in known.items() if code.lstrip("-").isdigit()}
+        own = self.before.dictionary.labels_of(name)
         if self.step.order == "given" and numeric and set(texts) <= set(numeric):
             codes = [numeric[text] for text in texts]
+        elif self.step.order == "given" and own and set(texts) <= set(own):
+            codes = [list(own).index(text) + 1 for text in texts]
         else:
             codes = [place + 1 for place in self._places(column)]
         values = np.append(np.array(codes, np.int64), 0)[column.values]
         counts = np.bincount(column.values[column.values >= 0], minlength=len(texts))
         pairs = sorted(zip(texts, map(str, codes), counts.tolist(), strict=True), key=lambda pair: int(pair[1]))
         into = self.put(name, Column.of("integer", values, column.why, column.reasons), pairs)
-        listed = {str(code): text for code, text in sorted(zip(codes, texts, strict=True))}
+        listed = {str(code): own.get(text, text) for code, text in sorted(zip(codes, texts, strict=True))}
         old = self.dictionary.of(into)
         self.dictionary = self.dictionary.with_codes(into, listed).with_variable(into, old.with_(codes=into, type=None))
+
+    def drop_limits(self) -> None:
+        """Limits of the old values say nothing of the new ones."""
+        into = self.changes[-1].into
+        entry = self.dictionary.of(into)
+        self.dictionary = self.dictionary.with_variable(into, entry.with_(minimum=None, maximum=None))
 
     def _places(self, column: Column) -> list[int]:
         """Where each distinct text stands in the order that was asked for, counted from 0."""

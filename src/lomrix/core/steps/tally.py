@@ -216,8 +216,9 @@ class Scale:
         rows = np.flatnonzero(codes >= 0)[::-1]
         first[codes[rows]] = rows
         values = column.take(first[first >= 0])
-        used = np.cumsum(first >= 0) - 1  # a pool may hold texts that no cell has
-        codes = np.where(codes >= 0, used[codes], -1)
+        # A pool may hold texts that no cell has; the last place answers for a missing cell.
+        used = np.append(np.where(first >= 0, np.cumsum(first >= 0) - 1, -1), -1)
+        codes = used[codes]
         entry = table.dictionary.of(name)
         return cls(
             name, entry.label, column, codes, values, values.to_text().to_pylist(), table.dictionary.labels_of(name)

@@ -1,0 +1,97 @@
+"""The expression language: values by hand, missing in and missing out, and nothing executed."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.errors import UsageError
+from lomrix.core.language.evaluate import condition, evaluated
+from lomrix.core.language.parse import names_used, parsed
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+from tests.tables import reasons, table
+
+DAYS = [datetime.date(2024, 1, 31), datetime.date(2024, 3, 1), None]
+TABLE = table(a=[1, 2, None], b=[2.5, None, 0.0], s=["x", "y", None])
+TABLE = Table(
+    {**TABLE.columns, "d": Column.of_cells("date", DAYS), "r": Column.of_cells("integer", [None, 1, 2], "refused")}
+)
+
+CASES: list[tuple[str, list[Any]]] = [
+    ("a + 1", [2, 3, None]),
+    ("a / 2", [0.5, 1.0, None]),
+    ("a / b", [0.4, None, None]),
+    ("7 // 2 + 7 % 4", [6, 6, 6]),
+    ("-a ** 2", [-1.0, -4.0, None]),
+    ("a > 1 or b > 2", [True, True, None]),
+    ("a > 1 and b > 2", [False, None, False]),
+    ("not a > 1", [True, False, None]),
+    ("1 < a <= 2", [False, True, None]),
+    ("s == 'x'", [True, False, None]),
+    ("s != 'nowhere'", [True, True, None]),
+    ("'y' > s", [True, False, None]),
+    ("s in ('x', 'z') or is_missing(s)", [True, False, True]),
+    ("a not in (1, 3)", [False, True, None]),
+    ("a if s == 'x' else 9", [1, 9, None]),
+    ("first_present(a, r)", [1, 2, 2]),
+    ("max(a, b)", [2.5, None, None]),
+    ("abs(-3) + round(2.5) + floor(2.9)", [7, 7, 7]),
+    ("d > '2024-02-01'", [False, True, None]),
+    ("d + 1 - d", [1, 1, None]),
+    ("year(d) * 10000 + month(d) * 100 + day(d)", [20240131, 20240301, None]),
+    ("length(s) == 1 and begins(s, 'x')", [True, False, None]),
+    ("upper(s)", ["X", "Y", None]),
+    ("row_number()", [1, 2, 3]),
+    ("column('a') * 2", [2, 4, None]),
+    ("9223372036854775807 - a", [9.223372036854775807e18, 9.223372036854775807e18, None]),
+]
+
+
+@pytest.mark.parametrize(("text", "cells"), CASES)
+def test_values(text: str, cells: list[Any]) -> None:
+    assert evaluated(text, TABLE).cells() == cells
+
+
+def test_the_first_missing_operand_gives_the_reason() -> None:
+    assert reasons(evaluated("r + a", TABLE)) == ["refused", None, "blank"]
+    assert reasons(evaluated("a / b", TABLE)) == [None, "blank", "blank"]
+    assert reasons(evaluated("a / 0", TABLE)) == ["undefined", "undefined", "blank"]
+    assert evaluated("reason(r)", TABLE).cells() == ["refused", "", ""]
+
+
+@given(st.lists(st.tuples(*[st.one_of(st.none(), st.integers(-50, 50))] * 2), min_size=1))
+def test_arithmetic_is_that_of_whole_numbers(pairs: list[tuple[int | None, int | None]]) -> None:
+    source = Table({name: Column.of_cells("integer", [pair[at] for pair in pairs]) for at, name in enumerate("xy")})
+    for text in ("x + y", "x - y", "x * y", "x // y", "x % y"):
+        expected = []
+        for x, y in pairs:
+            undefined = x is None or y is None or (y == 0 and text[2] in "/%")
+            expected.append(None if undefined else eval(text, {"x": x, "y": y}))
+        assert evaluated(text, source).cells() == expected
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "__import__('os')", "a.real", "a[0]", "lambda: 1", "[x for x in a]", "a = 1", "a +", "f'{a}'", "None", "a @ b",
+        "nothing + 1", "a + s", "s > 1", "a and 1", "not a", "foo(a)", "abs()", "abs(a, b)", "a in b", "(1, 2)",
+        "year(a)", "d == 'soon'", "1e999999999999999999999 if a", "abs(x=1)", "b'x'",
+    ],
+)  # fmt: skip
+def test_what_does_not_belong_is_refused(text: str) -> None:
+    with pytest.raises(UsageError):
+        evaluated(text, TABLE)
+
+
+def test_a_condition_is_true_or_false() -> None:
+    with pytest.raises(UsageError, match="not true or false"):
+        condition("a + 1", TABLE)
+
+
+def test_names_used() -> None:
+    assert names_used(parsed("max(a, b) > column('c d') and a")) == ["a", "b", "c d"]
