@@ -58,4 +58,17 @@ def made(folder: Path, rows: int) -> None:
             cells = np.round(values, 1) if name == "heart_rate" else np.rint(values).astype(np.int64)
             wide[f"{name}_m{month}"] = pa.array(cells, mask=gone)
     write(pa.table(wide), folder / "wide")
+    register: dict[str, object] = {
+        "id": text_ids(random.permutation(rows)),
+        "born": (np.datetime64("1960-01-01") + random.integers(0, 15_000, rows)).astype("datetime64[D]"),
+        "age": random.integers(16, 76, rows),
+        "watch": pa.array(np.array(["day", "night", "split"])[random.integers(0, 3, rows)]),
+        "port": pa.array(np.array(["Auk Bay", "Gullhaven", "Ternwick"])[random.integers(0, 3, rows)]),
+    }
+    register |= {f"score{at}": random.integers(0, 4, rows) for at in range(8)}
+    register |= {f"level{at}": np.round(random.normal(50, 9, rows), 2) for at in range(4)}
+    for at in range(3):
+        cells = random.integers(100, 999, rows)
+        register[f"count{at}"] = pa.array(cells, mask=random.random(rows) < 0.05)
+    write(pa.table(register), folder / "register")
     (folder / "done").touch()

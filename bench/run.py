@@ -33,6 +33,11 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     made_jobs["aggregate"] = (["aggregate", visits, "--by", "vessel,visit", *STATISTICS], [visits], out)
     made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
     made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")
+    table = file["register"]
+    made_jobs["profile"] = (["profile", table], [table], "")
+    made_jobs["check"] = (["check", table, "--key", "id"], [table], "")
+    made_jobs["recode"] = (["recode", table, "--map", "watch: day=1, night=2, split=3"], [table], out)
+    made_jobs["subset"] = (["subset", table, "--where", "age >= 30 and watch == 'day'"], [table], out)
     return made_jobs
 
 
@@ -83,12 +88,13 @@ def main() -> None:
                 if asked.only not in f"{name} {suffix}":
                     continue
                 output = folder / out
-                target = ["--to" if name.startswith("export") else "--out", str(output), "--overwrite", "--quiet"]
+                target = ["--to" if name.startswith("export") else "--out", str(output), "--overwrite"]
+                target = [*(target if out else []), "--quiet"]
                 ours, floor = (9e9, 0.0), (9e9, 0.0)
                 for _ in range(asked.rounds):
                     ours = min(ours, measured([program, *command, *target]))
                     told = subprocess.run(
-                        [sys.executable, str(HERE / "floor.py"), str(output), *inputs],
+                        [sys.executable, str(HERE / "floor.py"), str(output) if out else "", *inputs],
                         capture_output=True,
                         text=True,
                         check=True,

@@ -26,14 +26,25 @@ show demo demo
 mkdir -p demo/out
 cd demo
 
-say "A rehearsal first. One row per crew member is expected, and one id stands twice."
+say "What came in? Keys, types, missing cells, and which columns look like one measure over time."
+show profile sleep_wide.csv --dictionary dictionary.toml
+
+say "What is wrong with it? The exit status says so too, for scripts."
+refused check roster.csv --key crew_id --dictionary dictionary.toml
+refused check sleep_wide.csv --key crew_id --dictionary dictionary.toml --draft-ledger out/ledger_draft.csv
+
+say "The team filled in ledgers: which cell, old value, new value, why, by whom. The raw files stay as they are."
+show correct roster.csv --ledger ledger_roster.csv --dictionary dictionary.toml --out out/roster.csv
+show correct sleep_wide.csv --ledger ledger_sleep_wide.csv --dictionary dictionary.toml --out out/sleep.csv
+show check out/roster.csv --key crew_id
+
+say "Before the corrections this merge would have been refused: one id stood twice."
 refused merge roster.csv sleep_wide.csv --key crew_id --expect one-to-one --dictionary dictionary.toml
 
-say "Knowing that, the base may repeat: every row keeps its place, and a column says where it came from."
-show merge roster.csv sleep_wide.csv --key crew_id --expect many-to-one --status source \
-    --dictionary dictionary.toml --out out/crew.csv
+say "Now it is one to one. Labels, codes and reasons come along; a column says where each row came from."
+show merge out/roster.csv out/sleep.csv --key crew_id --expect one-to-one --status source --out out/crew.csv
 
-say "One row per crew member and month. Labels, codes and reasons came along beside crew.csv."
+say "One row per crew member and month."
 show to-long out/crew.csv --case crew_id --header "{measure}_m{month}" --out out/long.parquet
 
 say "What is known of each vessel, by a key that the two files call differently."

@@ -322,7 +322,8 @@ def test_linkage_and_data_stand_apart(crew: Path) -> None:
 
 
 def test_dictionary_goes_round_and_keeps_a_persons_lines(crew: Path) -> None:
-    own = '# my words\n[variables.vessel]\nlabel = "Vessel" # said twice\ncodes = "ship"\n[codes.ship]\ntern = "The Tern"\n'
+    own = '# my words\n[variables.vessel]\nlabel = "Vessel" # said twice\ncodes = "ship"\n'
+    own += '[codes.ship]\ntern = "The Tern"\n'
     (crew / "mine.toml").write_text(own)
     lomrix("dictionary", "draft", "roster.csv", "--into", "mine.toml", "--out", "new.toml", cwd=crew)
     text = (crew / "new.toml").read_text()

@@ -17,7 +17,13 @@ from lomrix.files.arrow_columns import METADATA, REASON_COLUMN, columns_from_arr
 from lomrix.files.read import Read, ReadSettings
 
 
-def table_of(arrow: Any, settings: ReadSettings, path: Path, resource: descriptor.Resource | None = None) -> Read:
+def table_of(
+    arrow: Any,
+    settings: ReadSettings,
+    path: Path,
+    resource: descriptor.Resource | None = None,
+    names: tuple[str, ...] = (),
+) -> Read:
     """Our table from an Arrow table, with what its metadata, or a descriptor beside its file, says of it."""
     resource = resource or resource_in(arrow.schema.metadata, path)
     beside = Dictionary() if resource is None else resource.dictionary()
@@ -25,7 +31,12 @@ def table_of(arrow: Any, settings: ReadSettings, path: Path, resource: descripto
     columns, notes = columns_from_arrow(arrow, settings, beside, null_reasons, path.name)
     history = () if resource is None else resource.history
     dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
-    return Read(Table(columns, dictionary, history, path.stem), tuple(notes))
+    return Read(Table(columns, dictionary, history, path.stem), tuple(notes), names)
+
+
+def columns_in(names: list[str]) -> tuple[str, ...]:
+    """The columns among the names of a file, those that only hold another's reasons left out."""
+    return tuple(name for name in names if not name.endswith(REASON_COLUMN) or name[: -len(REASON_COLUMN)] not in names)
 
 
 def resource_in(metadata: Mapping[bytes, bytes] | None, path: Path) -> descriptor.Resource | None:

@@ -93,7 +93,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
     notes += [note for _, column_notes in found for note in column_notes]
     dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
     table = Table(columns, dictionary, history, path.stem)
-    return Read(table, tuple(notes))
+    return Read(table, tuple(notes), tuple(layout.names))
 
 
 def found_layout(path: Path, settings: ReadSettings) -> Layout:
@@ -207,9 +207,12 @@ def column_names(header: list[str], path: Path) -> tuple[list[str], tuple[Note, 
 
 
 def has_quotes(path: Path) -> bool:
-    """True where the file has a quotation mark, so that a cell may hold a line break."""
+    """True where the file has a quotation mark below its header, so that a cell may hold a line break."""
     with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
-        return whole.find(b'"') >= 0
+        line_end = max(whole.find(b"\n"), 0)
+        # A header whose names stand in quotation marks says nothing of the cells, unless one holds a line break.
+        start = line_end if whole[:line_end].count(b'"') % 2 == 0 else 0
+        return whole.find(b'"', start) >= 0
 
 
 def require_closed_quotes(path: Path, layout: Layout) -> None:

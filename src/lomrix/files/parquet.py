@@ -11,7 +11,7 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import REASON_COLUMN
-from lomrix.files.arrow_tables import arrow_with_descriptor, table_of
+from lomrix.files.arrow_tables import arrow_with_descriptor, columns_in, table_of
 from lomrix.files.read import Read, ReadSettings
 
 
@@ -35,7 +35,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
             where=descriptor.first_line(error),
             todo="Check that it was copied whole and has its own extension.",
         ) from error
-    return table_of(arrow, settings, path)
+    return table_of(arrow, settings, path, names=columns_in(names))
 
 
 def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:

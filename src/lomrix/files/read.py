@@ -18,6 +18,8 @@ class Read:
 
     table: Table
     notes: tuple[Note, ...] = ()
+    # All columns of the source, those that were not asked for among them.
+    names: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -8,10 +8,12 @@ import sys
 import tempfile
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from lomrix.core.errors import FileError, UsageError
+from lomrix.core.table.column import Column
 from lomrix.files.read import Read, ReadSettings
 
 # One module per format; each has read_table and, where it can be written, write_table.
@@ -79,7 +81,16 @@ def read_source(source: str, settings: ReadSettings) -> Read:
     if sheet:
         settings = replace(settings, sheet=sheet)
     read: Read = guarded(path, "read", lambda: reader.read_table(path, settings))
-    return read
+    unread = [name for name in read.names if name not in read.table.columns]
+    if not unread:
+        return read
+    later = {name: partial(one_column, source, settings, name) for name in unread}
+    return replace(read, table=replace(read.table, unread=later))
+
+
+def one_column(source: str, settings: ReadSettings, name: str) -> Column:
+    """One column of a source, read on its own."""
+    return read_source(source, replace(settings, needed=lambda names: [name])).table[name]
 
 
 def path_and_sheet(source: str) -> tuple[Path, str]:

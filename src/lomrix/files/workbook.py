@@ -62,7 +62,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
     dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
     name = name if settings.sheet else path.stem
     table = Table(columns, dictionary, history, name, FIRST_ROW + at)
-    return Read(table, (*name_notes, *notes))
+    return Read(table, (*name_notes, *notes), tuple(names))
 
 
 def shifted(note: Note, rows: int) -> Note:

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.steps.tally import Tally
+from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.table import Table
 
 # Calm colours that stay apart for readers who do not see red and green apart, and in print.
@@ -75,5 +76,5 @@ def fixed_metadata(format_: str) -> dict[str, Any]:
 
 def labelled(table: Table, name: str) -> list[str]:
     """The cells of a column as labels where it has codes, else as text."""
-    labels = table.dictionary.labels_of(name)
-    return [labels.get(text, text) if text is not None else "—" for text in table[name].to_text().to_pylist()]
+    codes = CodeList(table.dictionary.labels_of(name))
+    return ["—" if text is None else codes.label_of(text) or text for text in table[name].to_text().to_pylist()]

@@ -15,7 +15,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, plural
 
 if TYPE_CHECKING:
     from lomrix.core.errors import LomrixError
@@ -117,7 +117,9 @@ def note_view(source: str, note: Note) -> RenderableType:
     where = ".".join(part for part in (source, note.column) if part)
     text.append(f"{where}: " if where else "", style="bold").append(note.text)
     if note.examples:
-        shown = [f"row {row}" + ("" if value is None else f" {quoted(value)}") for row, value in note.examples]
+        shown = [f"row {row} {quoted(value)}" for row, value in note.examples if value is not None]
+        bare = [str(row) for row, value in note.examples if value is None]
+        shown += [f"{plural(len(bare), 'row', 'rows')} {', '.join(bare)}"] if bare else []
         more = " …" if note.count > len(note.examples) else ""
         text.append(f" ({', '.join(shown)}{more})", style="dim")
     return text

@@ -126,6 +126,21 @@ def ranks(values: npt.NDArray[Any], gone: Mask) -> tuple[Codes, npt.NDArray[Any]
     return codes, distinct
 
 
+def distinct_values(values: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    """The distinct values in ascending order (none missing)."""
+    if values.dtype.kind in "iubM" and len(values):
+        numbers = values.astype(np.int64)
+        low, high = int(numbers.min()), int(numbers.max())
+        if high - low <= ROOMY * len(values) + 1024:
+            seen = np.zeros(high - low + 1, np.bool_)
+            seen[numbers - low] = True
+            return (np.flatnonzero(seen) + low).astype(values.dtype)
+    sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
+    if len(values) > SAMPLE and len(np.unique(sample)) <= SAMPLE * 0.9:
+        values = pa.array(values).unique().to_numpy(zero_copy_only=False).astype(values.dtype)
+    return np.unique(values)
+
+
 def _sorted_distinct(values: npt.NDArray[Any]) -> tuple[npt.NDArray[Any], Codes]:
     """The distinct values in ascending order, and for each value its place there."""
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]

@@ -2,26 +2,25 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow.compute as pc
 
+from lomrix.core.arrays.matching import counted
+from lomrix.core.arrays.statistics import quantiles
 from lomrix.core.language.evaluate import condition
-from lomrix.core.steps.keys import grouped
+from lomrix.core.steps.keys import row_codes, unordered_codes
 from lomrix.core.steps.recode import distinct_cells
+from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary, Variable
 from lomrix.core.table.from_text import stray_cells
-from lomrix.core.table.header import NUMBER
 from lomrix.core.table.table import Table
-from lomrix.core.table.text_cells import SPACE, bytes_at, has_byte
+from lomrix.core.table.text_cells import SPACE, bytes_at, has_byte, offsets_and_data
 
-RANGE = re.compile(r"(-?\d+(?:\.\d+)?)\s+to\s+(-?\d+(?:\.\d+)?)")
 # Outer fences stand this many quartile distances beyond the quartiles.
 FENCE = 3.0
 LEAST_VALUES = 12
@@ -29,6 +28,9 @@ LEAST_VALUES = 12
 FEW = 0.05
 # Keys of another shape are told where at least this share of the keys has one shape.
 ONE_SHAPE = 0.9
+# Texts from this length on are no keys that have a shape.
+LONGEST = 64
+SHAPE_SAMPLE = 10_000
 
 
 @dataclass(frozen=True)
@@ -81,13 +83,13 @@ def key_findings(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
     """Keys that are missing or stand in several rows."""
     if not key:
         return
-    groups = grouped(table, key)
+    codes, size = row_codes(table, key)
     name = ", ".join(key)
-    gone = np.flatnonzero(groups.codes < 0)
+    gone = np.flatnonzero(codes < 0)
     if len(gone):
         yield Finding("key-missing", name, gone, "every row has a key")
-    counts = np.bincount(groups.codes[groups.codes >= 0], minlength=groups.count)
-    rows = np.flatnonzero(np.append(counts > 1, False)[groups.codes])
+    counts = counted(codes, size)
+    rows = np.flatnonzero(np.append(counts > 1, False)[codes])
     if len(rows):
         keys = int(np.count_nonzero(counts > 1))
         yield Finding("key-repeated", name, rows, f"each key stands once; {keys:,} do not")
@@ -161,30 +163,49 @@ def blanks_around(column: Column) -> npt.NDArray[Any]:
 
 def odd_shapes(column: Column) -> tuple[npt.NDArray[Any], str]:
     """Rows whose text has another shape than nearly all others (digits as 0, letters as A), and that shape."""
-    column = column.compact()
-    shapes = pc.replace_substring_regex(column.strings.strings, r"\d", "0")
-    shapes = pc.replace_substring_regex(shapes, r"\pL", "A").dictionary_encode()
-    shape_of = np.append(shapes.indices.to_numpy(zero_copy_only=False), -1)[column.values]
-    counts = np.bincount(shape_of[shape_of >= 0], minlength=len(shapes.dictionary))
-    if not len(counts) or counts.max() < ONE_SHAPE * counts.sum():
-        return np.zeros(0, np.int64), ""
-    usual = int(counts.argmax())
-    return np.flatnonzero((shape_of >= 0) & (shape_of != usual)), shapes.dictionary[usual].as_py()
+    nothing = np.zeros(0, np.int64), ""
+    strings = column.strings.strings
+    starts, raw = offsets_and_data(strings)
+    lengths = np.diff(starts)
+    valid = np.flatnonzero(lengths > 0)
+    if not len(valid):
+        return nothing
+    usual = int(np.bincount(np.minimum(lengths[valid], LONGEST)).argmax())
+    if usual >= LONGEST:
+        return nothing
+    same = valid[lengths[valid] == usual]
+    # One look at each place of the keys of the usual length; the shape is that of the commonest sign there.
+    odd = np.ones(len(strings), np.bool_)
+    odd[same] = False
+    odd[lengths == 0] = False
+    shape = bytearray()
+    for place in range(usual):
+        kinds = KINDS_OF_SIGNS[raw[starts[same] + place]]
+        commonest = int(np.bincount(kinds[:SHAPE_SAMPLE]).argmax())
+        odd[same[kinds != commonest]] = True
+        shape.append(commonest)
+    rows = np.flatnonzero(odd if column.stored is None else np.append(odd, False)[column.values])
+    present = len(column) - column.missing_count
+    return (rows, shape.decode("latin-1")) if len(rows) <= (1 - ONE_SHAPE) * present else nothing
+
+
+def kinds_of_signs() -> npt.NDArray[np.uint8]:
+    """For each byte what stands for it in a shape: digits are 0, letters A, other signs themselves."""
+    kinds = np.arange(256, dtype=np.uint8)
+    for first, last, sign in ((48, 57, "0"), (65, 90, "A"), (97, 122, "A"), (128, 255, "A")):
+        kinds[first : last + 1] = ord(sign)
+    return kinds
+
+
+KINDS_OF_SIGNS = kinds_of_signs()
 
 
 def not_listed(column: Column, listed: list[str]) -> npt.NDArray[Any]:
     """Rows whose value is not among the listed values or ranges."""
     places, texts, _ = distinct_cells(column)
-    ranges = [(float(found[1]), float(found[2])) for found in map(RANGE.fullmatch, listed) if found]
-    singles = {float(word) if NUMBER.fullmatch(word) and column.type != "string" else word for word in listed}
-
-    def fits(text: str) -> bool:
-        number = float(text) if NUMBER.fullmatch(text) else None
-        if (number if column.type != "string" else text) in singles:
-            return True
-        return number is not None and any(low <= number <= high for low, high in ranges)
-
-    bad = np.append(~np.array([fits(text) for text in texts], np.bool_), False)
+    codes = CodeList(dict.fromkeys(listed, ""))
+    fits = [codes.code_of(text, is_number=column.type != "string") is not None for text in texts]
+    bad = np.append(~np.array(fits, np.bool_), False)
     return np.flatnonzero(bad[places])
 
 
@@ -209,10 +230,11 @@ def far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
     distance of the quartiles beyond a quartile are "far out". Where all values are positive they must be so among
     the logarithms too, since a long tail to the right is usual in times, counts and blood values.
     """
-    present = ~column.is_missing
     nothing = np.zeros(len(column), np.bool_)
     is_time = column.type in ("date", "datetime")
-    values = column.values[present].astype(np.int64 if is_time else np.float64).astype(np.float64)
+    present = None if column.why is None else ~column.is_missing
+    values = column.values if present is None else column.values[present]
+    values = values.astype(np.int64) if is_time else values
     if len(values) < LEAST_VALUES:
         return nothing, ""
     beyond = beyond_fences(values)
@@ -220,14 +242,14 @@ def far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
         beyond &= beyond_fences(np.log(values))
     if not beyond.any():
         return nothing, ""
-    nothing[present] = beyond
-    inside = column.values[present][~beyond]
+    inside = column.values[~column.is_missing][~beyond]
+    nothing[~column.is_missing] = beyond
     return nothing, f"{inside.min()} to {inside.max()}"
 
 
-def beyond_fences(values: npt.NDArray[np.float64]) -> npt.NDArray[np.bool_]:
+def beyond_fences(values: npt.NDArray[Any]) -> npt.NDArray[np.bool_]:
     """True beyond the outer fences; nothing is beyond where the quartiles are equal."""
-    first, third = np.percentile(values, [25, 75])
+    first, third = quantiles(values, (0.25, 0.75))
     if first == third:
         return np.zeros(len(values), np.bool_)
     reach = FENCE * (third - first)
@@ -236,28 +258,31 @@ def beyond_fences(values: npt.NDArray[np.float64]) -> npt.NDArray[np.bool_]:
 
 def mixed_decimals(column: Column) -> npt.NDArray[Any]:
     """Rows with decimals in a column whose other cells are whole numbers."""
-    present = ~column.is_missing
-    fraction = present & (np.nan_to_num(column.values) != np.floor(np.nan_to_num(column.values)))
+    values = column.values
+    with np.errstate(invalid="ignore"):
+        fraction = values != np.floor(values)
+    if column.why is not None:
+        fraction &= column.why == 0
     count = int(np.count_nonzero(fraction))
-    return np.flatnonzero(fraction) if 0 < count <= FEW * np.count_nonzero(present) else np.zeros(0, np.int64)
+    few = 0 < count <= FEW * (len(column) - column.missing_count)
+    return np.flatnonzero(fraction) if few else np.zeros(0, np.int64)
 
 
 def case_findings(table: Table, case: tuple[str, ...]) -> Iterator[Finding]:
     """Variables of the case that change from row to row of one case."""
     if not case:
         return
-    groups = grouped(table, case)
-    for name, column in table.columns.items():
-        if table.dictionary.of(name).level != "case" or name in case:
-            continue
-        rows = changing(groups.codes, groups.count, column)
+    names = [name for name in table.names if table.dictionary.of(name).level == "case" and name not in case]
+    codes, size = row_codes(table, case) if names else (np.zeros(0, np.int64), 0)
+    for name in names:
+        rows = changing(codes, size, table[name])
         if len(rows):
             yield Finding("case-changes", name, rows, f"one value for each {', '.join(case)}")
 
 
 def changing(codes: npt.NDArray[Any], count: int, column: Column) -> npt.NDArray[Any]:
     """Rows of the cases in which a column has several values."""
-    places, _, _ = distinct_cells(column)
+    places, _ = unordered_codes(column)
     rows = np.flatnonzero((codes >= 0) & (places >= 0))
     first = np.full(count, -1, np.int64)
     first[codes[rows][::-1]] = places[rows][::-1]

@@ -217,6 +217,31 @@ def text_order(strings: Any) -> npt.NDArray[np.int64]:
     return np.array(sorted(range(len(texts)), key=lambda at: (natural_order(texts[at]), texts[at])), dtype=np.int64)
 
 
+def unordered_codes(column: Column) -> tuple[Codes, int]:
+    """A number for each cell that is equal where cells are (-1: missing), in no order, and how many there can be."""
+    if column.type != "string":
+        return ordered_ranks(column)
+    numbers, size = column.strings.codes()
+    if column.stored is None:
+        return np.where(column.is_missing, -1, numbers).astype(np.int64, copy=False), size
+    return np.append(numbers, -1)[column.stored].astype(np.int64, copy=False), size
+
+
+def row_codes(table: Table, names: tuple[str, ...]) -> tuple[Codes, int]:
+    """A number for each row that is equal where rows are equal in some columns; -1 where a cell is missing."""
+    codes, size = unordered_codes(table[names[0]])
+    for name in names[1:]:
+        more, count = unordered_codes(table[name])
+        if size * max(count, 1) >= 2**62:
+            codes, old = key_codes.dense(codes, size)
+            size = len(old)
+        codes, size = key_codes.combined(codes, size, more, max(count, 1))
+    if size > key_codes.ROOMY * len(codes) + 1024:
+        codes, old = key_codes.dense(codes, size)
+        size = len(old)
+    return codes, size
+
+
 def key_texts(table: Table, names: list[str] | tuple[str, ...], rows: npt.NDArray[Any]) -> list[str]:
     """The keys of some rows as a person reads them."""
     cells = [table[name].take(rows).to_text().to_pylist() for name in names]

@@ -314,10 +314,17 @@ class Pairing:
         for table, codes, matched, side in sides:
             alone = np.flatnonzero(~matched & (codes >= 0))
             names = [pair[side] for pair in self.step.key]
-            some = alone[:MOST_EXAMPLES]
+            found, firsts, times = np.unique(codes[alone], return_index=True, return_counts=True)
+            del found
+            order = np.argsort(firsts, kind="stable")[:MOST_EXAMPLES]
+            some = alone[firsts[order]]
             texts = key_texts(table, names, some)
-            rows += [(table.name, text, int(row) + table.first_row) for text, row in zip(texts, some, strict=True)]
-        return (Listing("keys without a partner, the first", ("file", "key", "row"), tuple(rows)),) if rows else ()
+            rows += [
+                (table.name, text, int(count), int(row) + table.first_row)
+                for text, count, row in zip(texts, times[order], some, strict=True)
+            ]
+        heads = ("file", "key", "rows", "first row")
+        return (Listing("keys without a partner, the first", heads, tuple(rows)),) if rows else ()
 
     def _missing_key_notes(self) -> tuple[Note, ...]:
         notes = []

@@ -8,12 +8,14 @@ from typing import Any, Literal
 import numpy as np
 
 from lomrix.core.arrays import codes as key_codes
+from lomrix.core.arrays.matching import counted as counted_codes
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.findings import mixed_decimals
 from lomrix.core.steps.guess import guessed_families
-from lomrix.core.steps.keys import ordered_ranks
+from lomrix.core.steps.keys import row_codes, unordered_codes
 from lomrix.core.steps.recode import distinct_cells
 from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted
@@ -124,18 +126,21 @@ def described(column: Column, labels: Codes, as_labels: bool) -> tuple[int, str]
     if column.missing_count == len(column):
         return 0, ""
     if column.type in ("number", "date", "datetime") or (column.type == "integer" and not labels):
-        ranks, distinct = key_codes.ranks(column.values, column.is_missing)
-        del ranks
+        values = column.values if column.why is None else column.values[~column.is_missing]
+        distinct = key_codes.distinct_values(values)
         if column.type == "number":
             return len(distinct), f"{distinct[0]:g} to {distinct[-1]:g}"
         return len(distinct), f"{distinct[0]} to {distinct[-1]}"
+    codes, size = unordered_codes(column)
+    distinct_count = int(np.count_nonzero(counted_codes(codes, size)))
+    if distinct_count > max(20, len(column) // 2):
+        rows = np.flatnonzero(codes >= 0)
+        return distinct_count, "such as " + ", ".join(column.take(rows[[0, len(rows) // 2]]).to_text().to_pylist())
     _, texts, counts = distinct_cells(column)
     order = np.argsort(-counts, kind="stable")
-    if len(texts) > max(20, len(column) // 2):
-        return len(texts), f"such as {texts[0]}, {texts[len(texts) // 2]}"
     told = []
     for at in order[:COMMONEST]:
-        label = labels.get(texts[at])
+        label = CodeList(labels).label_of(texts[at])
         shown = (label or texts[at]) if as_labels else texts[at] + (f" {label}" if label else "")
         told.append(f"{shown} ({counts[at]:,})")
     return len(texts), ", ".join(told) + (" …" if len(texts) > COMMONEST else "")
@@ -167,8 +172,8 @@ def nearly_keys(table: Table) -> list[Note]:
     for name, column in table.columns.items():
         if column.type != "string" or len(table) < LEAST_ROWS:
             continue
-        codes, count = _codes(column)
-        counts = np.bincount(codes[codes >= 0], minlength=count)
+        codes, size = unordered_codes(column)
+        counts = counted_codes(codes, size)
         repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
         if not len(repeated) or np.count_nonzero(counts) < NEARLY * len(table):
             continue
@@ -184,19 +189,7 @@ def nearly_keys(table: Table) -> list[Note]:
 def tells_apart(table: Table, names: tuple[str, ...]) -> bool:
     """True where no two rows have equal values; a look at the first rows spares most of the work."""
     for part in (table.first(SAMPLE), table):
-        codes, size = np.zeros(len(part), np.int64), 1
-        for name in names:
-            own, count = _codes(part[name])
-            codes, size = key_codes.combined(codes, size, own, max(count, 1))
-        if size < len(part):
-            return False
-        if len(key_codes.dense(codes, size)[1]) < len(part):
+        codes, size = row_codes(part, names)
+        if np.count_nonzero(counted_codes(codes, size)) < len(part):
             return False
     return True
-
-
-def _codes(column: Column) -> tuple[Any, int]:
-    if column.type != "string":
-        return ordered_ranks(column)
-    column = column.encoded()
-    return column.values.astype(np.int64), len(column.strings)

@@ -13,7 +13,7 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import text_order
 from lomrix.core.steps.step import Result, Step
-from lomrix.core.steps.value_map import MISSING, OTHERS, Pair
+from lomrix.core.steps.value_map import MISSING, OTHERS, Pair, pair_of
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary, Variable
 from lomrix.core.table.from_text import typed_column
@@ -176,7 +176,7 @@ class Recoded:
         labels = self.before.dictionary.labels_of(name)
         if not labels:
             raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
-        pairs = tuple(Pair(code, label) for code, label in labels.items())
+        pairs = tuple(pair_of(code, label) for code, label in labels.items())
         into = self.put(name, *mapped(self.before[name], pairs, self.step.others, name))
         self.dictionary = self.dictionary.with_variable(into, self.dictionary.of(into).with_(codes=None, type=None))
 

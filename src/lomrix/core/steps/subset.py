@@ -46,16 +46,18 @@ class Subset(Step):
 
     def columns_needed(self, place: int, names: list[str]) -> list[str] | None:
         """The columns that are kept, and those that the condition looks at."""
-        if not self.columns or self.without:
+        chosen = columns_by_name(self.columns, names) if self.columns else names
+        out = columns_by_name(self.without, names) if self.without else []
+        if chosen is None or out is None:
             return None
-        chosen = columns_by_name(self.columns, names)
-        return None if chosen is None else [*chosen, *(names_used(parsed(self.where)) if self.where else ())]
+        kept = [name for name in chosen if name not in out]
+        return [*kept, *(names_used(parsed(self.where)) if self.where else ())]
 
     def apply(self, *tables: Table) -> Result:
         """Choose from the table."""
         (table,) = tables
-        types = table.types()
-        asked = chosen_columns(self.columns, types, table.name) if self.columns else table.names
+        types = {**table.types(), **dict.fromkeys(table.unread, "")}
+        asked = chosen_columns(self.columns, types, table.name) if self.columns else [*table.names, *table.unread]
         out = set(chosen_columns(self.without, types, table.name)) if self.without else set()
         kept = [name for name in asked if name not in out]
         if not kept:
@@ -64,7 +66,7 @@ class Subset(Step):
         made = table.only(kept)
         made = made if rows is None else made.take(rows)
         notes = [*self._both(asked, out), *self._lost_distinctions(table, kept, rows)]
-        gone = [name for name in table.names if name not in kept]
+        gone = [name for name in types if name not in kept]
         if gone:
             more = f" and {len(gone) - MOST_LISTED} more" if len(gone) > MOST_LISTED else ""
             notes.append(
@@ -72,8 +74,8 @@ class Subset(Step):
             )
         account = Account(
             "subset",
-            f"{len(made):,} of {len(table):,} rows and {len(kept)} of {len(table.names)} columns kept.",
-            (balance, Balance("columns", len(table.names), (("kept", len(kept)), ("left out", len(gone))))),
+            f"{len(made):,} of {len(table):,} rows and {len(kept)} of {len(types)} columns kept.",
+            (balance, Balance("columns", len(types), (("kept", len(kept)), ("left out", len(gone))))),
             {"rows": len(made), "columns": kept, "left_out": gone},
             (),
             tuple(notes),
@@ -91,34 +93,35 @@ class Subset(Step):
         false = int(np.count_nonzero(~true.values & ~true.is_missing))
         return rows, Balance("rows", len(table), (("kept", len(rows)), ("condition false, left out", false), *gone))
 
-    @staticmethod
-    def _both(asked: list[str], out: set[str]) -> list[Note]:
+    def _both(self, asked: list[str], out: set[str]) -> list[Note]:
         both = [name for name in asked if name in out]
-        if not both or len(asked) == len(out):
+        if not both or not self.columns:
             return []
         return [Note(f"both chosen and left out, so out: {', '.join(both)}.", kind="both", count=len(both))]
 
     def _lost_distinctions(self, table: Table, kept: list[str], rows: npt.NDArray[np.int64] | None) -> list[Note]:
         """Columns whose loss leaves rows of one case that nothing tells apart any more, such as the occasion."""
-        lost = [name for name in table.names if name not in kept]
+        lost = [name for name in (*table.names, *table.unread) if name not in kept]
         if not lost or not len(table):
             return []
-        source = table if rows is None else table.take(rows)
-        notes = []
         for case in kept[:MOST_LISTED]:
-            codes, count = ordered_ranks(source[case])
-            if source[case].type in ("number", "boolean") or not 1 < count < CASE_SHARE * len(source):
+            if table[case].type in ("number", "boolean"):
                 continue
+            codes, count = ordered_ranks(table[case] if rows is None else table[case].take(rows))
+            if not 1 < count < CASE_SHARE * len(codes):
+                continue
+            notes = []
             for name in lost:
-                together = separated(codes, count, source[name])
+                column = table.unread[name]() if name in table.unread else table[name]
+                together = separated(codes, count, column if rows is None else column.take(rows))
                 if together is not None:
                     text = (
                         f"without {name} rows of {counted(together, 'case', 'cases')} of {case} cannot be told apart."
                     )
                     notes.append(Note(text, name, (), "indistinguishable", together))
             if notes:
-                break
-        return notes
+                return notes
+        return []
 
 
 def separated(codes: npt.NDArray[np.int64], count: int, column: Column) -> int | None:

@@ -12,6 +12,7 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import grouped, ordered_ranks
 from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes, Dictionary, Variable
 from lomrix.core.table.notes import Note
@@ -80,7 +81,7 @@ class Tally(Step):
 
     @staticmethod
     def _label(table: Table, name: str, text: str | None) -> str:
-        return table.dictionary.labels_of(name).get(text or "", text or "—")
+        return CodeList(table.dictionary.labels_of(name)).label_of(text or "") or text or "—"
 
     # ---------------------------------------------------------------- counting
 
@@ -242,15 +243,16 @@ class Scale:
         text = self.texts[at]
         if not self.labels:
             return (text,)
-        label = self.labels.get(text, "—")
+        label = CodeList(self.labels).label_of(text) or "—"
         return (label, text) if as_labels else (text, label)
 
     def notes(self) -> list[Note]:
         """Values without a label, and labels never used: a list put on the wrong variable is seen so."""
         if not self.labels:
             return []
-        without = [text for text in self.texts if text not in self.labels]
-        unused = [f"{code} {label}" for code, label in self.labels.items() if code not in self.texts]
+        codes = CodeList(self.labels)
+        without = [text for text in self.texts if codes.code_of(text) is None]
+        unused = [f"{code} {self.labels[code]}" for code in codes.unused(self.texts)]
         notes = []
         if without:
             notes.append(

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from lomrix.core.steps.findings import not_listed
 from lomrix.core.steps.recode import distinct_cells
+from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import NOTHING_KNOWN, Dictionary
 from lomrix.core.table.table import Table
@@ -68,7 +69,7 @@ def misfits(table: Table, dictionary: Dictionary) -> list[tuple[str, str, str]]:
         rows = not_listed(column, list(labels))
         without = list(dict.fromkeys(column.take(rows[:1000]).to_text().to_pylist())) if len(rows) else []
         _, texts, _ = distinct_cells(column)
-        unused = [f"{code} {label}" for code, label in labels.items() if code not in texts and " to " not in code]
+        unused = [f"{code} {labels[code]}" for code in CodeList(labels).unused(texts)]
         if without or unused:
             found.append((name, ", ".join(without[:8]) or "none", ", ".join(unused[:8]) or "none"))
     return found

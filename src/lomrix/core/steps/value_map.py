@@ -11,10 +11,10 @@ import re
 from dataclasses import dataclass
 
 from lomrix.core.errors import UsageError
+from lomrix.core.table.code_list import RANGE
 
 EXAMPLE = 'Say --map "watch: day=1, night=2" or --map "age: 16 to 29=young, others=missing:out of range".'
 OTHERS, MISSING = "others", "missing"
-RANGE = re.compile(r"(-?\d+(?:\.\d+)?)\s+to\s+(-?\d+(?:\.\d+)?)")
 # A value in quotation marks may hold commas and equals signs.
 PAIR = re.compile(r'\s*("[^"]*"|[^=,"]+)\s*=\s*("[^"]*"|[^,"]*)\s*(,|$)')
 

@@ -30,7 +30,7 @@ class Pool:
         True where every string is known to stand once, and no null.
     """
 
-    __slots__ = ("_distinct", "strings")
+    __slots__ = ("_codes", "_distinct", "strings")
 
     def __init__(self, strings: Any, *, is_distinct: bool = False) -> None:
         if isinstance(strings, pa.ChunkedArray):
@@ -39,6 +39,7 @@ class Pool:
             strings = pa.array([], pa.large_string())
         self.strings = strings if strings.type == pa.large_string() else strings.cast(pa.large_string())
         self._distinct: tuple[Positions, Pool] | None = None
+        self._codes: tuple[npt.NDArray[Any], int] | None = None
         if is_distinct:
             self._distinct = (np.arange(len(strings), dtype=np.int32), self)
 
@@ -81,6 +82,21 @@ class Pool:
         place = np.zeros(size, np.int32)
         place[found] = np.arange(len(found), dtype=np.int32)
         return place[numbers], Pool(self.strings.take(pa.array(row_of[found])), is_distinct=True)
+
+    def codes(self) -> tuple[npt.NDArray[Any], int]:
+        """A number for each string that is equal where strings are (-1: null), and how many numbers there can be.
+
+        Cheaper than `distinct` for ids of one shape, and in no order.
+        """
+        if self._codes is None:
+            shaped = shaped_numbers(self.strings) if self._distinct is None and len(self.strings) >= LARGE else None
+            if shaped is not None and int(np.ptp(shaped[0])) < 4 * len(self.strings):
+                numbers = shaped[0] - shaped[0].min()
+                self._codes = (numbers, int(numbers.max()) + 1)
+            else:
+                places, pool = self.distinct()
+                self._codes = (places, len(pool))
+        return self._codes
 
     def seems_repetitive(self) -> bool:
         """True where a sample says that each string stands many times."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -32,6 +32,8 @@ class Table:
         How messages speak of the table; mostly the file's name.
     first_row
         Number of the first row as its sheet counts it.
+    unread
+        Columns of the source that nobody asked for yet, with a way to have them.
     """
 
     columns: Mapping[str, Column]
@@ -39,6 +41,7 @@ class Table:
     history: tuple[Mapping[str, Any], ...] = ()
     name: str = "table"
     first_row: int = FIRST_ROW
+    unread: Mapping[str, Callable[[], Column]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         lengths = {name: len(column) for name, column in self.columns.items()}
@@ -64,7 +67,7 @@ class Table:
 
     def with_columns(self, columns: Mapping[str, Column]) -> Table:
         """The same table with other columns; the dictionary keeps what still applies."""
-        return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns))
+        return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns), unread={})
 
     def only(self, names: Iterable[str]) -> Table:
         """Just these columns, in the order given."""
@@ -72,7 +75,7 @@ class Table:
 
     def take(self, rows: npt.NDArray[Any]) -> Table:
         """Just these rows, in the order given."""
-        return replace(self, columns={name: column.take(rows) for name, column in self.columns.items()})
+        return replace(self, columns={name: column.take(rows) for name, column in self.columns.items()}, unread={})
 
     def first(self, rows: int) -> Table:
         """The first rows."""

@@ -1,0 +1,54 @@
+"""Lists of codes: single values, and ranges such as "2 to 4", with their labels."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+from lomrix.core.table.header import NUMBER
+
+RANGE = re.compile(r"(-?\d+(?:\.\d+)?)\s+to\s+(-?\d+(?:\.\d+)?)")
+
+
+class CodeList:
+    """A list of codes that answers for values.
+
+    Parameters
+    ----------
+    labels
+        Label of each code; a code is a stored value as text, or a range of numbers, both ends in it.
+    """
+
+    def __init__(self, labels: Mapping[str, str]) -> None:
+        self.labels = labels
+        self._ranges = [(float(found[1]), float(found[2]), code) for code in labels if (found := RANGE.fullmatch(code))]
+        self._numbers = {float(code): code for code in labels if NUMBER.fullmatch(code)}
+
+    def code_of(self, text: str, *, is_number: bool = True) -> str | None:
+        """The code that a value, as text, falls under; None where the list has none for it.
+
+        Parameters
+        ----------
+        text
+            The value.
+        is_number
+            Whether the column holds numbers, so that 1 and 1.0 are the same.
+        """
+        if text in self.labels:
+            return text
+        if not NUMBER.fullmatch(text):
+            return None
+        number = float(text)
+        if is_number and number in self._numbers:
+            return self._numbers[number]
+        return next((code for low, high, code in self._ranges if low <= number <= high), None)
+
+    def label_of(self, text: str) -> str | None:
+        """The label of a value; None where the list has none for it."""
+        code = self.code_of(text)
+        return None if code is None else self.labels[code]
+
+    def unused(self, texts: list[str]) -> list[str]:
+        """The codes that none of the values falls under."""
+        used = {self.code_of(text) for text in texts}
+        return [code for code in self.labels if code not in used]
