@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import typer
@@ -37,6 +38,9 @@ def check_source(common: Common, source: str, key: tuple[str, ...], case: tuple[
             return {}
 
         written = place.write(fill)
+    if written:
+        done = replace(result.account, advice=(f"fill in {ledger}, then: lomrix correct {source} --ledger {ledger}",))
+        result = replace(result, account=done)
     session.tell(result, written, rehearsal=False)
     if result.account.facts["broken"]:
         raise typer.Exit(1)

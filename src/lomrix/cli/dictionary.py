@@ -11,6 +11,7 @@ from lomrix.cli.options import Common, with_common_options
 app = typer.Typer(
     help="Draft, show or convert a dictionary: labels, codes, missing codes, limits.",
     no_args_is_help=True,
+    add_completion=False,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )

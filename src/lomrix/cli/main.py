@@ -1,54 +1,103 @@
-"""The program `lomrix`: its commands in their panels.
+"""The program `lomrix`: its commands in their panels, each loaded when it is called.
 
-Nothing here may import NumPy or PyArrow: `lomrix --help` must be quick.
+Nothing here may import NumPy, PyArrow or a command: `lomrix --help` must be quick.
 """
 
 from __future__ import annotations
 
+import importlib
+from dataclasses import dataclass
 from typing import Annotated, Any
 
 import typer
 from typer.core import TyperGroup
 
 import lomrix
-from lomrix.cli.aggregate import aggregate
-from lomrix.cli.check import check
-from lomrix.cli.correct import correct
-from lomrix.cli.deidentify import deidentify
-from lomrix.cli.demo import demo
-from lomrix.cli.dictionary import app as dictionary
-from lomrix.cli.export import export
-from lomrix.cli.merge import merge
-from lomrix.cli.profile import profile
-from lomrix.cli.recode import recode
-from lomrix.cli.subset import subset
-from lomrix.cli.tally import tally
-from lomrix.cli.to_long import to_long
+
+SETTINGS: dict[str, Any] = {
+    "add_completion": False,
+    "pretty_exceptions_enable": False,
+    "rich_markup_mode": None,
+    "context_settings": {"help_option_names": ["--help", "-h"]},
+}
 
 
-class CommandsInPanels(TyperGroup):
-    """The program's help, its commands under the headings of the work they belong to."""
+@dataclass(frozen=True)
+class Entry:
+    """A command: its panel, its name, what it does in a few words, and an example."""
+
+    panel: str
+    name: str
+    does: str
+    example: str = ""
+
+    def loaded(self) -> Any:
+        """The command itself, from the module and function of its name."""
+        word = self.name.replace("-", "_")
+        module = importlib.import_module(f"lomrix.cli.{word}")
+        if isinstance(getattr(module, "app", None), typer.Typer):
+            command: Any = typer.main.get_command(module.app)
+            command.name = self.name
+            return command
+        alone = typer.Typer(**SETTINGS)
+        epilog = f"Example: {self.example}"
+        alone.command(self.name, epilog=epilog, no_args_is_help=True, help=f"{self.does}.")(getattr(module, word))
+        return typer.main.get_command(alone)
+
+
+ENTRIES = (
+    Entry("Look", "profile", "Show what is in a file: keys, types, missing cells, ranges, labels",
+          "lomrix profile roster.csv --dictionary dictionary.toml"),
+    Entry("Look", "tally", "Count values, with labels and per cents; missing cells apart",
+          "lomrix tally roster.csv sex vessel --percent column -d dictionary.toml"),
+    Entry("Clean", "check", "Find what is wrong; exit status 1 where a rule is broken",
+          "lomrix check roster.csv --key crew_id -d dictionary.toml --draft-ledger ledger.csv"),
+    Entry("Clean", "correct", "Apply a ledger of corrections, where the old value still stands",
+          "lomrix correct roster.csv --ledger ledger_roster.csv --out roster_clean.csv"),
+    Entry("Clean", "recode", "Recode whole values: to others, codes, labels, a missing reason",
+          'lomrix recode fatigue_m0.csv --map "watch: day=1, night=2, split=3" --out coded.csv'),
+    Entry("Clean", "subset", "Choose columns and rows",
+          'lomrix subset long.csv --columns "crew_id,month,sleep" --where "month in (0, 12)"'),
+    Entry("Clean", "deidentify", "Take away what names a person; the way back is written apart",
+          "lomrix deidentify roster.csv --id crew_id --remove name --seed k/seed --linkage k/link.csv --out safe.csv"),
+    Entry("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits"),
+    Entry("Combine", "merge", "Add variables from another file, by key",
+          "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv"),
+    Entry("Reshape", "to-long", "Turn repeated columns into one row per case and occasion",
+          'lomrix to-long crew.csv --case crew_id --header "{measure}_m{month}" --out long.csv'),
+    Entry("Compute", "aggregate", "Compute statistics of groups: one row per group",
+          'lomrix aggregate long.csv --by vessel,month --stat "sleep: n mean sd"'),
+    Entry("Deliver", "export", "Write a file for another program, missing values recoded",
+          "lomrix export long.csv --to model.dat --form bare --missing-code auto"),
+    Entry("Repeat", "demo", "Write the demo study of the Kittiwake Line", "lomrix demo demo"),
+)  # fmt: skip
+
+
+class Program(TyperGroup):
+    """Loads a command when it is called, and shows all of them under the headings of their work."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """Names of the commands."""
+        return [entry.name for entry in ENTRIES]
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        """The command of a name; None where there is none."""
+        return next((entry.loaded() for entry in ENTRIES if entry.name == cmd_name), None)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         """Write the commands panel by panel."""
-        for panel in dict.fromkeys(panel for panel, *_ in COMMANDS):
+        for panel in dict.fromkeys(entry.panel for entry in ENTRIES):
             with formatter.section(panel):
-                listed = [
-                    (name, self.commands[name].get_short_help_str(80)) for at, name, *_ in COMMANDS if at == panel
-                ]
-                formatter.write_dl(listed, col_max=12)
+                formatter.write_dl([(entry.name, entry.does) for entry in ENTRIES if entry.panel == panel], col_max=12)
 
 
 app = typer.Typer(
     name="lomrix",
-    help="Look after the data of a longitudinal study: merge by key, reshape, aggregate, export.",
+    help="Look after the data of a longitudinal study: bring in, clean, merge by key, reshape, aggregate, export.",
     no_args_is_help=True,
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    rich_markup_mode=None,
-    cls=CommandsInPanels,
-    context_settings={"help_option_names": ["--help", "-h"]},
+    cls=Program,
     epilog="Without --out a command is a rehearsal: it shows what it would do and writes nothing.",
+    **SETTINGS,
 )
 
 
@@ -65,39 +114,7 @@ def program(
         bool, typer.Option("--version", callback=version, is_eager=True, help="Say the version.")
     ] = False,
 ) -> None:
-    """Look after the data of a longitudinal study: merge by key, reshape, aggregate, export."""
-
-
-COMMANDS = (
-    ("Look", "profile", profile, "lomrix profile roster.csv"),
-    ("Look", "tally", tally, "lomrix tally roster.csv sex vessel --percent column -d dictionary.toml"),
-    ("Clean", "check", check, "lomrix check roster.csv --key crew_id -d dictionary.toml --draft-ledger ledger.csv"),
-    ("Clean", "correct", correct, "lomrix correct roster.csv --ledger ledger.csv --out roster_clean.csv"),
-    ("Clean", "recode", recode, 'lomrix recode fatigue_m0.csv --map "watch: day=1, night=2, split=3" --out coded.csv'),
-    ("Clean", "subset", subset, 'lomrix subset long.csv --columns "crew_id,month,sleep" --where "month in (0, 12)"'),
-    (
-        "Clean",
-        "deidentify",
-        deidentify,
-        "lomrix deidentify roster.csv --id crew_id --remove name --seed k/seed --linkage k/link.csv --out safe.csv",
-    ),
-    ("Clean", "dictionary", dictionary, ""),
-    ("Combine", "merge", merge, "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv"),
-    (
-        "Reshape",
-        "to-long",
-        to_long,
-        'lomrix to-long crew.csv --case crew_id --header "{measure}_m{month}" --out long.csv',
-    ),
-    ("Compute", "aggregate", aggregate, 'lomrix aggregate long.csv --by vessel,month --stat "sleep: n mean sd"'),
-    ("Deliver", "export", export, "lomrix export long.csv --to model.dat --form bare --missing-code auto"),
-    ("Repeat", "demo", demo, "lomrix demo demo"),
-)
-for panel, name, function, example in COMMANDS:
-    if isinstance(function, typer.Typer):
-        app.add_typer(function, name=name)
-        continue
-    app.command(name, rich_help_panel=panel, epilog=f"Example: {example}", no_args_is_help=True)(function)
+    """Look after the data of a longitudinal study."""
 
 
 def main() -> None:

@@ -60,7 +60,7 @@ def tally_figure(counts: Table, step: Tally, title: str, path: Path, format_: st
         rotation=0 if sum(map(len, places)) < 70 else 40,
         ha="center" if sum(map(len, places)) < 70 else "right",
     )
-    axes.set_ylabel("cells")
+    axes.set_ylabel("rows")
     axes.set_title(title, loc="left", fontsize=12)
     axes.spines[["top", "right"]].set_visible(False)
     if len(groups) > 1:

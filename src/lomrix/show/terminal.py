@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
@@ -15,7 +16,7 @@ from rich.table import Table as Grid
 from rich.text import Text
 
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.table.notes import Note, plural
+from lomrix.core.table.notes import Note, counted, plural
 
 if TYPE_CHECKING:
     from lomrix.core.errors import LomrixError
@@ -24,6 +25,12 @@ if TYPE_CHECKING:
 PIPED_WIDTH = 110
 FIRST_ROWS = 5
 WIDEST_CELL = 26
+# A result of so few rows is shown whole.
+FEW_ROWS = 24
+# Columns of a listing up to this width are never cut.
+SHORT = 16
+# What stands to the right: counts, maybe with per cents, and a dash for nothing.
+COUNT = re.compile(r"-?[\d,]+(\.\d+)?( \([\d.]+\))?|—?")
 # Notes that are told together where as many columns as this have them.
 FEW_COLUMNS = 3
 GATHERED = {"token": "texts are taken as missing among the values", "blanks-around": "blanks begin or end cells"}
@@ -34,7 +41,9 @@ MOST_IN_A_LINE = 3
 def console(*, to_standard_error: bool = False) -> Console:
     """A console that colours only a terminal, and honours NO_COLOR."""
     stream = sys.stderr if to_standard_error else sys.stdout
-    width = None if stream.isatty() else PIPED_WIDTH
+    made = Console(file=stream)
+    # The last columns of a window are often hidden behind its edge.
+    width = max(40, made.width - 2) if stream.isatty() else PIPED_WIDTH
     return Console(file=stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
 
 
@@ -100,12 +109,16 @@ def balances_view(balances: Sequence[Balance]) -> RenderableType:
 def listing_view(listing: Listing) -> RenderableType:
     """A small table under its title."""
     grid = Grid(box=box.SIMPLE_HEAD, header_style="dim", pad_edge=False, show_edge=False)
-    for name in listing.columns:
-        grid.add_column(name)
-    for place in range(len(listing.columns)):
-        cells = [row[place] for row in listing.rows]
-        if cells and all(isinstance(cell, int | float) or cell is None for cell in cells):
-            grid.columns[place].justify = "right"
+    for place, name in enumerate(listing.columns):
+        texts = [cell_text(row[place]) for row in listing.rows]
+        widest = max([len(name), *map(len, texts)])
+        grid.add_column(
+            name,
+            no_wrap=listing.one_line,
+            overflow="ellipsis" if listing.one_line else "fold",
+            min_width=widest if listing.one_line and widest <= SHORT else None,
+            justify="right" if place and texts and all(COUNT.fullmatch(text) for text in texts) else "left",
+        )
     for row in listing.rows:
         grid.add_row(*map(cell_text, row))
     return Group(Text(), Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
@@ -152,7 +165,8 @@ def number_text(value: float) -> str:
 
 def first_rows_view(table: Table, width: int) -> RenderableType:
     """The first rows as they would be written; what is missing stands in its reason."""
-    head = table.first(FIRST_ROWS)
+    whole = len(table) <= FEW_ROWS
+    head = table if whole else table.first(FIRST_ROWS)
     rows = np.arange(len(head))
     shown: list[tuple[str, list[Text], bool]] = []
     room = width - 4
@@ -174,7 +188,8 @@ def first_rows_view(table: Table, width: int) -> RenderableType:
         grid.add_column(f"… {rest} more", no_wrap=True)
     for place in rows:
         grid.add_row(*(cells[place] for _, cells, _ in shown), *([""] if rest else []))
-    title = Text(f"first rows of {len(table):,}, {len(table.names)} columns", style="italic")
+    told = f"all {counted(len(table), 'row', 'rows')}" if whole else f"first rows of {len(table):,}"
+    title = Text(f"{told}, {len(table.names)} columns", style="italic")
     return Group(Text(), Padding(title, (0, 0, 0, 2), expand=False), Padding(grid, (0, 0, 0, 2), expand=False))
 
 

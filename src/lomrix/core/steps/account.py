@@ -57,6 +57,8 @@ class Listing:
     title: str
     columns: tuple[str, ...]
     rows: tuple[tuple[Any, ...], ...]
+    # Long cells are cut rather than set in several lines, so that a long listing stays on the screen.
+    one_line: bool = False
 
     def to_json(self) -> dict[str, Any]:
         """The listing as plain values, one mapping per row."""

@@ -78,6 +78,8 @@ class Check(Step):
             ),
             {"broken": len(broken), "findings": [self._fact(table, one) for one in found]},
             (listing,) if rows else (),
+            (),
+            ("add --draft-ledger ledger.csv to have these cells as a ledger to fill in",) if rows else (),
         )
 
     def _fact(self, table: Table, one: Finding) -> dict[str, Any]:

@@ -75,7 +75,7 @@ class Profile(Step):
                 "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
                 "repeated_measures": families.measures if families is not None else {},
             },
-            (Listing("columns", HEADS, tuple(rows)), *self._families(families)),
+            (Listing("columns", HEADS, tuple(rows), one_line=True), *self._families(families)),
             tuple(self._notes(table)),
             tuple(advice),
         )  # fmt: skip
