@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UnbalancedAccountError
 from lomrix.core.steps.account import Balance
+from lomrix.core.steps.correct import Correct
 from lomrix.core.steps.keys import key_pairs
 from lomrix.core.steps.merge import Merge
+from lomrix.core.steps.near_miss import _neighbours, near_misses
+from lomrix.core.steps.overlap import DisagreementError
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 from tests.tables import reasons, rows, table
@@ -120,7 +124,7 @@ def test_differing_overlap_stops_and_names_the_cells() -> None:
     with pytest.raises(DataError) as caught:
         Merge(key=(("k", "k"),)).apply(base, added)
     assert caught.value.where == "sex: 1 cell differs: b (row 3) 2 against 1"
-    for rule, cells in (("base", [1, 2, 2, 2]), ("added", [1, 1, 2, 2])):
+    for rule, cells in (("base", [1, 2, None, 2]), ("added", [1, 1, 2, 2]), ("fill", [1, 2, 2, 2])):
         assert Merge(key=(("k", "k"),), overlap=rule).apply(base, added).table["sex"].cells() == cells
     both = Merge(key=(("k", "k"),), overlap="both").apply(base, added).table
     assert both["sex_from_wave"].cells() == [1, 1, 2, 2]
@@ -138,6 +142,80 @@ def test_status_says_where_rows_came_from_and_its_name_must_be_free() -> None:
     assert made.dictionary.labels_of("source")["3"] == "only in r"
     with pytest.raises(DataError, match="a column named x already"):
         Merge(key=(("k", "k"),), status="x").apply(base, added)
+
+
+def test_differing_cells_become_a_ledger() -> None:
+    base, added = table("l", k=["a", "b"], x=[1, 2]), table("r", k=["b", "a"], x=[3, 1])
+    with pytest.raises(DisagreementError) as caught:
+        Merge(key=(("k", "k"),)).apply(base, added)
+    assert caught.value.ledger is not None
+    assert rows(caught.value.ledger) == [("b", "3", "x", "2", "set", "3", "l and r differ")]
+    settled = Correct().apply(base, caught.value.ledger).table
+    assert Merge(key=(("k", "k"),)).apply(settled, added).table["x"].cells() == [1, 3]
+
+
+def test_several_files_at_once_keep_the_base_order_and_tell_where_rows_came_from() -> None:
+    base = table("a", k=["2", "1"])
+    result = Merge(key=(("k", "k"),), status="source").apply(
+        base, table("b", k=["1", "3"], x=[1, 3]), table("c", k=["3", "2", "4"], y=[3, 2, 4])
+    )
+    assert rows(result.table) == [("2", None, 2, 2), ("1", 1, None, 1), ("3", 3, 3, 3), ("4", None, 4, 4)]
+    assert result.table.dictionary.labels_of("source") == {
+        "1": "in a and b",
+        "2": "in a and c",
+        "3": "in b and c",
+        "4": "only in c",
+    }
+    assert len(result.account.balances) == 8
+
+
+@pytest.mark.parametrize(
+    ("mine", "theirs", "cause"),
+    [
+        ("0417", "0417 ", "blanks"),
+        ("Tern", "tern", "case"),
+        ("0417", "417", "leading zeros"),
+        (" TERN", "tern", "blanks and case"),
+        ("417", "417.0", "a stored number"),
+        ("KW-12", "kw12", "a dash or another sign"),
+        ("razorbil", "razorbill", "spelling"),
+        ("0417", "0418", None),
+        ("tern", "fulmar", None),
+    ],
+)
+def test_near_misses_say_what_keeps_keys_apart(mine: str, theirs: str, cause: str | None) -> None:
+    found = near_misses(pa.array([mine], pa.large_string()), pa.array(["zzz", theirs], pa.large_string()))
+    assert (found[mine].partner, found[mine].differs_by) == (theirs, cause) if cause else not found
+
+
+def test_neighbours_find_what_comparing_all_pairs_finds() -> None:
+    keys = ["razorbil", "shaerwater", "gulillemot", "pufin", "nothing"]
+    names = ["razorbill", "shearwater", "guillemot", "puffin", "tern"]
+    assert {key: found[0] for key, found in _neighbours(keys, names).items()} == dict(
+        zip(keys[:4], names, strict=False)
+    )
+
+
+def test_tidied_keys_meet_and_are_counted() -> None:
+    base, added = table("l", k=["0417", "b", "C"]), table("r", k=["417 ", "b", "c"], x=[1, 2, 3])
+    result = Merge(key=(("k", "k"),), tidy=("blanks", "case", "zeros")).apply(base, added)
+    assert rows(result.table) == [("0417", 1), ("b", 2), ("C", 3)]
+    assert {note.kind: note.count for note in result.account.notes}["tidied"] == 2
+    with pytest.raises(DataError) as caught:
+        Merge(key=(("k", "k"),), tidy=("zeros",)).apply(table("l", k=["01", "1"]), added)
+    assert caught.value.where == '1 row: "01" and "1"'
+
+
+def test_all_unmatched_keys_are_listed_with_their_likely_partner() -> None:
+    base, added = table("l", k=["0417", "0417", "x"]), table("r", k=["417", "y"], n=[1, 2])
+    found = Merge(key=(("k", "k"),), list_unmatched=True).apply(base, added).unmatched
+    assert found is not None
+    assert rows(found) == [
+        ("l", "0417", "2", "2", "417", "leading zeros", "100.0"),
+        ("l", "x", "1", "4", None, None, None),
+        ("r", "417", "1", "2", "0417", "leading zeros", "100.0"),
+        ("r", "y", "1", "3", None, None, None),
+    ]
 
 
 def test_an_account_that_does_not_balance_stops() -> None:

@@ -33,6 +33,7 @@ class Overlap(StrEnum):
     CHECK = "check"
     BASE = "base"
     ADDED = "added"
+    FILL = "fill"
     BOTH = "both"
 
 
@@ -40,7 +41,9 @@ class Overlap(StrEnum):
 def merge(
     common: Common,
     base: Annotated[str, typer.Argument(metavar="BASE", help="The file that is built on; its row order is kept.")],
-    added: Annotated[str, typer.Argument(metavar="ADDED", help="The file whose variables are brought to it.")],
+    added: Annotated[
+        list[str], typer.Argument(metavar="ADDED…", help="Files whose variables are brought to it, in order.")
+    ],
     key: Key,
     expect: Annotated[Expect | None, typer.Option(help="The relationship that the keys should have.")] = None,
     rows: Annotated[Rows, typer.Option(help="Rows to keep: all, matched ones only, or those of the base.")] = Rows.ALL,
@@ -49,18 +52,22 @@ def merge(
     ] = Overlap.CHECK,
     take: Annotated[str, typer.Option(metavar="COLUMNS", help="Which columns of the added file to bring.")] = "",
     status: Annotated[str, typer.Option(metavar="NAME", help="Add a column that says where each row came from.")] = "",
+    tidy_keys: Annotated[
+        str, typer.Option(metavar="WORDS", help="What does not count in keys: blanks, case, zeros, commas between.")
+    ] = "",
+    unmatched: Annotated[
+        str, typer.Option(metavar="FILE", help="Write all keys without a partner, with likely ones.")
+    ] = "",
+    conflicts: Annotated[str, typer.Option(metavar="FILE", help="Write cells in which files differ as a ledger.")] = "",
 ) -> None:
-    """Add variables from another file, by key."""
-    from lomrix.cli.session import Session
+    """Add variables from other files, by key."""
+    from lomrix.cli.merging import merge_sources
     from lomrix.core.steps.keys import key_pairs
     from lomrix.core.steps.merge import Merge
+    from lomrix.core.steps.tidy import tidy_words
 
     step = Merge(
-        key=key_pairs(key),
-        expect=expect.value if expect else None,
-        rows=rows.value,
-        overlap=overlap.value,
-        take=take,
-        status=status,
-    )
-    Session(common, [base, added]).run(step)
+        key=key_pairs(key), expect=expect.value if expect else None, rows=rows.value, overlap=overlap.value, take=take,
+        status=status, tidy=tidy_words(tidy_keys), list_unmatched=bool(unmatched),
+    )  # fmt: skip
+    merge_sources(common, [base, *added], step, unmatched, conflicts)

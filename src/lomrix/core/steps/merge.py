@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from lomrix.core.arrays import matching
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import KeyPairs, PairedKeys, key_texts, paired_keys
+from lomrix.core.steps.merge_result import UNMATCHED_HEADS, Merged, Origin, joined_accounts, stacked_texts, text_columns
+from lomrix.core.steps.near_miss import OPTIONS, NearMiss, near_misses, visible
 from lomrix.core.steps.overlap import Overlap, OverlapRule, resolved_overlap
-from lomrix.core.steps.step import Result, Step
+from lomrix.core.steps.step import Step
+from lomrix.core.steps.tidy import WORDS, tidied_tables
 from lomrix.core.table.column import Column, common_type, either
-from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.selection import chosen_columns, columns_by_name
@@ -25,6 +28,9 @@ from lomrix.core.table.table import Table, require_free
 Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"]
 RowsKept = Literal["all", "matched", "base"]
 MOST_EXAMPLES = 5
+MOST_NEAR = 12
+# Up to so many keys of the other side are looked at, whether they have a partner or not.
+MOST_LOOKED_AT = 20_000
 
 
 class Merge(Step):
@@ -39,11 +45,17 @@ class Merge(Step):
     rows
         Which rows are kept: `all`, those `matched`, or those of the `base`.
     overlap
-        What happens to columns of the same name: `check`, `base`, `added` or `both`.
+        What happens to columns of the same name: `check`, `base`, `added`, `fill` or `both`.
     status
         Name of a column that says where each row came from.
     take
-        Which columns of the added table are brought; all where empty.
+        Which columns of the added tables are brought; all where empty.
+    tidy
+        What does not count when keys are compared: `blanks`, `case`, `zeros`.
+    suggest
+        Look for the likely partners of keys without one.
+    list_unmatched
+        Give a table of all keys without a partner.
     """
 
     key: KeyPairs
@@ -52,6 +64,9 @@ class Merge(Step):
     overlap: OverlapRule = "check"
     status: str = ""
     take: str = ""
+    tidy: tuple[str, ...] = ()
+    suggest: bool = True
+    list_unmatched: bool = False
 
     @property
     def kept_together(self) -> tuple[str, ...]:
@@ -64,17 +79,42 @@ class Merge(Step):
             return None
         return columns_by_name(",".join([self.take, *(added for _, added in self.key)]), names)
 
-    def apply(self, *tables: Table) -> Result:
-        """Merge the second table into the first."""
-        base, added = tables
-        added = self._taken(added)
+    def apply(self, *tables: Table) -> Merged:
+        """Merge the second table into the first, the third into the result, and so on."""
+        base, *rest = tables
+        if not self.key:
+            raise UsageError("No key is named.", todo="Say --key with the column that the files share.")
         if self.status:
-            require_free(self.status, [*base.names, *added.names], "the status column")
-        work = Pairing(self, base, added, paired_keys(base, added, self.key))
+            require_free(self.status, [name for table in tables for name in table.names], "the status column")
+        made, origin = base, Origin.of(base)
+        accounts: list[Account] = []
+        unmatched: list[Table] = []
+        conflicts: list[Table] = []
+        for added in rest:
+            work = self._paired(made, self._taken(added))
+            overlap = resolved_overlap(self.overlap, work.base, work.added, self.key, work.base_rows, work.added_rows)
+            made = work.table(overlap)
+            origin = origin.extended(added.name, work.base_rows, work.added_rows)
+            near = work.near_misses() if self.suggest else {}
+            accounts.append(work.account(made, overlap, near))
+            unmatched += [work.unmatched(near)] if self.list_unmatched else []
+            conflicts += [overlap.conflicts] if overlap.conflicts is not None else []
+        if self.status:
+            made = origin.with_status(made, self.status)
+        return Merged(made, joined_accounts(accounts), stacked_texts(unmatched), stacked_texts(conflicts))
+
+    def _paired(self, base: Table, added: Table) -> Pairing:
+        notes: list[Note] = []
+        one, two = base, added
+        if self.tidy:
+            one, two, notes = tidied_tables(base, added, self.key, self.tidy)
+        keys = paired_keys(one, two, self.key)
+        if self.tidy:
+            exact = paired_keys(base, added, self.key)
+            notes = [*notes, *brought_together(exact, keys)]
+        work = Pairing(self, base, added, replace(keys, notes=(*keys.notes, *notes)))
         work.hold_to_expectation()
-        overlap = resolved_overlap(self.overlap, base, added, self.key, work.base_rows, work.added_rows)
-        table = work.table(overlap)
-        return Result(table, work.account(table, overlap))
+        return work
 
     def _taken(self, added: Table) -> Table:
         if not self.take:
@@ -212,13 +252,6 @@ class Pairing:
                 continue
             columns[overlap.renamed.get(name, name)] = column.take_or(self.added_rows, UNMATCHED)
         dictionary = self._dictionary(overlap)
-        if self.step.status:
-            columns[self.step.status] = self._status()
-            codes = {"1": "in both", "2": f"only in {self.base.name}", "3": f"only in {self.added.name}"}
-            dictionary = dictionary.with_codes(self.step.status, codes).with_variable(
-                self.step.status,
-                Variable(label=f"Where the row came from: {self.base.name}, {self.added.name}", codes=self.step.status),
-            )
         history = (*self.base.history, *self.added.history)
         return Table(columns, dictionary.for_columns(columns), history, self.base.name)
 
@@ -237,13 +270,61 @@ class Pairing:
         mine = base.widened(type_).take_or(self.base_rows, UNMATCHED)
         return either(mine, added.widened(type_).take_or(self.added_rows, UNMATCHED), absent)
 
-    def _status(self) -> Column:
-        status = np.where(self.base_rows < 0, 3, np.where(self.added_rows < 0, 2, 1))
-        return Column.of("integer", status)
+    # ------------------------------------------------------------- near misses
+
+    def _alone(self, side: int) -> npt.NDArray[Any]:
+        """The first row of each key without a partner, on one side."""
+        codes, matched = ((self.keys.base, self.base_matched), (self.keys.added, self.added_matched))[side]
+        return self._firsts(side, ~matched & (codes >= 0))
+
+    def _firsts(self, side: int, which: npt.NDArray[np.bool_]) -> npt.NDArray[Any]:
+        """The first row of each key among some rows of one side."""
+        codes = (self.keys.base, self.keys.added)[side]
+        rows = np.flatnonzero(which)
+        _, firsts = np.unique(codes[rows], return_index=True)
+        return rows[np.sort(firsts)]
+
+    def _alone_texts(self, side: int) -> Any:
+        return self._texts(side, self._alone(side))
+
+    def _texts(self, side: int, rows: npt.NDArray[Any]) -> Any:
+        table = (self.base, self.added)[side]
+        names = [pair[side] for pair in self.step.key]
+        if len(names) == 1:
+            return table[names[0]].take(rows).to_text()
+        return pa.array(key_texts(table, names, rows), pa.large_string())
+
+    def near_misses(self) -> dict[str, NearMiss]:
+        """For the base's keys without a partner the likely one in the added table."""
+        column = self.base[self.step.key[0][0]], self.added[self.step.key[0][1]]
+        if len(self.step.key) == 1 and "string" not in (column[0].type, column[1].type):
+            return {}
+        # A misspelt place is near to one that has partners already, so few keys are all looked at.
+        others = self._texts(1, self._firsts(1, self.keys.added >= 0))
+        if len(others) > MOST_LOOKED_AT:
+            others = self._alone_texts(1)
+        return near_misses(self._alone_texts(0), others)
+
+    def unmatched(self, near: dict[str, NearMiss]) -> Table:
+        """All keys without a partner: side, key, rows, first row, and the likely partner."""
+        back = {miss.partner: miss for miss in near.values()}
+        rows: list[tuple[Any, ...]] = []
+        for side, table in enumerate((self.base, self.added)):
+            codes = (self.keys.base, self.keys.added)[side]
+            firsts = self._alone(side)
+            times = (self.counts.base, self.counts.added)[side][codes[firsts]]
+            for key, first, count in zip(
+                self._alone_texts(side).to_pylist(), firsts.tolist(), times.tolist(), strict=True
+            ):
+                miss = near.get(key) if side == 0 else back.get(key)
+                partner = "" if miss is None else miss.partner if side == 0 else miss.key
+                told = ("", "", "") if miss is None else (partner, miss.differs_by, str(miss.score))
+                rows.append((table.name, key, str(count), str(first + table.first_row), *told))
+        return text_columns(UNMATCHED_HEADS, rows, "unmatched")
 
     # ----------------------------------------------------------------- account
 
-    def account(self, table: Table, overlap: Overlap) -> Account:
+    def account(self, table: Table, overlap: Overlap, near: dict[str, NearMiss]) -> Account:
         """What the merge did."""
         pairs = int(np.count_nonzero((self.base_rows >= 0) & (self.added_rows >= 0)))
         base_kept = self.step.rows != "matched"
@@ -275,9 +356,9 @@ class Pairing:
                 "new_columns": new,
                 "rows": len(table),
             },
-            (*self._unmatched_listing(), *overlap.listings),
+            (*self._unmatched_listing(), *self._near_listing(near), *overlap.listings),
             (*self.keys.notes, *self._missing_key_notes(), *overlap.notes),
-            self._advice(),
+            self._advice(near),
         )
 
     def _side(self, table: Table, codes: Any, matched: Any, kept: bool) -> Balance:
@@ -338,19 +419,32 @@ class Pairing:
                 notes.append(Note(text, name, examples, "missing-key", len(rows)))
         return tuple(notes)
 
-    def _advice(self) -> tuple[str, ...]:
-        if len(self.added) and not self.added_matched.any():
-            return ("No key matched at all: check that --key names the right columns.",)
+    def _near_listing(self, near: dict[str, NearMiss]) -> tuple[Listing, ...]:
+        if not near:
+            return ()
+        name = self.step.key[0][0]
+        rows = tuple(
+            (visible(miss.key), visible(miss.partner), miss.differs_by, miss.option or miss.ledger_row(name))
+            for miss in list(near.values())[:MOST_NEAR]
+        )
+        title = f"likely partners, {counted(len(near), 'key', 'keys')} in all"
+        heads = (f"in {self.base.name}", f"in {self.added.name}", "differ by", "option, or ledger row, that mends it")
+        return (Listing(title, heads, rows),)
+
+    def _advice(self, near: dict[str, NearMiss]) -> tuple[str, ...]:
+        if len(self.added) and not self.added_matched.any() and not near:
+            return ("no key matched at all: check that --key names the right columns",)
+        causes = {word for miss in near.values() for word in OPTIONS.get(miss.differs_by, "").split(",") if word}
+        if causes:
+            words = ",".join(word for word in WORDS if word in causes)
+            return (f"--tidy-keys {words} would bring keys together; --unmatched FILE writes all of them",)
         return ()
 
 
-def require_keys(key: KeyPairs) -> None:
-    """Stop where no key is named.
-
-    Raises
-    ------
-    UsageError
-        Always by key: rows are never matched by their position.
-    """
-    if not key:
-        raise UsageError("No key is named.", todo="Say --key with the column that both files share.")
+def brought_together(exact: PairedKeys, tidy: PairedKeys) -> list[Note]:
+    """How many keys of the base found a partner only by tidying."""
+    before = matching.Counts.of(exact.base, exact.added, exact.size).shared(exact.base)
+    after = matching.Counts.of(tidy.base, tidy.added, tidy.size).shared(tidy.base)
+    gained = after & ~before
+    keys = len(np.unique(exact.base[gained]))
+    return [Note(f"{counted(keys, 'key', 'keys')} of the base found a partner only so.", kind="tidied", count=keys)]

@@ -12,12 +12,13 @@ from lomrix.core.errors import DataError
 from lomrix.core.language.operands import text_codes
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.keys import KeyPairs, key_texts
+from lomrix.core.steps.merge_result import stacked_texts, text_columns
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_free
 
-OverlapRule = Literal["check", "base", "added", "both"]
+OverlapRule = Literal["check", "base", "added", "fill", "both"]
 MOST_EXAMPLES = 5
 Rows = npt.NDArray[Any]
 
@@ -41,6 +42,15 @@ class Overlap:
     renamed: dict[str, str] = field(default_factory=dict)
     listings: tuple[Listing, ...] = ()
     notes: tuple[Note, ...] = ()
+    conflicts: Table | None = None
+
+
+class DisagreementError(DataError):
+    """Two files differ where they should not; the cells stand in a draft of a ledger."""
+
+    def __init__(self, what: str, *, where: str, todo: str, ledger: Table | None) -> None:
+        super().__init__(what, where=where, todo=todo)
+        self.ledger = ledger
 
 
 def resolved_overlap(
@@ -52,7 +62,7 @@ def resolved_overlap(
     ----------
     rule
         `check` keeps one column where the files agree and stops where they differ; `base` and `added` take
-        that side; `both` keeps two columns.
+        that side; `fill` takes the base and fills its missing cells; `both` keeps two columns.
     base, added
         The two tables.
     key
@@ -62,13 +72,14 @@ def resolved_overlap(
 
     Raises
     ------
-    DataError
+    DisagreementError
         Under `check`, where cells differ; the first of them are named.
     """
     keys = {name for pair in key for name in pair}
     shared = [name for name in base.names if name in added.columns and name not in keys]
     overlap = Overlap()
     rows, notes, refused = [], [], []
+    drafts: list[Table] = []
     for name in shared:
         if rule == "both":
             overlap.renamed[name] = f"{name}_from_{added.name}"
@@ -78,22 +89,26 @@ def resolved_overlap(
         rows.append((name, sides.agreeing, len(sides.differing), sides.filled))
         if rule == "check" and len(sides.differing):
             refused.append(sides.told([base_name for base_name, _ in key]))
-        overlap.columns[name] = sides.added_first() if rule == "added" else sides.base_first()
+        if len(sides.differing):
+            drafts.append(sides.ledger([base_name for base_name, _ in key]))
+        overlap.columns[name] = sides.taken(rule)
         overlap.dropped.add(name)
         if len(sides.differing) and rule != "check":
-            side = base.name if rule == "base" else added.name
+            side = added.name if rule == "added" else base.name
             text = f"{len(sides.differing):,} cells differ; the value of {side} was taken."
             notes.append(Note(text, name, (), "overridden", len(sides.differing)))
     if refused:
-        raise DataError(
+        raise DisagreementError(
             f"{base.name} and {added.name} do not agree on columns that both have.",
             where="; ".join(refused),
-            todo="Mend the cells, or say --overlap base, --overlap added or --overlap both.",
+            todo="Mend the cells (--conflicts FILE makes them a ledger), or say --overlap base, added, fill or both.",
+            ledger=stacked_texts(drafts),
         )
     if rows:
-        columns = ("column", "cells that agree", "that differ", "taken from the one side that has a value")
+        columns = ("column", "cells that agree", "that differ", "that only the added file has")
         overlap.listings = (Listing("columns in both files", columns, tuple(rows)),)
     overlap.notes = tuple(notes)
+    overlap.conflicts = stacked_texts(drafts)
     return overlap
 
 
@@ -117,19 +132,28 @@ class Sides:
         self.agreeing = int(np.count_nonzero(both)) - len(self.differing)
         self.filled = int(np.count_nonzero(self.mine.is_missing & ~self.theirs.is_missing))
 
-    def base_first(self) -> Column:
-        """The base's cells, and the added table's where the base has no value or no row."""
-        return either(self.mine, self.theirs, self._wanting(self.mine, self.theirs, self.base_rows))
+    def taken(self, rule: OverlapRule) -> Column:
+        """The one column under a rule; a row that only one side has takes that side's cell and its reason."""
+        first, second, rows = self.mine, self.theirs, self.base_rows
+        if rule == "added":
+            first, second, rows = self.theirs, self.mine, self.added_rows
+        use_second = rows < 0
+        if rule in ("check", "fill"):
+            use_second = use_second | (first.is_missing & ~second.is_missing)
+        return either(first, second, use_second)
 
-    def added_first(self) -> Column:
-        """The added table's cells, and the base's where the added one has no value or no row."""
-        return either(self.theirs, self.mine, self._wanting(self.theirs, self.mine, self.added_rows))
-
-    @staticmethod
-    def _wanting(first: Column, second: Column, rows: Rows) -> npt.NDArray[np.bool_]:
-        # A row that the first side does not have at all takes the second side's cell and its reason.
-        wanting: npt.NDArray[np.bool_] = (first.is_missing & ~second.is_missing) | (rows < 0)
-        return wanting
+    def ledger(self, key: list[str]) -> Table:
+        """The differing cells as a draft of a ledger for the base."""
+        rows = self.base_rows[self.differing]
+        mine = self.mine.take(self.differing).to_text().to_pylist()
+        theirs = self.theirs.take(self.differing).to_text().to_pylist()
+        keys = [self.base[name].take(rows).to_text().to_pylist() for name in key]
+        why = f"{self.base.name} and {self.added.name} differ"
+        lines = [
+            (*own, str(row + self.base.first_row), self.name, one, "set", two, why)
+            for *own, row, one, two in zip(*keys, rows.tolist(), mine, theirs, strict=True)
+        ]
+        return text_columns([*key, "row", "variable", "old", "action", "new", "why"], lines, "ledger")
 
     def told(self, key: list[str]) -> str:
         """The first differing cells in words."""
