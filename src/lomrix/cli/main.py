@@ -63,6 +63,8 @@ ENTRIES = (
     Entry("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits"),
     Entry("Combine", "merge", "Add variables from another file, by key",
           "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv"),
+    Entry("Combine", "stack", "Put files under each other: add cases or waves",
+          "lomrix stack fatigue_m0.csv fatigue_m6.csv --mark month=0,6 --case crew_id --out fatigue.csv"),
     Entry("Reshape", "to-long", "Turn repeated columns into one row per case and occasion",
           'lomrix to-long crew.csv --case crew_id --header "{measure}_m{month}" --out long.csv'),
     Entry("Compute", "aggregate", "Compute statistics of groups: one row per group",

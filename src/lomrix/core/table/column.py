@@ -168,6 +168,11 @@ class Column:
             return [None] * len(rows)
         return [self.reasons[number - 1] if number else None for number in self.why[rows].tolist()]
 
+    def first_text(self) -> str | None:
+        """The first cell as text; None where it is missing or there is none."""
+        text: str | None = next(iter(self.part(0, 1).to_text().to_pylist()), None)
+        return text
+
     def same_as(self, other: Column) -> bool:
         """True where both have the same type, values and reasons, cell by cell."""
         if self.type != other.type or len(self) != len(other):
