@@ -17,7 +17,7 @@ import pyarrow.csv as pacsv
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.from_text import typed_column
+from lomrix.core.table.from_text import typed_chunks
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
@@ -81,11 +81,9 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
     arrays = cells_as_text(path, layout, needed)
 
     def typed(name: str) -> tuple[Column, list[Note]]:
-        strings = arrays[name].combine_chunks()
-        if isinstance(strings, pa.ChunkedArray):
-            strings = pa.concat_arrays(strings.chunks) if strings.num_chunks else pa.array([], pa.large_string())
         variable, format_ = settings.variable(name, beside), settings.date_format(name)
-        return typed_column(name, strings, variable, format_, settings.decimal)
+        # The text of a column is given back as soon as it is typed.
+        return typed_chunks(name, arrays.pop(name), variable, format_, settings.decimal)
 
     with ThreadPoolExecutor() as workers:
         found = list(workers.map(typed, needed))
@@ -270,7 +268,8 @@ def cells_as_text(path: Path, layout: Layout, needed: list[str]) -> Any:
         quoted_strings_can_be_null=True,
     )
     try:
-        return pacsv.read_csv(path, read, parse, convert)
+        table = pacsv.read_csv(path, read, parse, convert)
+        return dict(zip(table.column_names, table.columns, strict=True))
     except (pa.ArrowInvalid, UnicodeError) as error:
         raise _explained(path, layout, error, ragged) from error
 

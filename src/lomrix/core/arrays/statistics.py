@@ -16,6 +16,7 @@ from lomrix.core.arrays.codes import ranks
 
 Codes = npt.NDArray[np.int64]
 Numbers = npt.NDArray[np.float64]
+SAMPLE = 4096
 
 
 def sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
@@ -85,6 +86,29 @@ def median(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
     return result
 
 
+def order_statistic(values: npt.NDArray[Any], place: int) -> Any:
+    """The value that would stand at a place (counted from 0) if the values were sorted.
+
+    A sample says between which two values it must lie; only what lies between is put in order, and where the
+    sample was wrong everything is.
+
+    References
+    ----------
+    R. W. Floyd and R. L. Rivest, "Expected time bounds for selection", Communications of the ACM 18 (1975),
+    165-172.
+    """
+    if len(values) > 50 * SAMPLE:
+        sample = np.sort(values[:: len(values) // SAMPLE])
+        at = place / len(values) * len(sample)
+        low = sample[max(int(at - 0.02 * len(sample)), 0)]
+        high = sample[min(int(at + 0.02 * len(sample)) + 1, len(sample) - 1)]
+        below = int(np.count_nonzero(values < low))
+        between = values[(values >= low) & (values <= high)]
+        if below <= place < below + len(between):
+            return np.partition(between, place - below)[place - below]
+    return np.partition(values, place)[place]
+
+
 def quantiles(values: npt.NDArray[Any], shares: tuple[float, ...]) -> tuple[float, ...]:
     """Quantiles of values (at least one, none missing), between two neighbours by their distance.
 
@@ -100,7 +124,7 @@ def quantiles(values: npt.NDArray[Any], shares: tuple[float, ...]) -> tuple[floa
         reached = np.cumsum(np.bincount(values - low))  # counting takes no sorting
         found = np.searchsorted(reached, np.array(wanted), side="right") + low
     else:
-        found = np.partition(values, wanted)[wanted]
+        found = np.array([order_statistic(values, place) for place in wanted])
     value = dict(zip(wanted, found.astype(np.float64).tolist(), strict=True))
     return tuple(
         value[int(at)] + (at - int(at)) * (value[min(int(at) + 1, len(values) - 1)] - value[int(at)]) for at in places

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -61,9 +62,14 @@ class Finding:
 def all_findings(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> list[Finding]:
     """Everything that the rules find, the worst first."""
     found = [*key_findings(table, key)]
-    for name, column in table.columns.items():
+
+    def of_column(name: str) -> list[Finding]:
         entry = table.dictionary.of(name)
-        found += column_findings(name, column, entry, table.dictionary, is_key=name in key)
+        return list(column_findings(name, table[name], entry, table.dictionary, is_key=name in key))
+
+    # Columns are independent, and arrays leave the other processor free.
+    with ThreadPoolExecutor() as workers:
+        found += [finding for one in workers.map(of_column, table.names) for finding in one]
     found += case_findings(table, case)
     found += own_rules(table)
     order = [
@@ -164,6 +170,8 @@ def blanks_around(column: Column) -> npt.NDArray[Any]:
 def odd_shapes(column: Column) -> tuple[npt.NDArray[Any], str]:
     """Rows whose text has another shape than nearly all others (digits as 0, letters as A), and that shape."""
     nothing = np.zeros(0, np.int64), ""
+    if column.strings.shaped() is not None:
+        return nothing
     strings = column.strings.strings
     starts, raw = offsets_and_data(strings)
     lengths = np.diff(starts)
@@ -178,9 +186,13 @@ def odd_shapes(column: Column) -> tuple[npt.NDArray[Any], str]:
     odd = np.ones(len(strings), np.bool_)
     odd[same] = False
     odd[lengths == 0] = False
+    if len(same) == len(strings):
+        signs = raw[starts[0] : starts[-1]].reshape(len(strings), usual)
+    else:
+        signs = raw[starts[same][:, None] + np.arange(usual)]
     shape = bytearray()
     for place in range(usual):
-        kinds = KINDS_OF_SIGNS[raw[starts[same] + place]]
+        kinds = KINDS_OF_SIGNS[signs[:, place]]
         commonest = int(np.bincount(kinds[:SHAPE_SAMPLE]).argmax())
         odd[same[kinds != commonest]] = True
         shape.append(commonest)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from itertools import combinations
 from typing import Any, Literal
 
@@ -56,7 +57,8 @@ class Profile(Step):
         """Describe the table; the result's table has one row per column."""
         (table,) = tables
         names = sorted(table.names) if self.sort == "name" else table.names
-        rows = [self._row(table, name) for name in names]
+        with ThreadPoolExecutor() as workers:
+            rows = list(workers.map(lambda name: self._row(table, name), names))
         keys = candidate_keys(table)
         families = guessed_families(table.names)
         cells = len(table) * len(table.names)

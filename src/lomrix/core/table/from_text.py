@@ -16,7 +16,7 @@ from lomrix.core.table.column import Column, Type
 from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
 from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural
 from lomrix.core.table.pool import Pool, positions_of
-from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.reasons import BLANK, joined_reasons, renumbered
 
 SAMPLE = 1500
 MOST_EXAMPLES = 5
@@ -143,15 +143,18 @@ class Reading:
     def _keeps_every_digit(self, type_: Type, strings: Any, values: Any, why: Any) -> bool:
         """False where a cell has leading zeros, over 15 digits or no finite value, so that text says more."""
         present = values if why is None else values[why == 0]
-        if type_ == "number" and not np.isfinite(present).all():
+        if not len(present):
+            return True
+        low, high = present.min(), present.max()
+        if not (np.isfinite(low) and np.isfinite(high)):
             return False
         if self.variable.type is not None:
             return True
-        if len(present) and np.abs(present).max() >= 1e15:
+        if max(high, -low) >= 1e15:
             return False
         if type_ == "number":
             return not text_cells.has_leading_zeros(strings)
-        return text_cells.total_length(strings) == text_cells.decimal_length(present)
+        return text_cells.total_length(strings) == text_cells.decimal_length(present, int(low), int(high))
 
     def _cast_with_words(self, type_: Type) -> Column | None:
         """Numbers or dates with missing tokens between them; None where other words are there."""
@@ -332,6 +335,50 @@ def typed_column(
     reading = Reading(name, strings, variable, date_format, decimal)
     column = reading.column()
     return column, reading.notes
+
+
+def typed_chunks(
+    name: str, chunks: Any, variable: Variable = NOTHING_KNOWN, date_format: str = "", decimal: str = "."
+) -> tuple[Column, list[Note]]:
+    """Turn text cells that come in several Arrow arrays into one typed column, as `typed_column` does for one.
+
+    Plain numbers are cast array by array, which spares putting all of their text together first.
+    """
+    if chunks.num_chunks > 1 and not date_format and decimal == ".":
+        column = _plain_numbers(name, chunks, variable)
+        if column is not None:
+            return column, []
+    whole = chunks.combine_chunks()
+    if isinstance(whole, pa.ChunkedArray):
+        whole = pa.concat_arrays(whole.chunks) if whole.num_chunks else pa.array([], pa.large_string())
+    return typed_column(name, whole, variable, date_format, decimal)
+
+
+def _plain_numbers(name: str, chunks: Any, variable: Variable) -> Column | None:
+    """A column whose every cell is a plain number or a blank; None where one is not."""
+    if variable.type not in (None, "integer", "number"):
+        return None
+    some = [chunk.slice(0, SAMPLE // chunks.num_chunks + 1) for chunk in chunks.chunks]
+    kinds = Reading(name, pa.concat_arrays(some), variable)._sample_kinds()
+    type_ = variable.type or likely_type(kinds)
+    if type_ not in ("integer", "number") or kinds["text"] or kinds["token"]:
+        return None
+    type_ = "number" if kinds["number"] and variable.type is None else type_
+    parts = []
+    for chunk in chunks.chunks:
+        reading = Reading(name, chunk, variable)
+        column = None if text_cells.has_byte(chunk, b" ") else reading._cast(type_)
+        if column is None or column.type != type_:
+            return None
+        parts.append(column)
+    reasons = joined_reasons(*(part.reasons for part in parts))
+    why = None
+    if any(part.why is not None for part in parts):
+        nothing = [np.zeros(len(part), np.uint8) if part.why is None else part.why for part in parts]
+        why = np.concatenate([
+            renumbered(own, part.reasons, reasons) for own, part in zip(nothing, parts, strict=True)
+        ])  # fmt: skip
+    return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)
 
 
 def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> tuple[Type, npt.NDArray[np.bool_]] | None:

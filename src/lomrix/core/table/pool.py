@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -30,7 +30,7 @@ class Pool:
         True where every string is known to stand once, and no null.
     """
 
-    __slots__ = ("_codes", "_distinct", "strings")
+    __slots__ = ("_codes", "_distinct", "_shaped", "strings")
 
     def __init__(self, strings: Any, *, is_distinct: bool = False) -> None:
         if isinstance(strings, pa.ChunkedArray):
@@ -40,6 +40,7 @@ class Pool:
         self.strings = strings if strings.type == pa.large_string() else strings.cast(pa.large_string())
         self._distinct: tuple[Positions, Pool] | None = None
         self._codes: tuple[npt.NDArray[Any], int] | None = None
+        self._shaped: tuple[npt.NDArray[np.int64], bytes] | Literal["unknown"] | None = "unknown"
         if is_distinct:
             self._distinct = (np.arange(len(strings), dtype=np.int32), self)
 
@@ -65,11 +66,17 @@ class Pool:
             self._distinct = (positions_of(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
         return self._distinct
 
+    def shaped(self) -> tuple[npt.NDArray[np.int64], bytes] | None:
+        """The strings as numbers and the shape they share, where they share one; else None. Found once."""
+        if self._shaped == "unknown":
+            self._shaped = shaped_numbers(self.strings)
+        return self._shaped
+
     def _distinct_by_shape(self) -> tuple[Positions, Pool] | None:
         """The distinct ones of ids of one shape, which are found as numbers, without hashing; else None."""
         if len(self.strings) < LARGE or self.seems_repetitive():
             return None
-        shaped = shaped_numbers(self.strings)
+        shaped = self.shaped()
         if shaped is None:
             return None
         numbers = shaped[0] - shaped[0].min()
@@ -89,7 +96,7 @@ class Pool:
         Cheaper than `distinct` for ids of one shape, and in no order.
         """
         if self._codes is None:
-            shaped = shaped_numbers(self.strings) if self._distinct is None and len(self.strings) >= LARGE else None
+            shaped = self.shaped() if self._distinct is None and len(self.strings) >= LARGE else None
             if shaped is not None and int(np.ptp(shaped[0])) < 4 * len(self.strings):
                 numbers = shaped[0] - shaped[0].min()
                 self._codes = (numbers, int(numbers.max()) + 1)

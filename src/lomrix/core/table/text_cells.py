@@ -10,7 +10,7 @@ import numpy.typing as npt
 Bytes = npt.NDArray[np.uint8]
 Mask = npt.NDArray[np.bool_]
 
-ZERO, NINE, SPACE = ord("0"), ord("9"), ord(" ")
+ZERO, NINE, SPACE, MINUS = ord("0"), ord("9"), ord(" "), ord("-")
 
 
 def offsets_and_data(strings: Any) -> tuple[npt.NDArray[np.int64], Bytes]:
@@ -28,7 +28,7 @@ def has_byte(strings: Any, byte: bytes) -> bool:
     """True where some cell may hold the byte (exact for a whole array)."""
     _, raw = offsets_and_data(strings)
     step = 1 << 20
-    return any((raw[start : start + step] == byte[0]).any() for start in range(0, len(raw), step))
+    return any(raw[start : start + step].tobytes().find(byte) >= 0 for start in range(0, len(raw), step))
 
 
 def bytes_at(strings: Any, place: int) -> Bytes:
@@ -49,16 +49,18 @@ def begins_like_a_number(strings: Any) -> Mask:
 
 def has_leading_zeros(strings: Any) -> bool:
     """True where some cell begins with a zero (after a sign) that another digit follows."""
-    if not has_byte(strings, b"0"):
+    starts, raw = offsets_and_data(strings)
+    # An empty cell shows the next cell's first byte here; the few cells that are left are looked at exactly.
+    first = raw[np.minimum(starts[:-1], len(raw) - 1)]
+    some = np.flatnonzero((first == ZERO) | (first == MINUS))
+    if not len(some):
         return False
-    first, second = bytes_at(strings, 0), bytes_at(strings, 1)
-    if ((first == ZERO) & (second >= ZERO) & (second <= NINE)).any():
-        return True
-    signed = (first == ord("-")) & (second == ZERO)
-    if not signed.any():
-        return False
-    third = bytes_at(strings, 2)
-    return bool((signed & (third >= ZERO) & (third <= NINE)).any())
+    lengths = starts[some + 1] - starts[some]
+    signed = first[some] == MINUS
+    some, lengths, signed = some[lengths > 1 + signed], lengths[lengths > 1 + signed], signed[lengths > 1 + signed]
+    zero_at = starts[some] + signed
+    following = raw[zero_at + 1]
+    return bool(((raw[zero_at] == ZERO) & (following >= ZERO) & (following <= NINE)).any())
 
 
 def total_length(strings: Any) -> int:
@@ -67,13 +69,22 @@ def total_length(strings: Any) -> int:
     return int(starts[-1] - starts[0])
 
 
-def decimal_length(values: npt.NDArray[np.int64]) -> int:
-    """Bytes that whole numbers below 10 to the 15th take in plain decimal writing, all together."""
-    if len(values) == 0:
-        return 0
-    sizes = np.abs(values)
-    total = len(values) + int(np.count_nonzero(values < 0))
-    power, most = 10, int(sizes.max())
+def decimal_length(values: npt.NDArray[np.int64], low: int, high: int) -> int:
+    """Bytes that whole numbers take in plain decimal writing, all together.
+
+    Parameters
+    ----------
+    values
+        Numbers of less than 16 digits.
+    low, high
+        The smallest and the largest of them.
+    """
+    total = len(values)
+    sizes = values
+    if low < 0:
+        total += int(np.count_nonzero(values < 0))
+        sizes = np.abs(values)
+    power, most = 10, max(high, -low)
     while power <= most:
         total += int(np.count_nonzero(sizes >= power))
         power *= 10
