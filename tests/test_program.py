@@ -346,3 +346,23 @@ def test_a_figure_is_drawn(crew: Path) -> None:
     assert (crew / "f.png").read_bytes().startswith(b"\x89PNG")
     _, err = lomrix("tally", "roster.csv", "vessel", "--figure", "f.doc", cwd=crew, status=2)
     assert ".png .svg .pdf" in err
+
+
+def test_merge_writes_unmatched_keys_and_conflicts(crew: Path) -> None:
+    (crew / "more.csv").write_text("crew_id,vessel\n1,tern\n0002,tern\n")
+    words = ["merge", "roster.csv", "more.csv", *KEY, "--unmatched", "u.csv", "--conflicts", "c.csv"]
+    _, err = lomrix(*words, cwd=crew, status=1)
+    assert "--conflicts" in err
+    assert (crew / "c.csv").read_text().splitlines()[1] == "0002,3,vessel,gull,set,tern,roster and more differ"
+    lomrix("correct", "roster.csv", "--ledger", "c.csv", "--out", "mended.csv", cwd=crew)
+    lomrix("merge", "mended.csv", "more.csv", *KEY, "--unmatched", "u.csv", cwd=crew)
+    assert "mended,0001,1,2,1,leading zeros,100.0" in (crew / "u.csv").read_text()
+
+
+def test_waves_are_stacked(study: Path, tmp_path: Path) -> None:
+    marked = ["--mark", "month=fatigue_m{month}", "--case", "crew_id"]
+    out, _ = lomrix("stack", "fatigue_m0.csv", "fatigue_m6.csv", *marked,
+                    "-d", "dictionary.toml", "--out", tmp_path / "f.csv", "--json", cwd=study)  # fmt: skip
+    assert json.loads(out)["account"]["balances"][2]["parts"] == {"month 0": 369, "month 6": 342}
+    lines = list(csv.DictReader((tmp_path / "f.csv").open()))
+    assert {line["f4"] for line in lines if line["month"] == "6"} == {"not-in-file"}

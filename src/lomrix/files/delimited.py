@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
@@ -26,6 +27,7 @@ from lomrix.files.text_writer import delimiter_of, write_columns
 from lomrix.files.tokens import tokens_of
 
 HEAD = 1 << 22
+ASCII_STEP = 1 << 24
 # A line of more columns than this is hardly a header.
 MOST_COLUMNS = 100_000
 # From so many bytes that are not ASCII on, a guess at the encoding is worth something.
@@ -260,8 +262,10 @@ def cells_as_text(path: Path, layout: Layout, needed: list[str]) -> Any:
     read = pacsv.ReadOptions(
         column_names=layout.names, skip_rows_after_names=1, encoding=layout.encoding, block_size=1 << 23
     )
+    # Plain ASCII is valid UTF-8, so that not every cell need be examined.
+    plain = layout.encoding == "utf-8" and is_ascii(path)
     convert = pacsv.ConvertOptions(
-        column_types={name: pa.large_string() for name in needed},
+        column_types={name: pa.large_binary() if plain else pa.large_string() for name in needed},
         include_columns=needed,
         null_values=[""],
         strings_can_be_null=True,
@@ -269,9 +273,24 @@ def cells_as_text(path: Path, layout: Layout, needed: list[str]) -> Any:
     )
     try:
         table = pacsv.read_csv(path, read, parse, convert)
-        return dict(zip(table.column_names, table.columns, strict=True))
+        columns = dict(zip(table.column_names, table.columns, strict=True))
+        return {name: as_texts(column) for name, column in columns.items()} if plain else columns
     except (pa.ArrowInvalid, UnicodeError) as error:
         raise _explained(path, layout, error, ragged) from error
+
+
+def is_ascii(path: Path) -> bool:
+    """True where the file has no byte above 127."""
+    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
+        raw = np.frombuffer(whole, np.uint8)
+        found = all(raw[start : start + ASCII_STEP].max() < 128 for start in range(0, len(raw), ASCII_STEP))
+        del raw
+    return found
+
+
+def as_texts(column: Any) -> Any:
+    """Bytes that are known to be text, as text, without copying."""
+    return pa.chunked_array([chunk.view(pa.large_string()) for chunk in column.chunks], pa.large_string())
 
 
 def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[int, int, str]]) -> FileError:
