@@ -37,6 +37,21 @@ class Overlap(StrEnum):
     BOTH = "both"
 
 
+class Where(StrEnum):
+    """Where the nearest may stand."""
+
+    EITHER = "either"
+    BEFORE = "before"
+    AFTER = "after"
+
+
+class Ties(StrEnum):
+    """Which of two equally near is taken."""
+
+    BEFORE = "before"
+    AFTER = "after"
+
+
 @with_common_options()
 def merge(
     common: Common,
@@ -58,16 +73,37 @@ def merge(
     unmatched: Annotated[
         str, typer.Option(metavar="FILE", help="Write all keys without a partner, with likely ones.")
     ] = "",
+    near: Annotated[
+        str, typer.Option(metavar="COLUMN=COLUMN", help="Match the nearest date or number too: visit_date=drawn_on.")
+    ] = "",
+    within: Annotated[str, typer.Option(metavar="WINDOW", help="Largest distance: 30d, 6h, 15min, or a number.")] = "",
+    side: Annotated[Where, typer.Option(help="Where the nearest may stand.")] = Where.EITHER,
+    ties: Annotated[Ties, typer.Option(help="Which of two equally near is taken.")] = Ties.BEFORE,
+    once: Annotated[
+        bool, typer.Option("--once", help="Leave each added row to the base row it is nearest to.")
+    ] = False,
+    through: Annotated[
+        str, typer.Option(metavar="FILE", help="Links from the base's ids to those of the added file.")
+    ] = "",
+    most_rows: Annotated[
+        int, typer.Option(min=1, metavar="N", help="Largest result of many-to-many keys.")
+    ] = 20_000_000,
     conflicts: Annotated[str, typer.Option(metavar="FILE", help="Write cells in which files differ as a ledger.")] = "",
 ) -> None:
     """Add variables from other files, by key."""
     from lomrix.cli.merging import merge_sources
     from lomrix.core.steps.keys import key_pairs
     from lomrix.core.steps.merge import Merge
+    from lomrix.core.steps.nearness import MergeNear, near_asked
     from lomrix.core.steps.tidy import tidy_words
 
-    step = Merge(
-        key=key_pairs(key), expect=expect.value if expect else None, rows=rows.value, overlap=overlap.value, take=take,
-        status=status, tidy=tidy_words(tidy_keys), list_unmatched=bool(unmatched),
-    )  # fmt: skip
-    merge_sources(common, [base, *added], step, unmatched, conflicts)
+    settings = {
+        "key": key_pairs(key), "expect": expect.value if expect else None, "rows": rows.value, "overlap": overlap.value,
+        "take": take, "status": status, "tidy": tidy_words(tidy_keys), "list_unmatched": bool(unmatched),
+        "through": bool(through), "most_rows": most_rows,
+    }  # fmt: skip
+    step = Merge.model_validate(settings)
+    if near or within:
+        asked = near_asked(near, within, side.value, ties.value, once)
+        step = MergeNear.model_validate({**settings, "near": asked, "suggest": False})
+    merge_sources(common, [base, *added, *([through] if through else [])], step, unmatched, conflicts)

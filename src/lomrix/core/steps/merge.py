@@ -18,6 +18,7 @@ from lomrix.core.steps.merge_result import UNMATCHED_HEADS, Merged, Origin, join
 from lomrix.core.steps.near_miss import OPTIONS, NearMiss, near_misses, visible
 from lomrix.core.steps.overlap import Overlap, OverlapRule, resolved_overlap
 from lomrix.core.steps.step import Step
+from lomrix.core.steps.through import linked
 from lomrix.core.steps.tidy import WORDS, tidied_tables
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.notes import Note, counted
@@ -29,6 +30,8 @@ Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many
 RowsKept = Literal["all", "matched", "base"]
 MOST_EXAMPLES = 5
 MOST_NEAR = 12
+# So many rows of many-to-many keys are more likely a slip than a wish.
+MOST_ROWS = 20_000_000
 # Up to so many keys of the other side are looked at, whether they have a partner or not.
 MOST_LOOKED_AT = 20_000
 
@@ -56,6 +59,10 @@ class Merge(Step):
         Look for the likely partners of keys without one.
     list_unmatched
         Give a table of all keys without a partner.
+    through
+        The last table holds links from the base's ids to those of the added table.
+    most_rows
+        More rows than this are not made of many-to-many keys.
     """
 
     key: KeyPairs
@@ -67,6 +74,8 @@ class Merge(Step):
     tidy: tuple[str, ...] = ()
     suggest: bool = True
     list_unmatched: bool = False
+    through: bool = False
+    most_rows: int = MOST_ROWS
 
     @property
     def kept_together(self) -> tuple[str, ...]:
@@ -75,9 +84,9 @@ class Merge(Step):
 
     def columns_needed(self, place: int, names: list[str]) -> list[str] | None:
         """All of the base; of the added table the keys and what is taken."""
-        if place == 0 or not self.take:
+        if place == 0 or not self.take or self.through:
             return None
-        return columns_by_name(",".join([self.take, *(added for _, added in self.key)]), names)
+        return columns_by_name(",".join([self.take, *(added for _, added in self.key), *self.also_taken()]), names)
 
     def apply(self, *tables: Table) -> Merged:
         """Merge the second table into the first, the third into the result, and so on."""
@@ -88,11 +97,16 @@ class Merge(Step):
             require_free(self.status, [name for table in tables for name in table.names], "the status column")
         made, origin = base, Origin.of(base)
         accounts: list[Account] = []
+        key = self.key
+        if self.through:
+            *rest, links = rest
+            made, key, account = linked(base, links, rest[0], self.key)
+            accounts.append(account)
         unmatched: list[Table] = []
         conflicts: list[Table] = []
         for added in rest:
-            work = self._paired(made, self._taken(added))
-            overlap = resolved_overlap(self.overlap, work.base, work.added, self.key, work.base_rows, work.added_rows)
+            work = self.model_copy(update={"key": key}).paired(made, added)
+            overlap = resolved_overlap(self.overlap, work.base, work.added, key, work.base_rows, work.added_rows)
             made = work.table(overlap)
             origin = origin.extended(added.name, work.base_rows, work.added_rows)
             near = work.near_misses() if self.suggest else {}
@@ -103,7 +117,9 @@ class Merge(Step):
             made = origin.with_status(made, self.status)
         return Merged(made, joined_accounts(accounts), stacked_texts(unmatched), stacked_texts(conflicts))
 
-    def _paired(self, base: Table, added: Table) -> Pairing:
+    def paired(self, base: Table, added: Table) -> Pairing:
+        """The rows of two tables side by side, held to what was expected."""
+        added = self._taken(added)
         notes: list[Note] = []
         one, two = base, added
         if self.tidy:
@@ -112,14 +128,21 @@ class Merge(Step):
         if self.tidy:
             exact = paired_keys(base, added, self.key)
             notes = [*notes, *brought_together(exact, keys)]
-        work = Pairing(self, base, added, replace(keys, notes=(*keys.notes, *notes)))
+        work = self._pairing(base, added, replace(keys, notes=(*keys.notes, *notes)))
         work.hold_to_expectation()
         return work
+
+    def _pairing(self, base: Table, added: Table, keys: PairedKeys) -> Pairing:
+        return Pairing(self, base, added, keys)
+
+    def also_taken(self) -> tuple[str, ...]:
+        """Columns of the added table that are brought whatever was chosen."""
+        return ()
 
     def _taken(self, added: Table) -> Table:
         if not self.take:
             return added
-        keys = [name for _, name in self.key]
+        keys = [*(name for _, name in self.key), *self.also_taken()]
         chosen = chosen_columns(self.take, added.types(), added.name)
         return added.only([*keys, *(name for name in chosen if name not in keys)])
 
@@ -198,6 +221,15 @@ class Pairing:
             Naming the keys that repeat, with their rows.
         """
         expected = self.step.expect
+        if (
+            self.relationship == "many-to-many"
+            and expected == "many-to-many"
+            and self.counts.pairs > self.step.most_rows
+        ):
+            raise DataError(
+                f"Pairing all repeated keys would make {self.counts.pairs:,} rows, over {self.step.most_rows:,}.",
+                todo=f"Mend the repeated keys, or say --most-rows {self.counts.pairs} if it is meant.",
+            )
         base_may = expected in ("many-to-one", "many-to-many", None)
         added_may = expected in ("one-to-many", "many-to-many", None)
         found = self.relationship

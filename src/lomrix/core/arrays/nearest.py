@@ -1,0 +1,74 @@
+"""Nearest: for each row the row of the other side with the same key code and the nearest time."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.codes import Codes
+
+Side = Literal["either", "before", "after"]
+Ties = Literal["before", "after"]
+Rows = npt.NDArray[np.int64]
+
+
+def nearest_rows(
+    base: Codes, base_times: npt.NDArray[Any], added: Codes, added_times: npt.NDArray[Any], within: float,
+    side: Side, ties: Ties,
+) -> Rows:  # fmt: skip
+    """The nearest partner of each base row, -1 where none is within reach.
+
+    Parameters
+    ----------
+    base, added
+        Key codes; -1 where a key or a time is missing, which matches nothing.
+    base_times, added_times
+        Times as numbers, in one unit.
+    within
+        Largest distance, in that unit, itself allowed.
+    side
+        Whether the partner may stand `before` the base row, `after` it, or `either`; the same time is both.
+    ties
+        Which of two partners equally far is taken; of several at one time the first in the file is.
+
+    Returns
+    -------
+    Row numbers of the added side, one for each base row.
+    """
+    _, ranks = np.unique(np.concatenate([base_times, added_times]), return_inverse=True)
+    span = int(ranks.max(initial=0)) + 1
+    present = np.flatnonzero(added >= 0)
+    keys = added[present] * span + ranks[len(base) :][present]
+    order = np.argsort(keys, kind="stable")
+    keys, rows = keys[order], present[order]
+    wanted = base * span + ranks[: len(base)]
+    later = np.searchsorted(keys, wanted, side="left")
+    # The last that is not later; of several at that time the first, so look for where its time begins.
+    last = np.searchsorted(keys, wanted, side="right") - 1
+    earlier = np.searchsorted(keys, keys[np.maximum(last, 0)], side="left") if len(keys) else last
+    earlier = np.where(last >= 0, earlier, -1)
+    found = np.full(len(base), -1, np.int64)
+    best = np.full(len(base), np.inf)
+    choices = {"before": earlier, "after": np.where(later < len(keys), later, -1)}
+    asked = [one for one in (ties, "after" if ties == "before" else "before") if side in ("either", one)]
+    for name in asked:  # the one that wins ties comes first
+        place = choices[name]
+        partner = rows[place] if len(rows) else np.full(len(base), -1, np.int64)
+        same = (place >= 0) & (base >= 0)
+        same &= np.append(added, -2)[np.where(same, partner, len(added))] == base
+        distance = np.abs(base_times - np.append(added_times, 0)[np.where(same, partner, len(added_times))])
+        better = same & (distance <= within) & (distance < best)
+        found[better], best[better] = partner[better], distance[better]
+    return found
+
+
+def used_once(partners: Rows, distances: npt.NDArray[Any]) -> Rows:
+    """Partners of which each is left only to the row that it is nearest to, the first of several."""
+    kept = np.full(len(partners), -1, np.int64)
+    rows = np.flatnonzero(partners >= 0)
+    order = rows[np.lexsort((rows, distances[rows], partners[rows]))]
+    first = np.append(True, partners[order][1:] != partners[order][:-1]) if len(order) else np.zeros(0, np.bool_)
+    kept[order[first]] = partners[order[first]]
+    return kept
