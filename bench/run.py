@@ -32,6 +32,8 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     made_jobs["aggregate"] = (["aggregate", visits, "--by", "vessel,visit", *STATISTICS], [visits], out)
     made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
     made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")
+    parts = [visits, visits]
+    made_jobs["stack"] = (["stack", *parts, "--mark", "wave=1,2"], parts, out)
     table = file["register"]
     made_jobs["profile"] = (["profile", table], [table], "")
     made_jobs["check"] = (["check", table, "--key", "id"], [table], "")

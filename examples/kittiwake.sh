@@ -50,6 +50,15 @@ show to-long out/crew.csv --case crew_id --header "{measure}_m{month}" --out out
 say "What is known of each vessel, by a key that the two files call differently."
 show merge out/long.parquet vessels.csv --key vessel=vessel_code --expect many-to-one --rows base --out out/visits.csv
 
+say "Questionnaire waves under each other; what was not asked in a wave says so."
+show correct fatigue_m0.csv --ledger ledger_fatigue_m0.csv --dictionary dictionary.toml --out out/fatigue_m0.csv
+show correct fatigue_m6.csv --ledger ledger_fatigue_m6.csv --dictionary dictionary.toml --out out/fatigue_m6.csv
+show stack out/fatigue_m0.csv out/fatigue_m6.csv --mark month=fatigue_m{month} --case crew_id --out out/fatigue.csv
+
+say "Blood draws belong to the visit they are nearest to."
+show merge out/fatigue.csv bloods.xlsx --key crew_id --near visit_date=drawn_on --within 21d --once --rows base \
+    --missing-text "under range" --out out/fatigue_bloods.csv
+
 say "Group level: sleep by route and month."
 show aggregate out/visits.csv --by route_type,month --stat "sleep: n missing mean sd" --stat "steps: median" \
     --out out/by_route.csv

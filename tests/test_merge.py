@@ -130,6 +130,51 @@ def test_differing_overlap_stops_and_names_the_cells() -> None:
     assert both["sex_from_wave"].cells() == [1, 1, 2, 2]
 
 
+SIDES = st.lists(
+    st.tuples(st.sampled_from("abcd"), st.one_of(st.none(), st.sampled_from(["x", "y"]))), min_size=1, max_size=6
+)
+
+
+@given(
+    SIDES,
+    SIDES,
+    st.sampled_from(["check", "base", "added", "fill", "both"]),
+    st.sampled_from(["all", "matched", "base"]),
+)
+def test_overlap_rules_agree_with_the_obvious_way(base: Any, added: Any, rule: Any, kept: Any) -> None:
+    one, two = (
+        Table(
+            {
+                "k": Column.of_cells("string", [k for k, _ in side]),
+                "v": Column.of_cells("string", [v for _, v in side]),
+            },
+            name=name,
+        )
+        for side, name in ((base, "l"), (added, "r"))
+    )
+    pairs = slow_merge([(k,) for k, _ in base], [(k,) for k, _ in added], kept)
+    mine = [base[row][1] if row is not None else None for row, _ in pairs]
+    theirs = [added[row][1] if row is not None else None for _, row in pairs]
+    step = Merge(key=(("k", "k"),), expect="many-to-many", rows=kept, overlap=rule, second_name="{column}2")
+    if rule == "check" and any(None not in (a, b) and a != b for a, b in zip(mine, theirs, strict=True)):
+        with pytest.raises(DisagreementError):
+            step.apply(one, two)
+        return
+    made = step.apply(one, two).table
+    expected = []
+    for (row, other), a, b in zip(pairs, mine, theirs, strict=True):
+        whole = {
+            "check": a or b,
+            "fill": a or b,
+            "base": a if row is not None else b,
+            "added": b if other is not None else a,
+        }
+        expected.append(whole.get(rule, a))
+    assert made["v"].cells() == expected
+    if rule == "both":
+        assert made["v2"].cells() == theirs
+
+
 def test_agreeing_overlap_of_texts_is_one_column() -> None:
     base, added = table("l", k=["a", "b"], ship=["tern", None]), table("r", k=["b", "a"], ship=["gannet", "tern"])
     assert Merge(key=(("k", "k"),)).apply(base, added).table["ship"].cells() == ["tern", "gannet"]

@@ -65,6 +65,12 @@ def merge(
     overlap: Annotated[
         Overlap, typer.Option(help="Columns that both files have: check that they agree, take one side, or keep both.")
     ] = Overlap.CHECK,
+    second_name: Annotated[
+        str,
+        typer.Option(
+            metavar="NAME", help="With --overlap both, the added file's column: {column} and {file} are filled in."
+        ),
+    ] = "{column}_from_{file}",
     take: Annotated[str, typer.Option(metavar="COLUMNS", help="Which columns of the added file to bring.")] = "",
     status: Annotated[str, typer.Option(metavar="NAME", help="Add a column that says where each row came from.")] = "",
     tidy_keys: Annotated[
@@ -100,7 +106,7 @@ def merge(
     settings = {
         "key": key_pairs(key), "expect": expect.value if expect else None, "rows": rows.value, "overlap": overlap.value,
         "take": take, "status": status, "tidy": tidy_words(tidy_keys), "list_unmatched": bool(unmatched),
-        "through": bool(through), "most_rows": most_rows,
+        "through": bool(through), "second_name": second_name, "most_rows": most_rows,
     }  # fmt: skip
     step = Merge.model_validate(settings)
     if near or within:

@@ -16,7 +16,7 @@ from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import KeyPairs, PairedKeys, key_texts, paired_keys
 from lomrix.core.steps.merge_result import UNMATCHED_HEADS, Merged, Origin, joined_accounts, stacked_texts, text_columns
 from lomrix.core.steps.near_miss import OPTIONS, NearMiss, near_misses, visible
-from lomrix.core.steps.overlap import Overlap, OverlapRule, resolved_overlap
+from lomrix.core.steps.overlap import SECOND_NAME, Overlap, OverlapRule, resolved_overlap
 from lomrix.core.steps.step import Step
 from lomrix.core.steps.through import linked
 from lomrix.core.steps.tidy import WORDS, tidied_tables
@@ -49,6 +49,8 @@ class Merge(Step):
         Which rows are kept: `all`, those `matched`, or those of the `base`.
     overlap
         What happens to columns of the same name: `check`, `base`, `added`, `fill` or `both`.
+    second_name
+        Under `both`, the name of the added table's column: `{column}` and `{file}` are filled in.
     status
         Name of a column that says where each row came from.
     take
@@ -69,6 +71,7 @@ class Merge(Step):
     expect: Relationship | None = None
     rows: RowsKept = "all"
     overlap: OverlapRule = "check"
+    second_name: str = SECOND_NAME
     status: str = ""
     take: str = ""
     tidy: tuple[str, ...] = ()
@@ -106,7 +109,9 @@ class Merge(Step):
         conflicts: list[Table] = []
         for added in rest:
             work = self.model_copy(update={"key": key}).paired(made, added)
-            overlap = resolved_overlap(self.overlap, work.base, work.added, key, work.base_rows, work.added_rows)
+            overlap = resolved_overlap(
+                self.overlap, work.base, work.added, key, work.base_rows, work.added_rows, self.second_name
+            )
             made = work.table(overlap)
             origin = origin.extended(added.name, work.base_rows, work.added_rows)
             near = work.near_misses() if self.suggest else {}

@@ -20,6 +20,7 @@ from lomrix.core.table.table import Table, require_free
 
 OverlapRule = Literal["check", "base", "added", "fill", "both"]
 MOST_EXAMPLES = 5
+SECOND_NAME = "{column}_from_{file}"
 Rows = npt.NDArray[Any]
 
 
@@ -54,7 +55,13 @@ class DisagreementError(DataError):
 
 
 def resolved_overlap(
-    rule: OverlapRule, base: Table, added: Table, key: KeyPairs, base_rows: Rows, added_rows: Rows
+    rule: OverlapRule,
+    base: Table,
+    added: Table,
+    key: KeyPairs,
+    base_rows: Rows,
+    added_rows: Rows,
+    second_name: str = SECOND_NAME,
 ) -> Overlap:
     """Settle the columns that both tables have.
 
@@ -69,6 +76,8 @@ def resolved_overlap(
         The merge's keys, which are not concerned.
     base_rows, added_rows
         Row of each side for each row of the result, -1 where there is none.
+    second_name
+        Under `both`, the name of the added table's column.
 
     Raises
     ------
@@ -82,7 +91,7 @@ def resolved_overlap(
     drafts: list[Table] = []
     for name in shared:
         if rule == "both":
-            overlap.renamed[name] = f"{name}_from_{added.name}"
+            overlap.renamed[name] = second_name.replace("{column}", name).replace("{file}", added.name)
             require_free(overlap.renamed[name], [*base.names, *added.names], f"the second column {name}")
             continue
         sides = Sides(name, base, added, base_rows, added_rows)
