@@ -29,8 +29,8 @@ WIDEST_CELL = 26
 FEW_ROWS = 24
 # Columns of a listing up to this width are never cut.
 SHORT = 16
-# What stands to the right: counts, maybe with per cents, and a dash for nothing.
-COUNT = re.compile(r"-?[\d,]+(\.\d+)?( \([\d.]+\))?|—?")
+# Texts that stand to the right as counts do: per cents, alone or behind a count. Ids of digits stay at the left.
+PER_CENT = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes that are told together where as many columns as this have them.
 FEW_COLUMNS = 3
 GATHERED = {"token": "texts are taken as missing among the values", "blanks-around": "blanks begin or end cells"}
@@ -117,11 +117,16 @@ def listing_view(listing: Listing) -> RenderableType:
             no_wrap=listing.one_line,
             overflow="ellipsis" if listing.one_line else "fold",
             min_width=widest if listing.one_line and widest <= SHORT else None,
-            justify="right" if place and texts and all(COUNT.fullmatch(text) for text in texts) else "left",
+            justify="right" if texts and all(is_count(row[place]) for row in listing.rows) else "left",
         )
     for row in listing.rows:
         grid.add_row(*map(cell_text, row))
     return Group(Text(), Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
+
+
+def is_count(cell: Any) -> bool:
+    """True for what stands to the right: numbers, per cents, and a dash for nothing."""
+    return bool(PER_CENT.fullmatch(cell)) if isinstance(cell, str) else True
 
 
 def note_view(source: str, note: Note) -> RenderableType:

@@ -28,7 +28,7 @@ from lomrix.core.table.table import Table, require_free
 
 Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"]
 RowsKept = Literal["all", "matched", "base"]
-MOST_EXAMPLES = 5
+MOST_EXAMPLES = 3
 MOST_NEAR = 12
 # So many rows of many-to-many keys are more likely a slip than a wish.
 MOST_ROWS = 20_000_000
