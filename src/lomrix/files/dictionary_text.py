@@ -8,15 +8,13 @@ import tomllib
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-import pyarrow as pa
 from pydantic import ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.steps.to_dictionary import Drafted
-from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary, Variable
-from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+from lomrix.core.table.texts import table_of_texts
 
 VARIABLE_HEADS = (
     "variable",
@@ -108,7 +106,7 @@ def dictionary_sheets(dictionary: Dictionary) -> tuple[Table, Table]:
         for name, entry in dictionary.variables.items()
     ]
     codes = [[name, code, label] for name, entries in dictionary.codes.items() for code, label in entries.items()]
-    return text_table("variables", VARIABLE_HEADS, variables), text_table("codes", CODE_HEADS, codes)
+    return table_of_texts(VARIABLE_HEADS, variables, "variables"), table_of_texts(CODE_HEADS, codes, "codes")
 
 
 def _cell(value: Any) -> str:
@@ -117,16 +115,6 @@ def _cell(value: Any) -> str:
     if isinstance(value, tuple):
         return "; ".join(map(str, value))
     return "" if value is None else str(value)
-
-
-def text_table(name: str, heads: Sequence[str], rows: Sequence[Sequence[str]]) -> Table:
-    """A table of texts; an empty one is a blank."""
-    columns = {}
-    for at, head in enumerate(heads):
-        strings = pa.array([row[at] or None for row in rows], pa.large_string())
-        why = strings.is_null().to_numpy(zero_copy_only=False).view("uint8")
-        columns[head] = Column.of_strings(None, Pool(strings), why, ("blank",))
-    return Table(columns, name=name)
 
 
 def dictionary_of_sheets(variables: Table, codes: Table | None) -> Dictionary:

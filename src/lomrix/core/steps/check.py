@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.findings import Finding, all_findings, value_texts
@@ -13,8 +12,8 @@ from lomrix.core.steps.keys import key_texts
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import counted
-from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+from lomrix.core.table.texts import column_of_texts
 
 MOST_EXAMPLES = 4
 LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
@@ -108,7 +107,7 @@ class Check(Step):
             name: table[name].take(rows).widened("string") for name in self.kept_together if name not in LEDGER
         }
         columns["row"] = Column.of("integer", rows + table.first_row)
-        words = {
+        words: dict[str, list[str | None]] = {
             "variable": [one.column for one in cells for _ in one.rows],
             "old": [value for one in cells for value in value_texts(table[one.column], one.rows)],
             "action": ["set"] * len(rows),
@@ -116,8 +115,5 @@ class Check(Step):
             "why": [f"{one.rule}: {one.text}" for one in cells for _ in one.rows],
             "by": [None] * len(rows),
         }
-        for name, texts in words.items():
-            strings = pa.array(texts, pa.large_string())
-            why = strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
-            columns[name] = Column.of_strings(None, Pool(strings), why, ("blank",))
+        columns |= {name: column_of_texts(texts) for name, texts in words.items()}
         return Table(columns, name="ledger")

@@ -14,7 +14,7 @@ from lomrix.core.arrays import matching
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import KeyPairs, PairedKeys, key_texts, paired_keys
-from lomrix.core.steps.merge_result import UNMATCHED_HEADS, Merged, Origin, joined_accounts, stacked_texts, text_columns
+from lomrix.core.steps.merge_result import UNMATCHED_HEADS, Merged, Origin, joined_accounts, stacked_texts
 from lomrix.core.steps.near_miss import OPTIONS, NearMiss, near_misses, visible
 from lomrix.core.steps.overlap import SECOND_NAME, Overlap, OverlapRule, resolved_overlap
 from lomrix.core.steps.step import Step
@@ -25,11 +25,14 @@ from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.selection import chosen_columns, columns_by_name
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.table.texts import table_of_texts
 
 Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"]
 RowsKept = Literal["all", "matched", "base"]
 MOST_EXAMPLES = 3
 MOST_NEAR = 12
+# Repeated keys are told as a likely slip where at most this share of the keys repeats.
+FEW_REPEATED = 0.05
 # So many rows of many-to-many keys are more likely a slip than a wish.
 MOST_ROWS = 20_000_000
 # Up to so many keys of the other side are looked at, whether they have a partner or not.
@@ -357,7 +360,7 @@ class Pairing:
                 partner = "" if miss is None else miss.partner if side == 0 else miss.key
                 told = ("", "", "") if miss is None else (partner, miss.differs_by, str(miss.score))
                 rows.append((table.name, key, str(count), str(first + table.first_row), *told))
-        return text_columns(UNMATCHED_HEADS, rows, "unmatched")
+        return table_of_texts(UNMATCHED_HEADS, rows, "unmatched")
 
     # ----------------------------------------------------------------- account
 
@@ -394,7 +397,7 @@ class Pairing:
                 "rows": len(table),
             },
             (*self._unmatched_listing(), *self._near_listing(near), *overlap.listings),
-            (*self.keys.notes, *self._missing_key_notes(), *overlap.notes),
+            (*self.keys.notes, *self._few_repeated(), *self._missing_key_notes(), *overlap.notes),
             self._advice(near),
         )
 
@@ -443,6 +446,18 @@ class Pairing:
             ]
         heads = ("file", "key", "rows", "first row")
         return (Listing("keys without a partner, the first", heads, tuple(rows)),) if rows else ()
+
+    def _few_repeated(self) -> tuple[Note, ...]:
+        """Keys that repeat where nearly all stand once: a slip, most likely, and no many-to-one by design."""
+        notes = []
+        sides = ((self.base, self.keys.base, self.counts.base), (self.added, self.keys.added, self.counts.added))
+        for side, (table, codes, counts) in enumerate(sides):
+            repeated, distinct = int(np.count_nonzero(counts > 1)), int(np.count_nonzero(counts))
+            if 0 < repeated <= FEW_REPEATED * distinct:
+                notes.append(
+                    Note(f"{self._repeated(table, codes, counts, side)}.", kind="repeated-key", count=repeated)
+                )
+        return tuple(notes)
 
     def _missing_key_notes(self) -> tuple[Note, ...]:
         notes = []

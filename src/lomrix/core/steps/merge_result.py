@@ -8,14 +8,13 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Variable
-from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+from lomrix.core.table.texts import table_of_texts
 
 UNMATCHED_HEADS = ("file", "key", "rows", "first_row", "likely_partner", "differs_by", "score")
 
@@ -93,20 +92,10 @@ def joined_accounts(accounts: Sequence[Account]) -> Account:
     )  # fmt: skip
 
 
-def text_columns(heads: Sequence[str], rows: Sequence[Sequence[str]], name: str) -> Table:
-    """A table of texts; an empty one is a blank."""
-    columns = {}
-    for place, head in enumerate(heads):
-        strings = pa.array([row[place] or None for row in rows], pa.large_string())
-        why = strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
-        columns[head] = Column.of_strings(None, Pool(strings), why, ("blank",))
-    return Table(columns, name=name)
-
-
 def stacked_texts(tables: Sequence[Table]) -> Table | None:
     """Tables of texts with the same columns, one under the other; None where there is no table."""
     if not tables:
         return None
     heads = tables[0].names
     rows = [row for table in tables for row in zip(*(table[head].to_text().to_pylist() for head in heads), strict=True)]
-    return text_columns(heads, [[cell or "" for cell in row] for row in rows], tables[0].name)
+    return table_of_texts(heads, [[cell or "" for cell in row] for row in rows], tables[0].name)

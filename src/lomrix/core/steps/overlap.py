@@ -12,11 +12,12 @@ from lomrix.core.errors import DataError
 from lomrix.core.language.operands import text_codes
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.keys import KeyPairs, key_texts
-from lomrix.core.steps.merge_result import stacked_texts, text_columns
+from lomrix.core.steps.merge_result import stacked_texts
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.table.texts import table_of_texts
 
 OverlapRule = Literal["check", "base", "added", "fill", "both"]
 MOST_EXAMPLES = 5
@@ -162,7 +163,7 @@ class Sides:
             (*own, str(row + self.base.first_row), self.name, one, "set", two, why)
             for *own, row, one, two in zip(*keys, rows.tolist(), mine, theirs, strict=True)
         ]
-        return text_columns([*key, "row", "variable", "old", "action", "new", "why"], lines, "ledger")
+        return table_of_texts([*key, "row", "variable", "old", "action", "new", "why"], lines, "ledger")
 
     def told(self, key: list[str]) -> str:
         """The first differing cells in words."""

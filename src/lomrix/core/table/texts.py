@@ -1,0 +1,34 @@
+"""Tables of texts: ledgers, lists of keys and dictionaries on their way into a file."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow as pa
+
+from lomrix.core.table.column import Column
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.table import Table
+
+
+def column_of_texts(texts: Sequence[str | None]) -> Column:
+    """A column of texts; an empty one is a blank."""
+    strings = pa.array([text or None for text in texts], pa.large_string())
+    why = strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
+    return Column.of_strings(None, Pool(strings), why, ("blank",))
+
+
+def table_of_texts(heads: Sequence[str], rows: Sequence[Sequence[str | None]], name: str) -> Table:
+    """A table of texts from its rows.
+
+    Parameters
+    ----------
+    heads
+        Names of the columns.
+    rows
+        One sequence of cells for each row, as long as `heads`.
+    name
+        Name of the table.
+    """
+    return Table({head: column_of_texts([row[at] for row in rows]) for at, head in enumerate(heads)}, name=name)
