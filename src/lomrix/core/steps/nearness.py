@@ -14,8 +14,9 @@ from pydantic import BaseModel, ConfigDict
 from lomrix.core.arrays.nearest import Side, Ties, nearest_rows, used_once
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.keys import PairedKeys
-from lomrix.core.steps.merge import Merge, Pairing, Relationship
+from lomrix.core.steps.merge import Merge
 from lomrix.core.steps.overlap import Overlap
+from lomrix.core.steps.pairing import Pairing, Relationship
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.notes import Note, counted
