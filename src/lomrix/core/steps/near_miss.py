@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.matching import first_rows
 from lomrix.core.steps.tidy import tidied_texts
+from lomrix.core.table.text_cells import ZERO, bytes_at, has_byte
 
 # Spelling is compared all against all up to so many pairs, and by shared neighbours beyond.
 MOST_PAIRS = 4_000_000
@@ -77,7 +78,7 @@ def near_misses(alone: Any, others: Any) -> dict[str, NearMiss]:
     if not len(alone) or not len(others):
         return found
     rest = np.arange(len(alone))
-    for cause, form in _forms():
+    for cause, form in _forms(alone, others):
         partner = _partners(form(alone.take(pa.array(rest))), form(others))
         for row, other in zip(rest[partner >= 0].tolist(), partner[partner >= 0].tolist(), strict=True):
             key = alone[row].as_py()
@@ -87,9 +88,15 @@ def near_misses(alone: Any, others: Any) -> dict[str, NearMiss]:
     return found
 
 
-def _forms() -> list[tuple[str, Any]]:
+def _forms(alone: Any, others: Any) -> list[tuple[str, Any]]:
+    """The forms that can bring some of these keys together; one that changes none of them is spared."""
+    both = pa.concat_arrays([alone.cast(pa.large_string()), others.cast(pa.large_string())])
+    blanks = any(has_byte(both, sign) for sign in (b" ", b"\t"))
+    useful = {"blanks": blanks, "zeros": blanks or bool((bytes_at(both, 0) == ZERO).any()), "case": True}
     forms: list[tuple[str, Any]] = [
-        (cause, lambda texts, words=words: tidied_texts(texts, words)) for cause, words in FORMS
+        (cause, lambda texts, words=words: tidied_texts(texts, words))
+        for cause, words in FORMS
+        if all(useful[word] for word in words)
     ]
     forms.append((STORED_NUMBER, lambda texts: pc.replace_substring_regex(texts, r"^0*(\d+)\.0+$", r"\1")))
     signs = r"[\s\-‐–—_./]+"

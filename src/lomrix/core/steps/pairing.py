@@ -201,10 +201,9 @@ class Pairing:
 
     def _firsts(self, side: int, which: npt.NDArray[np.bool_]) -> npt.NDArray[Any]:
         """The first row of each key among some rows of one side."""
-        codes = (self.keys.base, self.keys.added)[side]
-        rows = np.flatnonzero(which)
-        _, firsts = np.unique(codes[rows], return_index=True)
-        return rows[np.sort(firsts)]
+        codes = np.where(which, (self.keys.base, self.keys.added)[side], -1)
+        firsts = matching.first_rows(codes, self.keys.size)
+        return np.sort(firsts[firsts >= 0])
 
     def _alone_texts(self, side: int) -> Any:
         return self._texts(side, self._alone(side))
@@ -222,10 +221,9 @@ class Pairing:
         if len(self.step.key) == 1 and "string" not in (column[0].type, column[1].type):
             return {}
         # A misspelt place is near to one that has partners already, so few keys are all looked at.
-        others = self._texts(1, self._firsts(1, self.keys.added >= 0))
-        if len(others) > MOST_LOOKED_AT:
-            others = self._alone_texts(1)
-        return near_misses(self._alone_texts(0), others)
+        few = np.count_nonzero(self.counts.added) <= MOST_LOOKED_AT
+        others = self._texts(1, self._firsts(1, self.keys.added >= 0)) if few else self._alone_texts(1)
+        return near_misses(self._alone_texts(0), others) if len(others) else {}
 
     def unmatched(self, near: dict[str, NearMiss]) -> Table:
         """All keys without a partner: side, key, rows, first row, and the likely partner."""
@@ -315,16 +313,13 @@ class Pairing:
         )
         rows: list[tuple[Any, ...]] = []
         for table, codes, matched, side in sides:
-            alone = np.flatnonzero(~matched & (codes >= 0))
             names = [pair[side] for pair in self.step.key]
-            found, firsts, times = np.unique(codes[alone], return_index=True, return_counts=True)
-            del found
-            order = np.argsort(firsts, kind="stable")[:MOST_EXAMPLES]
-            some = alone[firsts[order]]
+            some = self._alone(side)[:MOST_EXAMPLES]
+            times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[some]]
             texts = key_texts(table, names, some)
             rows += [
                 (table.name, text, int(count), int(row) + table.first_row)
-                for text, count, row in zip(texts, times[order], some, strict=True)
+                for text, count, row in zip(texts, times, some, strict=True)
             ]
         heads = ("file", "key", "rows", "first row")
         return (Listing("keys without a partner, the first", heads, tuple(rows)),) if rows else ()
