@@ -17,16 +17,6 @@ from lomrix.core.table.column import Column
 from lomrix.files.read import Read, ReadSettings
 
 # One module per format; each has read_table and, where it can be written, write_table.
-READERS = {
-    ".csv": "delimited",
-    ".tsv": "delimited",
-    ".txt": "delimited",
-    ".parquet": "parquet",
-    ".arrow": "arrow_file",
-    ".jsonl": "json_lines",
-    ".xlsx": "workbook",
-    ".ods": "workbook",
-}
 WRITERS = {
     ".csv": "delimited",
     ".tsv": "delimited",
@@ -36,6 +26,7 @@ WRITERS = {
     ".jsonl": "json_lines",
     ".xlsx": "workbook",
 }
+READERS = {**WRITERS, ".ods": "workbook"}
 STREAM = "-"
 # How the first bytes of a stream tell its format; what is none of these is delimited text.
 SIGNS = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx", b"{": ".jsonl"}

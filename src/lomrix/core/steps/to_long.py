@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import layout
-from lomrix.core.errors import DataError, UsageError
+from lomrix.core.errors import DataError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.families import Families, Occasion, families_of
 from lomrix.core.steps.keys import grouped, key_texts
@@ -342,15 +342,3 @@ def common_label(labels: list[str]) -> str:
 def listed(names: list[str], most: int = 12) -> str:
     """Names in a row, cut where they are many."""
     return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
-
-
-def require_header(header: str) -> None:
-    """Stop where no template is given.
-
-    Raises
-    ------
-    UsageError
-        Saying how to write one.
-    """
-    if not header:
-        raise UsageError("No header template is given.", todo='Say --header, such as --header "{measure}_m{month}".')
