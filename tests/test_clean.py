@@ -23,8 +23,9 @@ from lomrix.core.steps.tally import Tally
 from lomrix.core.steps.to_dictionary import misfits
 from lomrix.core.steps.value_map import value_map
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from tests.tables import column, reasons, rows, table
 
 SEX = Dictionary({"sex": Variable(codes="sex", level="case")}, {"sex": {"1": "female", "2": "male"}})

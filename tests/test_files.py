@@ -16,8 +16,9 @@ from hypothesis import strategies as st
 from lomrix.core.errors import FileError
 from lomrix.core.steps.prepare_export import PrepareExport
 from lomrix.core.table.column import Column, Type
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from lomrix.files import bare, descriptor
 from lomrix.files.read import ReadSettings
 from lomrix.files.read_back import compared_with_file

@@ -7,8 +7,8 @@ import datetime
 import pyarrow as pa
 import pytest
 
-from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.from_text import typed_column
+from lomrix.core.table.variable import Variable
 from tests.tables import reasons
 
 DAY = datetime.date(2024, 3, 5)

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.stack import Stack, marks_asked
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from tests.tables import reasons, rows, table
 
 CELLS: dict[str, st.SearchStrategy[Any]] = {

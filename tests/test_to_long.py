@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.to_long import ToLong, common_label
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from tests.tables import reasons, rows, table
 
 TEMPLATE = "{measure}_m{month}"

@@ -30,7 +30,7 @@ def table_of(
     null_reasons = {} if resource is None else resource.null_reasons
     columns, notes = columns_from_arrow(arrow, settings, beside, null_reasons, path.name)
     history = () if resource is None else resource.history
-    dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
+    dictionary = settings.dictionary.for_reading(columns).joined(beside).without_tokens()
     return Read(Table(columns, dictionary, history, path.stem), tuple(notes), names)
 
 

@@ -91,7 +91,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         found = list(workers.map(typed, needed))
     columns = {name: column for name, (column, _) in zip(needed, found, strict=True)}
     notes += [note for _, column_notes in found for note in column_notes]
-    dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
+    dictionary = settings.dictionary.for_reading(columns).joined(beside).without_tokens()
     table = Table(columns, dictionary, history, path.stem)
     return Read(table, tuple(notes), tuple(layout.names))
 

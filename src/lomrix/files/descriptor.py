@@ -13,11 +13,14 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from lomrix.core.errors import FileError
 from lomrix.core.steps.prepare_export import times_used
 from lomrix.core.table.column import TYPES, Column
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 
 HISTORY = "lomrix:history"
+OTHER_LAYOUT = "lomrix:other-layout"
 VARIABLE_EXTRAS = ("unit", "level")
 
 
@@ -115,7 +118,16 @@ class Resource(BaseModel):
                 maximum=field.constraints.get("maximum"),
                 allowed=tuple(map(str, field.constraints.get("enum", ()))),
             )
-        return Dictionary(variables, codes)
+        return Dictionary(variables, codes, {}, self.other_layout)
+
+    @property
+    def other_layout(self) -> OtherLayout | None:
+        """What the table looked like before it was turned; None where that is not known."""
+        found = (self.model_extra or {}).get(OTHER_LAYOUT)
+        try:
+            return None if found is None else OtherLayout.model_validate(found)
+        except ValidationError:  # only a help on the way back, and not worth refusing the file for
+            return None
 
 
 def descriptor_path(path: Path) -> Path:
@@ -229,7 +241,10 @@ def descriptor(table: Table, tokens: Mapping[str, Mapping[str, str]], key: list[
     schema: dict[str, Any] = {"fields": fields_of(table, tokens)}
     if key:
         schema["primaryKey"] = key
-    return {"schema": schema, HISTORY: [dict(entry) for entry in table.history]}
+    content: dict[str, Any] = {"schema": schema, HISTORY: [dict(entry) for entry in table.history]}
+    if table.dictionary.other_layout is not None:
+        content[OTHER_LAYOUT] = table.dictionary.other_layout.model_dump(mode="json", exclude_defaults=True)
+    return content
 
 
 def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any]) -> bytes:

@@ -9,7 +9,8 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.variable import Variable
 from lomrix.files.descriptor import first_line
 from lomrix.files.dictionary_text import dictionary_of_sheets
 from lomrix.files.read import ReadSettings

@@ -12,9 +12,10 @@ from pydantic import ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.steps.to_dictionary import Drafted
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import table_of_texts
+from lomrix.core.table.variable import Variable
 
 VARIABLE_HEADS = (
     "variable",

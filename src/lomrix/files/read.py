@@ -7,9 +7,10 @@ from dataclasses import dataclass, field
 
 from lomrix.core.errors import UsageError
 from lomrix.core.table.column import TYPES, Type
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 
 
 @dataclass(frozen=True)

@@ -11,10 +11,10 @@ import pyarrow as pa
 
 from lomrix.core.steps.prepare_export import times_used
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.header import NUMBER
 from lomrix.core.table.pool import positions_of
 from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.variable import Variable
 
 SAMPLE = 512
 

@@ -59,7 +59,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         column, more = typed_column(column_name, strings, variable, settings.date_format(column_name), settings.decimal)
         columns[column_name] = column
         notes += [shifted(note, at) for note in more]
-    dictionary = settings.dictionary.for_columns(columns).joined(beside).without_tokens()
+    dictionary = settings.dictionary.for_reading(columns).joined(beside).without_tokens()
     name = name if settings.sheet else path.stem
     table = Table(columns, dictionary, history, name, FIRST_ROW + at)
     return Read(table, (*name_notes, *notes), tuple(names))

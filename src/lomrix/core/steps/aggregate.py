@@ -15,11 +15,11 @@ from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import Groups, grouped
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
 from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
 from lomrix.core.table.selection import chosen_columns, columns_by_name
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 COUNTING = ("n", "missing")
 KNOWN = (*COUNTING, *STATISTICS)

@@ -17,10 +17,11 @@ from lomrix.core.steps.keys import row_codes, unordered_codes
 from lomrix.core.steps.recode import distinct_cells
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.from_text import stray_cells
 from lomrix.core.table.table import Table
 from lomrix.core.table.text_cells import SPACE, bytes_at, has_byte, offsets_and_data
+from lomrix.core.table.variable import Variable
 
 # Outer fences stand this many quartile distances beyond the quartiles.
 FENCE = 3.0

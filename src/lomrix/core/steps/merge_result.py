@@ -12,9 +12,9 @@ import numpy.typing as npt
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Result
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import table_of_texts
+from lomrix.core.table.variable import Variable
 
 UNMATCHED_HEADS = ("file", "key", "rows", "first_row", "likely_partner", "differs_by", "score")
 

@@ -18,9 +18,9 @@ from lomrix.core.steps.merge import Merge
 from lomrix.core.steps.overlap import Overlap
 from lomrix.core.steps.pairing import Pairing, Relationship
 from lomrix.core.table.column import Column, common_type
-from lomrix.core.table.dictionary import Variable
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.table.variable import Variable
 
 WINDOW = re.compile(r"(\d+(?:\.\d+)?)\s*(d|h|min)?")
 UNITS = {"d": "days", "h": "hours", "min": "minutes", "": ""}

@@ -15,12 +15,13 @@ from lomrix.core.steps.keys import text_order
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.steps.value_map import MISSING, OTHERS, Pair, pair_of
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary, Variable
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.from_text import typed_column
 from lomrix.core.table.header import NUMBER
 from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.table.variable import Variable
 
 Rest = Literal["keep", "missing", "refuse"]
 Order = Literal["given", "appearance", "alphabet"]

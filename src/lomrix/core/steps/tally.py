@@ -14,9 +14,10 @@ from lomrix.core.steps.keys import grouped, ordered_ranks
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Codes, Dictionary, Variable
+from lomrix.core.table.dictionary import Codes, Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 
 MOST_VALUES = 200
 MOST_COLUMNS = 40

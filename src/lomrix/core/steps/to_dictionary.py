@@ -8,8 +8,9 @@ from lomrix.core.steps.findings import not_listed
 from lomrix.core.steps.recode import distinct_cells
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import NOTHING_KNOWN, Dictionary
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import NOTHING_KNOWN
 
 # A variable with at most so many different values is likely to have codes.
 MOST_CODES = 12

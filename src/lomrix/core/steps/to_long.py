@@ -16,13 +16,13 @@ from lomrix.core.steps.families import Families, Occasion, families_of
 from lomrix.core.steps.keys import grouped, key_texts
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import DTYPES, FILLERS, Column, Type, common_type
-from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
 from lomrix.core.table.header import HeaderTemplate, occasion_text
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import NO_OCCASION, joined_reasons, renumbered
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 ROW_NUMBER = "row"
 MOST_EXAMPLES = 5

@@ -2,45 +2,14 @@
 
 from __future__ import annotations
 
-import datetime
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
-from typing import Literal
+from dataclasses import dataclass, field, replace
 
-from pydantic import BaseModel, ConfigDict, Field
-
-from lomrix.core.table.column import Type
-from lomrix.core.table.header import HeaderTemplate
+from lomrix.core.table.header import pattern_of, speaks_of
+from lomrix.core.table.other_layout import OtherLayout
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 Codes = Mapping[str, str]
-Bound = int | float | datetime.date
-
-
-class Variable(BaseModel):
-    """What the dictionary says of one variable.
-
-    `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes.
-    """
-
-    model_config = ConfigDict(frozen=True, extra="forbid")
-
-    label: str = ""
-    description: str = ""
-    type: Type | None = None
-    unit: str = ""
-    codes: str | None = None
-    missing: dict[str, str] = Field(default_factory=dict)
-    minimum: Bound | None = None
-    maximum: Bound | None = None
-    allowed: tuple[str, ...] = ()
-    level: Literal["case", "occasion", "group"] | None = None
-
-    def with_(self, **changes: object) -> Variable:
-        """The same entry with some of its parts changed."""
-        return self.model_copy(update=changes)
-
-
-NOTHING_KNOWN = Variable()
 
 
 @dataclass(frozen=True)
@@ -48,12 +17,14 @@ class Dictionary:
     """Variables by name, code lists by name, and a team's own rules: expressions that should be true of every row.
 
     A variable's name may be a header template such as `sleep_m{month}`; it then speaks of every column that
-    fits, and braces in its label are filled in.
+    fits, and braces in its label are filled in. Where the table was turned between wide and long, `other_layout`
+    remembers what it looked like before.
     """
 
     variables: Mapping[str, Variable] = field(default_factory=dict)
     codes: Mapping[str, Codes] = field(default_factory=dict)
     rules: Mapping[str, str] = field(default_factory=dict)
+    other_layout: OtherLayout | None = None
 
     def of(self, name: str) -> Variable:
         """The entry for a column, by its name or else by the first template that fits."""
@@ -62,7 +33,7 @@ class Dictionary:
         for pattern, variable in self.variables.items():
             if "{" not in pattern:
                 continue
-            reading = HeaderTemplate.parsed(pattern, measure_needed=False).read(name)
+            reading = speaks_of(pattern_of(pattern), name)
             if reading is not None:
                 label = variable.label
                 for occasion, value in reading.items():
@@ -80,15 +51,24 @@ class Dictionary:
         variables = {name: self.of(name) for name in names}
         variables = {name: entry for name, entry in variables.items() if entry != NOTHING_KNOWN}
         used = {entry.codes for entry in variables.values()}
-        return Dictionary(variables, {name: codes for name, codes in self.codes.items() if name in used}, self.rules)
+        return replace(
+            self, variables=variables, codes={name: codes for name, codes in self.codes.items() if name in used}
+        )
+
+    def for_reading(self, names: Iterable[str]) -> Dictionary:
+        """The dictionary with templates filled in for the columns of a file, and all else that it says kept.
+
+        What it says of columns that a step will make is wanted then: of the month that `to-long` finds in the names.
+        """
+        return replace(self, variables={**self.for_columns(names).variables, **self.variables})
 
     def with_variable(self, name: str, variable: Variable) -> Dictionary:
         """The dictionary with one entry added or replaced."""
-        return Dictionary({**self.variables, name: variable}, self.codes, self.rules)
+        return replace(self, variables={**self.variables, name: variable})
 
     def with_codes(self, name: str, codes: Codes) -> Dictionary:
         """The dictionary with one list of codes added or replaced."""
-        return Dictionary(self.variables, {**self.codes, name: codes}, self.rules)
+        return replace(self, codes={**self.codes, name: codes})
 
     def without_tokens(self) -> Dictionary:
         """The dictionary without missing codes that only repeat their reason, as files written by us hold them."""
@@ -96,7 +76,7 @@ class Dictionary:
             name: entry.with_(missing={code: why for code, why in entry.missing.items() if code.strip("[]") != why})
             for name, entry in self.variables.items()
         }
-        return Dictionary(variables, self.codes, self.rules)
+        return replace(self, variables=variables)
 
     def joined(self, other: Dictionary) -> Dictionary:
         """Both dictionaries; where both know a variable, what the first leaves open comes from the second.
@@ -117,7 +97,7 @@ class Dictionary:
                 entry = entry.with_(codes=renamed.get(entry.codes, entry.codes))
             known = variables.get(name)
             variables[name] = entry if known is None else filled_in(known, entry)
-        return Dictionary(variables, codes, {**other.rules, **self.rules})
+        return Dictionary(variables, codes, {**other.rules, **self.rules}, self.other_layout or other.other_layout)
 
 
 def filled_in(first: Variable, second: Variable) -> Variable:

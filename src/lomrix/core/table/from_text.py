@@ -13,10 +13,10 @@ import pyarrow.compute as pc
 
 from lomrix.core.table import text_cells, typing_rules
 from lomrix.core.table.column import Column, Type
-from lomrix.core.table.dictionary import NOTHING_KNOWN, Variable
 from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural
 from lomrix.core.table.pool import Pool, positions_of
 from lomrix.core.table.reasons import BLANK, joined_reasons, renumbered
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 SAMPLE = 1500
 MOST_EXAMPLES = 5

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 from lomrix.core.errors import UsageError
 
 MEASURE = "measure"
 NUMBER = re.compile(r"-?\d+(\.\d+)?")
+DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
+WIDTH = re.compile(r"0[1-9]")
 BRACES = re.compile(r"\{([^{}]*)\}")
 EXAMPLE = 'A template looks like "{measure}_m{month}": {measure} for the name, other braces for the occasion.'
 
@@ -25,10 +29,13 @@ class HeaderTemplate:
         The template as typed.
     parts
         Fixed texts and field names in turn: even places are texts (maybe empty), odd places are fields.
+    widths
+        Fields written with zeros in front, such as `{month:02}`, and their least number of digits.
     """
 
     text: str
     parts: tuple[str, ...]
+    widths: Mapping[str, int] = field(default_factory=dict)
 
     @classmethod
     def parsed(cls, text: str, *, measure_needed: bool = True) -> HeaderTemplate:
@@ -39,7 +46,16 @@ class HeaderTemplate:
         UsageError
             Where braces are empty, repeated or left open, or `{measure}` or an occasion is wanting.
         """
-        parts = tuple(BRACES.split(text))
+        parts, widths = BRACES.split(text), {}
+        for place in range(1, len(parts), 2):
+            parts[place], colon, width = parts[place].partition(":")
+            if colon and (not WIDTH.fullmatch(width) or parts[place] == MEASURE):
+                raise UsageError(
+                    f'In the header template "{text}" there is no sense in ":{width}".',
+                    todo="Say {month:02} for an occasion of two digits, 03 and 12; nothing else can follow the colon.",
+                )
+            if colon:
+                widths[parts[place]] = int(width)
         fields = parts[1::2]
         if any(brace in fixed for fixed in parts[::2] for brace in "{}"):
             raise UsageError(f'The header template "{text}" has a brace without its partner.', todo=EXAMPLE)
@@ -47,7 +63,7 @@ class HeaderTemplate:
             raise UsageError(f'The braces of the header template "{text}" need a different word each.', todo=EXAMPLE)
         if measure_needed and (MEASURE not in fields or len(fields) < 2):
             raise UsageError(f'The header template "{text}" needs {{measure}} and an occasion.', todo=EXAMPLE)
-        return cls(text, parts)
+        return cls(text, tuple(parts), widths)
 
     @property
     def occasions(self) -> tuple[str, ...]:
@@ -56,7 +72,12 @@ class HeaderTemplate:
 
     def readings(self, name: str) -> list[dict[str, str]]:
         """Every way in which a column's name fits the template."""
-        return [dict(zip(self.parts[1::2], values, strict=True)) for values in self._fits(name, 0, 0)]
+        found = [dict(zip(self.parts[1::2], values, strict=True)) for values in self._fits(name, 0, 0)]
+        return [reading for reading in found if all(self._wide_enough(reading[word], word) for word in self.widths)]
+
+    def _wide_enough(self, text: str, word: str) -> bool:
+        width = self.widths[word]
+        return text.isdecimal() and (len(text) == width or (len(text) > width and not text.startswith("0")))
 
     def _fits(self, name: str, start: int, part: int) -> Iterator[tuple[str, ...]]:
         fixed = self.parts[part]
@@ -125,23 +146,53 @@ class HeaderTemplate:
             if place % 2 == 0:
                 texts.append(part)
             else:
-                texts.append(measure if part == MEASURE else occasion_text(occasion[part]))
+                texts.append(measure if part == MEASURE else occasion_text(occasion[part], self.widths.get(part, 0)))
         return "".join(texts)
 
 
-def occasion_text(value: Any) -> str:
-    """An occasion's value as it stands in a column's name: 3.0 is 3."""
+@lru_cache(maxsize=256)
+def pattern_of(text: str) -> HeaderTemplate:
+    """A dictionary's name with braces, read once."""
+    return HeaderTemplate.parsed(text, measure_needed=False)
+
+
+def speaks_of(template: HeaderTemplate, name: str) -> dict[str, str] | None:
+    """How a dictionary's template fits a column; None where it does not.
+
+    A brace that touches a letter stands for a number: `sleep_m{month}` speaks of sleep_m3 and not of sleep_max.
+    """
+    reading = template.read(name)
+    if reading is None:
+        return None
+    for place in range(1, len(template.parts), 2):
+        touches = template.parts[place - 1][-1:].isalpha() or template.parts[place + 1][:1].isalpha()
+        if touches and template.parts[place] != MEASURE and not NUMBER.fullmatch(reading[template.parts[place]]):
+            return None
+    return reading
+
+
+def occasion_text(value: Any, width: int = 0) -> str:
+    """An occasion's value as it stands in a column's name: 3.0 is 3, with zeros in front up to a width."""
+    if isinstance(value, bool):
+        return str(value).lower()
     if isinstance(value, float) and value.is_integer():
-        return str(int(value))
-    return str(value)
+        value = int(value)
+    if isinstance(value, datetime.datetime):
+        return value.isoformat()
+    return f"{value:0{width}d}" if width and isinstance(value, int) else str(value)
 
 
-def occasion_values(texts: Sequence[str]) -> list[int] | list[float] | list[str]:
-    """Occasion texts as numbers where all of them are numbers, else as they are."""
+def occasion_values(texts: Sequence[str]) -> list[Any]:
+    """Occasion texts as numbers or dates where all of them are, else as they are."""
     if all(NUMBER.fullmatch(text) for text in texts):
         if any("." in text for text in texts):
             return [float(text) for text in texts]
         return [int(text) for text in texts]
+    if all(DATE.fullmatch(text) for text in texts):
+        try:
+            return [datetime.date.fromisoformat(text) for text in texts]
+        except ValueError:
+            return list(texts)
     return list(texts)
 
 

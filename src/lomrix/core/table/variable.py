@@ -1,0 +1,39 @@
+"""Variable: what the dictionary says of one variable."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from lomrix.core.table.column import Type
+
+Bound = int | float | datetime.date
+
+
+class Variable(BaseModel):
+    """What the dictionary says of one variable.
+
+    `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    label: str = ""
+    description: str = ""
+    type: Type | None = None
+    unit: str = ""
+    codes: str | None = None
+    missing: dict[str, str] = Field(default_factory=dict)
+    minimum: Bound | None = None
+    maximum: Bound | None = None
+    allowed: tuple[str, ...] = ()
+    level: Literal["case", "occasion", "group"] | None = None
+
+    def with_(self, **changes: object) -> Variable:
+        """The same entry with some of its parts changed."""
+        return self.model_copy(update=changes)
+
+
+NOTHING_KNOWN = Variable()
