@@ -269,13 +269,17 @@ def test_profile_finds_keys_and_families() -> None:
         ("id sleep_m0 sleep_m3 hr_m0 hr_m3", "{measure}_m{month}"),
         ("id hours75 hours81 pay75 pay81", "{measure}{occasion}"),
         ("id noise.w1 noise.w2", "{measure}.w{wave}"),
+        ("id f1_m0 f1_m6 mood.m0 mood.m6", "{measure}_m{month} {measure}.m{month}"),
+        ("id Y2009 Y2010 Y2011", "Y{year}"),
+        ("id 2009 2010 2011", "{year}"),
+        ("id joined_on sleep_before sleep_after mood_before mood_after", "{measure}_{occasion}"),
         ("id f1 f2 f3", None),
         ("id age sex", None),
     ],
 )
 def test_families_are_guessed(names: str, template: str | None) -> None:
     guess = guessed_families(names.split())
-    assert (guess.template if guess else None) == template
+    assert (" ".join(guess.templates) if guess else None) == template
 
 
 def test_a_list_of_codes_on_the_wrong_variable_is_seen() -> None:

@@ -8,7 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.steps.to_long import ToLong, common_label
+from lomrix.core.steps.labels import common_label
+from lomrix.core.steps.to_long import ToLong
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import HeaderTemplate
@@ -21,7 +22,7 @@ TEMPLATE = "{measure}_m{month}"
 
 def test_measures_constants_and_numeric_order() -> None:
     wide = table(crew=["a", "b"], x_m12=[1, 2], x_m3=[3, None], y_m3=[0.5, 1.5], vessel=["tern", "gull"])
-    long = ToLong(header=TEMPLATE, case=("crew",)).apply(wide).table
+    long = ToLong(headers=(TEMPLATE,), case=("crew",)).apply(wide).table
     assert long.names == ["crew", "month", "vessel", "x", "y"]
     assert rows(long) == [
         ("a", 3, "tern", 3, 0.5),
@@ -35,7 +36,7 @@ def test_measures_constants_and_numeric_order() -> None:
 
 def test_rows_without_a_measured_value_are_left_out_and_counted() -> None:
     wide = table(crew=["a", "b"], x_m0=[1, None], x_m3=[None, None])
-    step = ToLong(header=TEMPLATE, case=("crew",))
+    step = ToLong(headers=(TEMPLATE,), case=("crew",))
     result = step.apply(wide)
     assert rows(result.table) == [("a", 0, 1)]
     assert dict(result.account.balances[0].parts) == {
@@ -53,7 +54,7 @@ def test_every_measured_value_comes_out_once(cells: list[list[int | None]]) -> N
         f"x_m{month}": Column.of_cells("integer", [row[at] for row in cells]) for at, month in enumerate((0, 3, 12))
     }
     wide = Table({"crew": Column.of_cells("integer", range(len(cells))), **columns})
-    long = ToLong(header=TEMPLATE, case=("crew",)).apply(wide).table
+    long = ToLong(headers=(TEMPLATE,), case=("crew",)).apply(wide).table
     expected = [
         (crew, month, row[at])
         for crew, row in enumerate(cells)
@@ -65,33 +66,33 @@ def test_every_measured_value_comes_out_once(cells: list[list[int | None]]) -> N
 
 def test_texts_keep_their_words_over_several_pools() -> None:
     wide = table(crew=["a", "b"], mood_m0=["low", "high"], mood_m3=["high", None])
-    long = ToLong(header=TEMPLATE, case=("crew",), keep_empty=True).apply(wide).table
+    long = ToLong(headers=(TEMPLATE,), case=("crew",), keep_empty=True).apply(wide).table
     assert long["mood"].cells() == ["low", "high", "high", None]
 
 
 def test_the_occasion_is_the_longest_run_of_digits() -> None:
     wide = table(id=["a"], hours75=[1], hours81=[2], q12=[5])
-    long = ToLong(header="{measure}{year}", case=("id",)).apply(wide).table
+    long = ToLong(headers=("{measure}{year}",), case=("id",)).apply(wide).table
     assert rows(long) == [("a", 12, None, 5), ("a", 75, 1, None), ("a", 81, 2, None)]
 
 
 def test_a_measure_of_two_types_is_refused_by_name() -> None:
     wide = table(crew=["a"], x_m0=[1], x_m3=["seven h"])
     with pytest.raises(DataError) as caught:
-        ToLong(header=TEMPLATE, case=("crew",)).apply(wide)
+        ToLong(headers=(TEMPLATE,), case=("crew",)).apply(wide)
     assert caught.value.where == "x_m0 is integer, x_m3 is string"
 
 
 def test_asked_constants_and_what_is_left_out() -> None:
     wide = table(crew=["a"], x_m0=[1], ship=["tern"], port=["Auk Bay"])
-    result = ToLong(header=TEMPLATE, case=("crew",), constant="ship").apply(wide)
+    result = ToLong(headers=(TEMPLATE,), case=("crew",), constant="ship").apply(wide)
     assert result.table.names == ["crew", "month", "ship", "x"]
     assert result.account.facts["left_out_columns"] == ["port"]
 
 
 def test_repeated_case_is_told() -> None:
     wide = table(crew=["a", "a", None], x_m0=[1, 2, 3])
-    notes = {note.kind: note for note in ToLong(header=TEMPLATE, case=("crew",)).apply(wide).account.notes}
+    notes = {note.kind: note for note in ToLong(headers=(TEMPLATE,), case=("crew",)).apply(wide).account.notes}
     assert notes["repeated-case"].examples == ((2, "a"), (3, "a"))
     assert notes["missing-case"].count == 1
 
@@ -99,7 +100,7 @@ def test_repeated_case_is_told() -> None:
 def test_labels_and_missing_codes_follow() -> None:
     entry = Variable(label="Sleep in 24 hours, month {month}", unit="min", missing={"-9": "refused"})
     wide = table(crew=["a"], sleep_m0=[1], sleep_m3=[2], dictionary=Dictionary({"sleep_m{month}": entry}))
-    found = ToLong(header=TEMPLATE, case=("crew",)).apply(wide).table.dictionary.of("sleep")
+    found = ToLong(headers=(TEMPLATE,), case=("crew",)).apply(wide).table.dictionary.of("sleep")
     assert (found.label, found.unit, found.missing) == ("Sleep in 24 hours", "min", {"-9": "refused"})
 
 
@@ -107,9 +108,11 @@ def test_labels_and_missing_codes_follow() -> None:
     ("labels", "label"),
     [
         (["Sleep, month 3", "Sleep, month 12"], "Sleep"),
-        (["Mood at 3 months", "Mood at 12 months"], "Mood at"),
+        (["Mood at 3 months", "Mood at 12 months"], "Mood"),
+        (["Month 3: sleep in 24 h", "Month 12: sleep in 24 h"], "sleep in 24 h"),
         (["Same", "Same"], "Same"),
         (["Pulse", "Rate"], "Pulse"),
+        (["Sleep", ""], "Sleep"),
         (["", ""], ""),
     ],
 )
@@ -154,7 +157,7 @@ def test_many_occasions() -> None:
     count = 2000
     columns = {f"x_d{day}": Column.of("integer", np.array([day, -day])) for day in range(count)}
     long = (
-        ToLong(header="{measure}_d{day}", case=("id",))
+        ToLong(headers=("{measure}_d{day}",), case=("id",))
         .apply(Table({"id": Column.of_cells("string", ["a", "b"]), **columns}))
         .table
     )

@@ -67,6 +67,8 @@ ENTRIES = (
           "lomrix stack fatigue_m0.csv fatigue_m6.csv --mark month=0,6 --case crew_id --out fatigue.csv"),
     Entry("Reshape", "to-long", "Turn repeated columns into one row per case and occasion",
           'lomrix to-long crew.csv --case crew_id --header "{measure}_m{month}" --out long.csv'),
+    Entry("Reshape", "to-wide", "Turn the rows of a case into columns, one for each measure and occasion",
+          'lomrix to-wide long.csv --case crew_id --occasion month --header "{measure}_m{month}" --out wide.csv'),
     Entry("Compute", "aggregate", "Compute statistics of groups: one row per group",
           'lomrix aggregate long.csv --by vessel,month --stat "sleep: n mean sd"'),
     Entry("Deliver", "export", "Write a file for another program, missing values recoded",

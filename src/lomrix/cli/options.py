@@ -9,6 +9,7 @@ import inspect
 import typing
 from collections.abc import Callable
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Annotated, Any
 
 import typer
@@ -50,6 +51,13 @@ MissingCode = Annotated[
         "--missing-code", metavar="CODE", help="Code for missing cells: -9, refused=-8 for one reason, or auto."
     ),
 ]
+
+
+class OtherLabels(StrEnum):
+    """What happens where one code has different labels."""
+
+    STOP = "stop"
+    FIRST = "first"
 
 
 @dataclass(frozen=True)

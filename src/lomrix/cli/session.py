@@ -27,6 +27,8 @@ from lomrix.core.table.table import Table
 from lomrix.show.progress import Progress
 
 STREAM = "-"
+# Stands for the source in a command that a step would have typed next.
+SOURCE = "{source}"
 # Formats that keep their dictionary and history in a file beside them.
 WITH_DESCRIPTOR = (".csv", ".tsv", ".txt", ".jsonl", ".xlsx")
 
@@ -107,7 +109,7 @@ class Session:
         with Progress(len(self.sources) + 1 + bool(out), wanted=not self.common.quiet) as progress:
             self.read(progress, step, hashing=place is not None)
             progress.stage(step.__class__.__name__)
-            result = step.apply(*self.tables)
+            result = self.applied(step)
             written: list[Path] = []
             if place is not None:
                 progress.stage(f"writing {place.path.name}")
@@ -122,7 +124,15 @@ class Session:
         with Progress(len(self.sources) + 1, wanted=not self.common.quiet) as progress:
             self.read(progress, step, hashing=False)
             progress.stage(stage)
+            return self.applied(step)
+
+    def applied(self, step: Step) -> Result:
+        """The step's result; an error that names the command to type names it with the source."""
+        try:
             return step.apply(*self.tables)
+        except LomrixError as error:
+            error.todo = error.todo.replace(SOURCE, shlex.quote(self.sources[0]))
+            raise
 
     def read(self, progress: Progress, step: Step, *, hashing: bool) -> None:
         """Read the sources; their hashes, for the history, are taken meanwhile."""
@@ -221,7 +231,7 @@ class Session:
             screen.print(terminal.first_rows_view(result.table, screen.width))
         if common.out != STREAM:
             lines = [written_line(path, result.table, place == 0) for place, path in enumerate(written)]
-            advice = [line.replace("{source}", self.sources[0]) for line in result.account.advice]
+            advice = [line.replace(SOURCE, shlex.quote(self.sources[0])) for line in result.account.advice]
             screen.print(terminal.ending_view(lines, advice, compared, rehearsal=rehearsal))
 
 

@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from lomrix.cli.options import Common, with_common_options
+from lomrix.cli.options import Common, OtherLabels, with_common_options
 
 
 class Columns(StrEnum):
@@ -24,13 +24,6 @@ class Repeated(StrEnum):
     FIRST = "first"
     LAST = "last"
     KEEP = "keep"
-
-
-class OtherLabels(StrEnum):
-    """What happens where one code has different labels."""
-
-    STOP = "stop"
-    FIRST = "first"
 
 
 @with_common_options()

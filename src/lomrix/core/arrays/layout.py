@@ -47,3 +47,35 @@ def repeated_rows(rows: int, times: int) -> Array:
 def tiled(values: Array, rows: int) -> Array:
     """The occasions' values over and over, once for each row."""
     return np.tile(values, rows)
+
+
+def side_by_side(values: Array, cells: Array | None, rows: int, times: int, filler: Any) -> Array:
+    """Put values that stand below each other beside each other: the inverse of `interleaved`.
+
+    Parameters
+    ----------
+    values
+        One value for each row of the long layout.
+    cells
+        Where each stands among the `rows` times `times` cells, row by row; None where they fill all cells in order.
+    rows, times
+        Rows of the wide layout, and occasions.
+    filler
+        What stands in cells without a value.
+
+    Returns
+    -------
+    Array of shape (times, rows): one contiguous column for each occasion.
+    """
+    if cells is None:
+        grid = values.reshape(rows, times)
+    else:
+        flat = np.full(rows * times, filler, values.dtype)
+        flat[cells] = values
+        grid = flat.reshape(rows, times)
+    wide = np.empty((times, rows), values.dtype)
+    # Blocks of rows keep the reading in the processor's cache, however many occasions there are.
+    block = max(16, 65_536 // max(1, times))
+    for start in range(0, rows, block):
+        wide[:, start : start + block] = grid[start : start + block].T
+    return wide

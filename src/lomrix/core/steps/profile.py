@@ -66,7 +66,7 @@ class Profile(Step):
         advice = []
         if families is not None:
             case = f" --case {keys[0]}" if keys and " + " not in keys[0] else ""
-            advice.append(f'lomrix to-long {{source}}{case} --header "{families.template}"')
+            advice.append(f"lomrix to-long {{source}}{case} {families.options}")
         told = ", ".join(keys[:4]) if keys else "none, no column and no pair tells all rows apart"
         account = Account(
             "profile",

@@ -4,28 +4,31 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import layout
-from lomrix.core.errors import DataError
-from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.families import Families, Occasion, families_of
-from lomrix.core.steps.keys import grouped, key_texts
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.steps.account import Account
+from lomrix.core.steps.families import Families, families_of, remembered_families, templates_of
+from lomrix.core.steps.guess import Guess, guessed_families
+from lomrix.core.steps.long_entries import LongEntries
+from lomrix.core.steps.occasions import Occasion, Wish, column_of_occasions
+from lomrix.core.steps.profile import candidate_keys
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import DTYPES, FILLERS, Column, Type, common_type
-from lomrix.core.table.header import HeaderTemplate, occasion_text
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.other_layout import OtherLayout, Place, plain_value
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import NO_OCCASION, joined_reasons, renumbered
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
-from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.table.variable import NOTHING_KNOWN
 
 ROW_NUMBER = "row"
-MOST_EXAMPLES = 5
+# Whole numbers beyond this are not exact among decimals.
+MOST_EXACT = 2**53
 
 
 class ToLong(Step):
@@ -33,20 +36,32 @@ class ToLong(Step):
 
     Parameters
     ----------
-    header
-        Header template, such as `{measure}_m{month}`.
+    headers
+        Header templates, such as `{measure}_m{month}`; where empty, those that a wide table was made with.
     case
         Columns that name the case; a row number is made where empty.
+    value_names
+        For each template without `{measure}` the name of its measure.
     constant
         Which of the other columns are carried; all where empty.
+    occasions
+        What was said of the values of the occasions.
     keep_empty
         Keep the rows in which nothing was measured.
+    guess
+        Where there is no template, take the one that the columns seem to follow.
+    other_labels
+        What happens where one code has different labels in a family: `stop`, or take the `first` column's.
     """
 
-    header: str
+    headers: tuple[str, ...] = ()
     case: tuple[str, ...] = ()
+    value_names: tuple[str, ...] = ()
     constant: str = ""
+    occasions: tuple[Wish, ...] = ()
     keep_empty: bool = False
+    guess: bool = False
+    other_labels: Literal["stop", "first"] = "stop"
 
     @property
     def kept_together(self) -> tuple[str, ...]:
@@ -55,10 +70,13 @@ class ToLong(Step):
 
     def apply(self, *tables: Table) -> Result:
         """Turn the table."""
+        from lomrix.core.steps.to_long_account import LongAccount
+
         (table,) = tables
         work = Turn(self, table)
         long = work.table()
-        return Result(long, work.account(long))
+        account: Account = LongAccount(work, long).account()
+        return Result(long, account)
 
 
 @dataclass
@@ -68,14 +86,85 @@ class Turn:
     step: ToLong
     wide: Table
 
+    # -------------------------------------------------------- what was asked for
+
+    @cached_property
+    def memory(self) -> OtherLayout | None:
+        """What is remembered of the long layout, where that is what is asked for."""
+        memory = self.wide.dictionary.other_layout
+        if memory is None or memory.layout != "long" or self.step.occasions:
+            return None
+        same = self.step.headers in ((), memory.headers) and self.step.case in ((), memory.case)
+        return memory if same and not self.step.value_names else None
+
+    @cached_property
+    def guessed(self) -> Guess | None:
+        """The guess, where nothing was said and nothing is remembered.
+
+        Raises
+        ------
+        UsageError
+            With the command to type, unless the guess was asked for.
+        """
+        if self.step.headers or self.memory is not None:
+            return None
+        guess = guessed_families([name for name in self.wide.names if name not in self.step.case])
+        if guess is None:
+            raise UsageError(
+                "No --header was given, and no columns look like one measure at several occasions.",
+                where=f"columns are {', '.join(self.wide.names[:12])}{' …' if len(self.wide.names) > 12 else ''}",
+                todo='Say how they are named, such as --header "{measure}_m{month}" for sleep_m3.',
+            )
+        if not self.step.guess:
+            case = ",".join(self.step.case or self._guessed_case(guess))
+            columns = [name for found in guess.measures.values() for name in found]
+            raise UsageError(
+                "No --header was given.",
+                where=f"{len(columns)} columns look like {len(guess.measures)} measures: {', '.join(columns[:8])}"
+                + (" …" if len(columns) > 8 else ""),
+                todo=f"lomrix to-long {{source}}{f' --case {case}' if case else ''} {guess.options}\n"
+                "or say --guess to take that.",
+            )
+        return guess
+
+    def _guessed_case(self, guess: Guess) -> tuple[str, ...]:
+        measured = {name for found in guess.measures.values() for name in found}
+        rest = [name for name in self.wide.names if name not in measured]
+        return tuple(key for key in candidate_keys(self.wide.only(rest)) if key in rest)[:1] if rest else ()
+
+    @cached_property
+    def case(self) -> tuple[str, ...]:
+        """The columns that name the case."""
+        if self.step.case:
+            return self.step.case
+        if self.memory is not None:
+            return self.memory.case
+        return self._guessed_case(self.guessed) if self.guessed is not None else ()
+
+    @cached_property
+    def headers(self) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """The header templates, and names of measures that no header holds."""
+        if self.memory is not None:
+            return self.memory.headers, self.memory.value_names
+        if self.guessed is not None:
+            return self.guessed.templates, self.step.value_names or self.guessed.value_names
+        return self.step.headers, self.step.value_names
+
     @cached_property
     def families(self) -> Families:
         """The repeated columns."""
-        for name in self.step.case:
+        for name in self.case:
             self.wide[name]
         asked = self._asked_constants()
-        free = [name for name in self.wide.names if name not in self.step.case and name not in asked]
-        return families_of(free, HeaderTemplate.parsed(self.step.header))
+        free = [name for name in self.wide.names if name not in self.case and name not in asked]
+        templates = templates_of(*self.headers)
+        if self.memory is not None:
+            known = {place.column for place in self.memory.places}
+            others = [name for name in free if name not in known]
+            if not any(template.readings(name) for template, _ in templates for name in others):
+                return remembered_families(self.memory, free)
+        labels = {name: self.wide.dictionary.labels_of(name) for name in templates[0][0].occasions}
+        return families_of(free, templates, self.step.occasions, labels)
 
     def _asked_constants(self) -> list[str]:
         if not self.step.constant:
@@ -90,14 +179,14 @@ class Turn:
     @cached_property
     def constants(self) -> list[str]:
         """The columns that are carried, beside the case."""
-        rest = [name for name in self.wide.names if name not in self.measured and name not in self.step.case]
+        rest = [name for name in self.wide.names if name not in self.measured and name not in self.case]
         asked = self._asked_constants()
         return [name for name in rest if name in asked] if asked else rest
 
     @property
     def left_out(self) -> list[str]:
         """The columns that are neither measured nor carried."""
-        used = {*self.measured, *self.constants, *self.step.case}
+        used = {*self.measured, *self.constants, *self.case}
         return [name for name in self.wide.names if name not in used]
 
     @property
@@ -116,6 +205,8 @@ class Turn:
         names = [at.get(occasion) for occasion in self.families.occasions]
         found = [self.wide[name] for name in names if name is not None]
         type_ = common_type(found) or self._refuse_types(measure, at)
+        if type_ == "number":
+            self._require_exact(at)
         columns = [None if name is None else self.wide[name].widened(type_) for name in names]
         rows = len(self.wide)
         reasons = joined_reasons(*(column.reasons for column in columns if column is not None))
@@ -133,7 +224,21 @@ class Turn:
         if type_ == "string":
             return self._measure_of_texts(columns, why, reasons)
         arrays = [None if one is None else one.values for one in columns]
-        return Column.of(type_, layout.interleaved(arrays, rows, FILLERS[type_], DTYPES[type_]), why, reasons)
+        values = layout.interleaved(arrays, rows, FILLERS[type_], DTYPES[type_])
+        # The parts hold their fillers already.
+        return Column(type_, values, why, reasons if why is not None else ())
+
+    def _require_exact(self, at: dict[Occasion, str]) -> None:
+        """Stop where a whole number would lose digits among decimals."""
+        for name in at.values():
+            column = self.wide[name]
+            if column.type == "integer" and np.abs(column.values).max(initial=0) > MOST_EXACT:
+                row = int(np.abs(column.values).argmax())
+                raise DataError(
+                    f"{name} holds whole numbers too long to stand among decimals without losing digits.",
+                    where=f"row {row + self.wide.first_row}: {column.values[row]}",
+                    todo=f"If they are ids, say --type {name}=string.",
+                )
 
     def _measure_of_texts(self, columns: list[Column | None], why: Any, reasons: tuple[str, ...]) -> Column:
         pool = Pool.of([])
@@ -157,15 +262,36 @@ class Turn:
             "(the notes of the reading name them), or name them as missing codes in the dictionary.",
         )
 
+    # -------------------------------------------------------------------- rows
+
     @cached_property
     def empty(self) -> npt.NDArray[np.bool_]:
         """True for the rows in which nothing was measured."""
-        empty = np.ones(len(self.wide) * self.times, np.bool_)
+        return self._throughout(lambda column: column.why != 0)
+
+    @cached_property
+    def never(self) -> npt.NDArray[np.bool_]:
+        """True for the rows that no long table held: all measures are missing for want of the occasion."""
+        return self._throughout(
+            lambda column: (
+                column.why == column.reasons.index(NO_OCCASION) + 1
+                if NO_OCCASION in column.reasons
+                else np.zeros(len(column), np.bool_)
+            )
+        )
+
+    def _throughout(self, holds: Any) -> npt.NDArray[np.bool_]:
+        true = np.ones(len(self.wide) * self.times, np.bool_)
         for column in self.measures.values():
             if column.why is None:
-                return np.zeros(len(empty), np.bool_)
-            empty &= column.why != 0
-        return empty
+                return np.zeros(len(true), np.bool_)
+            true &= holds(column)
+        return true
+
+    @cached_property
+    def dropped(self) -> npt.NDArray[np.bool_]:
+        """True for the rows that are left out."""
+        return self.never if self.step.keep_empty else self.empty
 
     # ------------------------------------------------------------------- table
 
@@ -173,172 +299,60 @@ class Turn:
         """The long table: case, occasions, constants, measures."""
         rows = len(self.wide)
         keep: npt.NDArray[Any] | None = None
-        if not self.step.keep_empty and self.empty.any():
-            keep = np.flatnonzero(~self.empty)
-        source = layout.repeated_rows(rows, self.times)
-        source = source if keep is None else source[keep]
+        times: Any = self.times
+        if self.dropped.any():
+            keep = np.flatnonzero(~self.dropped)
+            times = self.times - np.count_nonzero(self.dropped.reshape(rows, self.times), axis=1)
         columns: dict[str, Column] = {}
-        if not self.step.case:
+        if not self.case:
             require_free(ROW_NUMBER, [*self.constants, *self.families.measures], "the row number")
-            columns[ROW_NUMBER] = Column.of("integer", source + 1)
-        columns |= {name: self.wide[name].take(source) for name in self.step.case}
+            columns[ROW_NUMBER] = Column.of("integer", np.repeat(np.arange(1, rows + 1), times))
+        columns |= {name: self.wide[name].repeated(times) for name in self.case}
         columns |= self._occasions(keep)
-        columns |= {name: self.wide[name].take(source) for name in self.constants}
+        columns |= {name: self.wide[name].repeated(times) for name in self.constants}
         for name, column in self.measures.items():
             require_free(name, columns, f"the measure {name}")
             columns[name] = column if keep is None else column.take(keep)
-        dictionary = self.wide.dictionary
-        for name, at in self.families.measures.items():
-            dictionary = dictionary.with_variable(name, self._described(name, at))
-        return Table(columns, dictionary.for_columns(columns), self.wide.history, self.wide.name)
+        dictionary = LongEntries(self.wide.dictionary, self.families, self.memory, self.step.other_labels).dictionary()
+        if self.memory is not None:
+            columns = {name: columns[name] for name in self.memory.ordered(list(columns))}
+        types = {name: columns[name].type for name in self.families.names}
+        dictionary = dictionary.for_columns(columns).with_other_layout(self._remembered(dictionary.variables, types))
+        return Table(columns, dictionary, self.wide.history, self.wide.name)
 
     def _occasions(self, keep: npt.NDArray[Any] | None) -> dict[str, Column]:
         columns = {}
+        over = layout.tiled(np.arange(self.times, dtype=np.int32), len(self.wide))
+        over = over if keep is None else over[keep]
         for place, name in enumerate(self.families.names):
-            require_free(name, [*self.step.case, *self.constants, *self.families.measures], f"the occasion {name}")
+            require_free(name, [*self.case, *self.constants, *self.families.measures], f"the occasion {name}")
             values = [occasion[place] for occasion in self.families.occasions]
-            over = layout.tiled(np.arange(self.times, dtype=np.int32), len(self.wide))
-            over = over if keep is None else over[keep]
-            if isinstance(values[0], str):
-                pool = Pool.of(list(dict.fromkeys(values)))
-                at = {text: number for number, text in enumerate(pool.texts())}
-                columns[name] = Column.of_strings(np.array([at[one] for one in values], np.int32)[over], pool)
-            else:
-                array = np.array(values)
-                columns[name] = Column.of("integer" if array.dtype.kind == "i" else "number", array[over])
+            type_ = self.memory.types.get(name) if self.memory is not None else None
+            columns[name] = column_of_occasions(values, type_).take(over)
         return columns
 
-    def _described(self, measure: str, at: dict[Occasion, str]) -> Variable:
-        """The measure's dictionary entry: what its columns have in common."""
-        entries = [self.wide.dictionary.of(name) for name in at.values()]
-        entry = next((one for one in entries if one != NOTHING_KNOWN), NOTHING_KNOWN)
-        missing = {code: reason for one in reversed(entries) for code, reason in one.missing.items()}
-        own = self.wide.dictionary.variables.get(measure)
-        label = own.label if own and own.label else common_label([one.label for one in entries])
-        if entry == NOTHING_KNOWN and own is None:
-            return NOTHING_KNOWN
-        return entry.with_(label=label, missing=missing, level="occasion", type=None)
-
-    # ----------------------------------------------------------------- account
-
-    def account(self, long: Table) -> Account:
-        """What the turn did."""
-        names = ", ".join(self.families.names)
-        empty_at = np.count_nonzero(self.empty.reshape(len(self.wide), self.times), axis=0)
-        kept = self.step.keep_empty
-        parts = tuple(
-            (f"nothing measured at {self._at(occasion)}{', kept' if kept else ', left out'}", int(count))
-            for occasion, count in zip(self.families.occasions, empty_at, strict=True)
-            if count
-        )
-        full = ("rows with a measured value", int(np.count_nonzero(~self.empty)))
-        left_out = 0 if kept else int(empty_at.sum())
-        shown = [self._at(occasion) for occasion in self.families.occasions]
-        shown = shown if len(shown) <= 12 else [*shown[:6], "…", *shown[-3:]]
-        return Account(
-            "to-long",
-            f"{len(self.wide):,} rows x {self.times} occasions ({', '.join(shown)}) became {len(long):,} rows.",
-            (
-                Balance(f"rows x occasions ({names})", len(self.wide) * self.times, (full, *parts)),
-                Balance(
-                    "rows in the result and left out",
-                    len(long) + left_out,
-                    (full, ("nothing measured", int(empty_at.sum()))),
-                ),
-                self._cells(long),
+    def _remembered(self, made: Any, occasion_types: dict[str, Type]) -> OtherLayout:
+        """The wide layout, for the way back."""
+        dictionary = self.wide.dictionary
+        entries = {name: dictionary.of(name) for name in self.wide.names if name in self.measured}
+        entries = {name: entry for name, entry in entries.items() if entry != NOTHING_KNOWN}
+        lists = {entry.codes for entry in entries.values() if entry.codes is not None}
+        headers, value_names = self.headers
+        return OtherLayout(
+            layout="wide",
+            case=self.case,
+            occasions=self.families.names,
+            headers=headers,
+            value_names=value_names,
+            order=tuple(self.wide.names),
+            places=tuple(
+                Place(column=columns[occasion], measure=measure, at=tuple(map(plain_value, occasion)))
+                for occasion in self.families.occasions
+                for measure, columns in self.families.measures.items()
+                if occasion in columns
             ),
-            {
-                "rows": len(long),
-                "occasions": [list(occasion) for occasion in self.families.occasions],
-                "carried": [*self.step.case, *self.constants],
-                "left_out_columns": self.left_out,
-            },
-            (self._formed(),),
-            (*self._notes(), *self._repeated_cases()),
+            types={name: self.wide[name].type for name in self.wide.names if name in self.measured} | occasion_types,
+            variables=entries,
+            codes={name: dict(dictionary.codes[name]) for name in sorted(lists) if name in dictionary.codes},
+            made={name: made[name] for name in self.families.measures if name in made},
         )
-
-    def _at(self, occasion: Occasion) -> str:
-        return ", ".join(
-            f"{name} {occasion_text(value)}" for name, value in zip(self.families.names, occasion, strict=True)
-        )
-
-    def _cells(self, long: Table) -> Balance:
-        """Measured values: all that stood in the wide table must stand in the long one."""
-        before = sum(len(self.wide) - self.wide[name].missing_count for name in self.measured)
-        after = tuple((name, len(long) - long[name].missing_count) for name in self.families.measures)
-        return Balance("measured values in the turned columns", before, after)
-
-    def _formed(self) -> Listing:
-        rows = []
-        for name, at in self.families.measures.items():
-            columns = [at[occasion] for occasion in self.families.occasions if occasion in at]
-            shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
-            missing = self.measures[name].reason_counts()
-            told = ", ".join(f"{count:,} {reason}" for reason, count in missing.items())
-            rows.append((name, len(columns), " ".join(shown), told or "none"))
-        return Listing(
-            "measures", ("measure", "columns", "formed from", "missing, before rows are left out"), tuple(rows)
-        )
-
-    def _notes(self) -> tuple[Note, ...]:
-        notes = []
-        if self.constants or self.step.case:
-            carried = [*self.step.case, *self.constants]
-            notes.append(Note(f"carried along: {listed(carried)}.", kind="carried", count=len(carried)))
-        if self.left_out:
-            notes.append(Note(f"columns left out: {listed(self.left_out)}.", kind="left-out", count=len(self.left_out)))
-        if self.families.set_aside:
-            text = f"not turned, since the occasion in the name is no number: {listed(list(self.families.set_aside))}."
-            notes.append(Note(text, kind="set-aside", count=len(self.families.set_aside)))
-        if not self.step.case:
-            notes.append(Note(f"no --case was named, so the column {ROW_NUMBER} numbers the rows.", kind="row-number"))
-        return tuple(notes)
-
-    def _repeated_cases(self) -> tuple[Note, ...]:
-        if not self.step.case:
-            return ()
-        groups = grouped(self.wide, self.step.case)
-        counts = np.bincount(groups.codes[groups.codes >= 0], minlength=groups.count)
-        notes = []
-        rows = np.flatnonzero(np.append(counts > 1, False)[groups.codes])
-        if len(rows):
-            texts = key_texts(self.wide, self.step.case, rows[:MOST_EXAMPLES])
-            examples = tuple(zip((rows[:MOST_EXAMPLES] + self.wide.first_row).tolist(), texts, strict=True))
-            cases = int(np.count_nonzero(counts > 1))
-            text = f"{counted(cases, 'case stands', 'cases stand')} in more than one row, so case and occasion repeat."
-            notes.append(Note(text, ", ".join(self.step.case), examples, "repeated-case", cases))
-        gone = np.flatnonzero(groups.codes < 0)
-        if len(gone):
-            nothing = tuple((int(row) + self.wide.first_row, None) for row in gone[:MOST_EXAMPLES])
-            notes.append(
-                Note(
-                    f"{counted(len(gone), 'row', 'rows')} without a case.",
-                    ", ".join(self.step.case),
-                    nothing,
-                    "missing-case",
-                    len(gone),
-                )
-            )
-        return tuple(notes)
-
-
-def common_label(labels: list[str]) -> str:
-    """What labels share at their beginning, cut at a word: "Sleep, month 3", "Sleep, month 12" give "Sleep"."""
-    filled = [label for label in labels if label]
-    if not filled:
-        return ""
-    if len(set(filled)) == 1:
-        return filled[0]
-    first, last = min(filled), max(filled)
-    same = next((at for at, (one, two) in enumerate(zip(first, last, strict=False)) if one != two), len(first))
-    prefix = first[:same]
-    # Not through a word or a number, and without the word that only announces the occasion.
-    if not prefix.endswith(" "):
-        prefix = prefix.rpartition(" ")[0]
-    head, comma, _ = prefix.rpartition(",")
-    return (head if comma else prefix).strip(" ,;:-([") or filled[0]
-
-
-def listed(names: list[str], most: int = 12) -> str:
-    """Names in a row, cut where they are many."""
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")

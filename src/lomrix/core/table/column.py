@@ -250,6 +250,14 @@ class Column:
         reasons = column.reasons if why is not None else ()
         return Column(column.type, column.values[rows], why, reasons, column.pool)
 
+    def repeated(self, times: Any) -> Column:
+        """Every cell so many times, one number for all rows or one for each."""
+        values = np.repeat(self.values, times)
+        why = None if self.why is None else np.repeat(self.why, times)
+        if why is not None and not why.any():
+            why = None
+        return Column(self.type, values, why, self.reasons if why is not None else (), self.pool)
+
     def take_or(self, rows: Array, reason: str) -> Column:
         """The cells of some rows; where a position is negative the cell is missing with `reason`."""
         absent = rows < 0

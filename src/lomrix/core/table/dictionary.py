@@ -66,6 +66,10 @@ class Dictionary:
         """The dictionary with one entry added or replaced."""
         return replace(self, variables={**self.variables, name: variable})
 
+    def with_other_layout(self, memory: OtherLayout | None) -> Dictionary:
+        """The dictionary with a memory of the other layout, or with none."""
+        return replace(self, other_layout=memory)
+
     def with_codes(self, name: str, codes: Codes) -> Dictionary:
         """The dictionary with one list of codes added or replaced."""
         return replace(self, codes={**self.codes, name: codes})

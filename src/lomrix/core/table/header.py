@@ -114,10 +114,18 @@ class HeaderTemplate:
                 yield end
                 end = name.find(following, end + 1)
 
-    def read(self, name: str) -> dict[str, str] | None:
+    def read(self, name: str, allowed: Mapping[str, set[str]] | None = None) -> dict[str, str] | None:
         """The one way in which a name fits, None where it does not.
 
-        Where several ways fit, those whose occasions are numbers come first.
+        Where several ways fit, those whose occasions are among the allowed ones come first, then those whose
+        occasions are numbers.
+
+        Parameters
+        ----------
+        name
+            A column's name.
+        allowed
+            By occasion column, the texts that were said to stand in the headers.
 
         Raises
         ------
@@ -125,6 +133,9 @@ class HeaderTemplate:
             Where two readings are left; both are shown.
         """
         readings = self.readings(name)
+        if len(readings) > 1 and allowed:
+            known = [one for one in readings if all(one[field] in texts for field, texts in allowed.items())]
+            readings = known or readings
         if len(readings) > 1:
             numeric = [one for one in readings if all(NUMBER.fullmatch(one[field]) for field in self.occasions)]
             readings = numeric or readings

@@ -40,6 +40,8 @@ class OtherLayout(BaseModel):
         The columns that name the case and the occasion.
     headers
         The header templates that were used.
+    value_names
+        The measures' names for templates that do not hold one.
     order
         Its columns in order.
     places
@@ -58,6 +60,7 @@ class OtherLayout(BaseModel):
     case: tuple[str, ...]
     occasions: tuple[str, ...]
     headers: tuple[str, ...]
+    value_names: tuple[str, ...] = ()
     order: tuple[str, ...]
     places: tuple[Place, ...]
     types: dict[str, Type] = Field(default_factory=dict)

@@ -1,0 +1,159 @@
+"""Placement: where each row of a long table stands among cases and occasions."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.errors import DataError
+from lomrix.core.steps.keys import grouped, key_texts
+from lomrix.core.steps.occasions import Occasion, ranked
+from lomrix.core.steps.within_case import MOST_EXAMPLES, Cases
+from lomrix.core.table.other_layout import OtherLayout, typed_value
+from lomrix.core.table.table import Table
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass
+class Placement:
+    """Where each row stands.
+
+    Parameters
+    ----------
+    table
+        The long table.
+    case, names
+        The columns that name the case, and those that name the occasion.
+    memory
+        What is remembered of the wide layout; the order of its occasions counts.
+    """
+
+    table: Table
+    case: tuple[str, ...]
+    names: tuple[str, ...]
+    memory: OtherLayout | None = None
+
+    @cached_property
+    def cases(self) -> Cases:
+        """The cases, in order of first appearance."""
+        return Cases(self.table, self.case)
+
+    @cached_property
+    def _occasions(self) -> tuple[tuple[Occasion, ...], npt.NDArray[Any]]:
+        """The occasions in order, and each row's."""
+        for name in self.names:
+            column = self.table[name]
+            if column.missing_count:
+                rows = np.flatnonzero(column.is_missing)
+                shown = ", ".join(str(row + self.table.first_row) for row in rows[:MOST_EXAMPLES].tolist())
+                raise DataError(
+                    f"Rows without an occasion: {name} is missing in {len(rows):,} of {len(column):,} rows.",
+                    where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
+                    todo=f'Mend them with a ledger, or leave them out: subset --where "not is_missing({name})".',
+                )
+        groups = grouped(self.table, self.names)
+        found = list(zip(*(self._values(groups.values[name]) for name in self.names), strict=True))
+        order = self._ordered(found)
+        if order == list(range(len(found))):
+            return tuple(found), groups.codes
+        place = np.empty(len(found), np.int64)
+        place[order] = np.arange(len(found))
+        return tuple(found[at] for at in order), place[groups.codes]
+
+    @staticmethod
+    def _values(column: Any) -> list[Any]:
+        return list(column.values.tolist()) if column.type != "string" else column.cells()
+
+    def _ordered(self, found: list[Occasion]) -> list[int]:
+        """Places of the occasions as they were remembered, else words in the order of their codes."""
+        if self.memory is not None:
+            types = [self.memory.types.get(name) for name in self.memory.occasions]
+            known = dict.fromkeys(
+                tuple(typed_value(value, type_) for value, type_ in zip(place.at, types, strict=True))
+                for place in self.memory.places
+            )
+            rank = {occasion: at for at, occasion in enumerate(known)}
+            if set(found) <= set(rank):
+                return sorted(range(len(found)), key=lambda at: rank[found[at]])
+        ranks = [
+            ranked((one[place] for one in found), None, self.table.dictionary.labels_of(name))
+            for place, name in enumerate(self.names)
+        ]
+        return sorted(
+            range(len(found)), key=lambda at: [rank[value] for rank, value in zip(ranks, found[at], strict=True)]
+        )
+
+    @property
+    def occasions(self) -> tuple[Occasion, ...]:
+        """The occasions that some row has, in order."""
+        return self._occasions[0]
+
+    @property
+    def times(self) -> int:
+        """Number of occasions."""
+        return len(self.occasions)
+
+    @property
+    def size(self) -> int:
+        """Number of cells of one measure: cases times occasions."""
+        return len(self.cases) * self.times
+
+    @cached_property
+    def cells(self) -> Rows:
+        """Each row's place among the cells of a measure, case by case."""
+        return np.asarray(self.cases.of_row * self.times + self._occasions[1])
+
+    @cached_property
+    def in_order(self) -> bool:
+        """True where every row stands behind the one above it, case by case and occasion by occasion."""
+        return bool((self.cells[1:] > self.cells[:-1]).all())
+
+    @property
+    def is_full(self) -> bool:
+        """True where the rows are all cells in order."""
+        return len(self.table) == self.size and self.in_order
+
+    @cached_property
+    def taken(self) -> npt.NDArray[np.bool_]:
+        """True for the cells that some row has."""
+        taken = np.zeros(self.size, np.bool_)
+        taken[self.cells] = True
+        return taken
+
+    @cached_property
+    def repeated(self) -> Rows:
+        """Rows that share their case and occasion with another one."""
+        if self.in_order or int(np.count_nonzero(self.taken)) == len(self.table):
+            return np.zeros(0, np.int64)
+        counts = np.bincount(self.cells, minlength=self.size)
+        return np.flatnonzero(counts[self.cells] > 1)
+
+    def require_no_repetition(self) -> None:
+        """Stop where case and occasion stand in several rows.
+
+        Raises
+        ------
+        DataError
+            With the rows.
+        """
+        rows = self.repeated
+        if not len(rows):
+            return
+        order = rows[np.argsort(self.cells[rows], kind="stable")][: 2 * MOST_EXAMPLES]
+        texts = key_texts(self.table, [*self.case, *self.names], order)
+        told: dict[str, list[str]] = {}
+        for row, text in zip(order.tolist(), texts, strict=True):
+            told.setdefault(text, []).append(str(row + self.table.first_row))
+        shown = [f"{text} (rows {', '.join(found)})" for text, found in told.items() if len(found) > 1]
+        count = len(np.unique(self.cells[rows]))
+        raise DataError(
+            f"{count:,} {'case and occasion stands' if count == 1 else 'cases and occasions stand'} in several rows.",
+            where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if count > MOST_EXAMPLES else ""),
+            todo="Mend the file, name an --occasion that tells the rows apart, or say --repeated first, last, mean, "
+            "median, min, max or sum.",
+        )

@@ -1,0 +1,226 @@
+"""The account of to-long: what became of every row and cell, and what could not come back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.keys import grouped, key_texts
+from lomrix.core.steps.occasions import Occasion, told
+from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.reasons import NO_OCCASION
+from lomrix.core.table.table import Table
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.to_long import Turn
+
+MOST_EXAMPLES = 5
+MOST_SHOWN = 12
+
+
+@dataclass
+class LongAccount:
+    """What a turn did.
+
+    Parameters
+    ----------
+    turn
+        The table on its way.
+    long
+        The long table.
+    """
+
+    turn: Turn
+    long: Table
+
+    def account(self) -> Account:
+        """The account."""
+        turn, long = self.turn, self.long
+        names = ", ".join(turn.families.names)
+        shown = [self._at(occasion) for occasion in turn.families.occasions]
+        shown = shown if len(shown) <= MOST_SHOWN else [*shown[:6], "…", *shown[-3:]]
+        wide = len(turn.wide)
+        gone = int(np.count_nonzero(turn.dropped))
+        full = ("rows with a measured value", int(np.count_nonzero(~turn.empty)))
+        return Account(
+            "to-long",
+            f"{wide:,} rows x {turn.times} occasions ({', '.join(shown)}) became {len(long):,} rows.",
+            (
+                Balance(f"rows x occasions ({names})", wide * turn.times, (full, *self._empty_rows())),
+                Balance(
+                    "rows in the result and left out",
+                    len(long) + gone,
+                    (full, ("nothing measured", int(np.count_nonzero(turn.empty)))),
+                ),
+                self._cells(),
+            ),
+            {
+                "rows": len(long),
+                "occasions": [list(occasion) for occasion in turn.families.occasions],
+                "carried": [*turn.case, *turn.constants],
+                "left_out_columns": turn.left_out,
+                "cannot_come_back": self.cannot_come_back,
+            },
+            (self._formed(),),
+            (*self._choices(), *self._notes(), *self._lost_cases(), *self._repeated_cases(), *self._one_way()),
+        )
+
+    def _at(self, occasion: Occasion) -> str:
+        names = self.turn.families.names
+        return told(names, occasion, {name: self.long.dictionary.labels_of(name) for name in names})
+
+    def _empty_rows(self) -> tuple[tuple[str, int], ...]:
+        """The rows without a measured value, occasion by occasion."""
+        turn, parts = self.turn, []
+        empty = np.count_nonzero(turn.empty.reshape(len(turn.wide), turn.times), axis=0)
+        if not turn.step.keep_empty:
+            parts = [
+                (f"nothing measured at {self._at(occasion)}, left out", int(count))
+                for occasion, count in zip(turn.families.occasions, empty, strict=True)
+            ]
+        else:
+            never = np.count_nonzero(turn.never.reshape(len(turn.wide), turn.times), axis=0)
+            for occasion, count, none in zip(turn.families.occasions, empty, never, strict=True):
+                parts.append((f"nothing measured at {self._at(occasion)}, kept", int(count - none)))
+                parts.append((f"{NO_OCCASION} at {self._at(occasion)}, left out", int(none)))
+        return tuple((words, count) for words, count in parts if count)
+
+    def _cells(self) -> Balance:
+        """Measured values: all that stood in the wide table must stand in the long one."""
+        wide, long = self.turn.wide, self.long
+        before = sum(len(wide) - wide[name].missing_count for name in self.turn.measured)
+        after = tuple((name, len(long) - long[name].missing_count) for name in self.turn.families.measures)
+        return Balance("measured values in the turned columns", before, after)
+
+    def _formed(self) -> Listing:
+        rows = []
+        for name, at in self.turn.families.measures.items():
+            columns = [at[occasion] for occasion in self.turn.families.occasions if occasion in at]
+            shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
+            missing = self.turn.measures[name].reason_counts()
+            words = ", ".join(f"{count:,} {reason}" for reason, count in missing.items())
+            rows.append((name, len(columns), " ".join(shown), words or "none"))
+        return Listing(
+            "measures", ("measure", "columns", "formed from", "missing, before rows are left out"), tuple(rows)
+        )
+
+    # ------------------------------------------------------------------- notes
+
+    def _choices(self) -> tuple[Note, ...]:
+        """What was not said by the person, and where it was taken from."""
+        turn = self.turn
+        if turn.guessed is not None:
+            case = f"--case {','.join(turn.case)} " if turn.case else ""
+            return (Note(f"guessed: {case}{turn.guessed.options}", kind="guessed"),)
+        if turn.memory is not None and not turn.step.headers:
+            return (Note("names, order and labels are those from before to-wide.", kind="remembered"),)
+        return ()
+
+    def _notes(self) -> tuple[Note, ...]:
+        turn, notes = self.turn, []
+        if turn.constants or turn.case:
+            carried = [*turn.case, *turn.constants]
+            notes.append(Note(f"carried along: {listed(carried)}.", kind="carried", count=len(carried)))
+        if turn.left_out:
+            notes.append(Note(f"columns left out: {listed(turn.left_out)}.", kind="left-out", count=len(turn.left_out)))
+        if turn.families.set_aside:
+            text = (
+                "not turned, since what stands at the occasion's place is none: "
+                f"{listed(list(turn.families.set_aside))}."
+            )
+            notes.append(Note(text, kind="set-aside", count=len(turn.families.set_aside)))
+        if not turn.case:
+            notes.append(Note("no --case was named, so the column row numbers the rows.", kind="row-number"))
+        return tuple(notes)
+
+    @cached_property
+    def _without_rows(self) -> np.ndarray:
+        """Rows of the wide table of which nothing is left."""
+        turn = self.turn
+        return np.flatnonzero(turn.dropped.reshape(len(turn.wide), turn.times).all(axis=1))
+
+    def _lost_cases(self) -> tuple[Note, ...]:
+        rows = self._without_rows
+        if not len(rows):
+            return ()
+        some = rows[:MOST_EXAMPLES]
+        texts = key_texts(self.turn.wide, self.turn.case, some) if self.turn.case else [None] * len(some)
+        examples = tuple(zip((some + self.turn.wide.first_row).tolist(), texts, strict=True))
+        count = counted(len(rows), "case has", "cases have")
+        text = f"{count} no row in the result, since nothing was measured of them; --keep-empty keeps them."
+        return (Note(text, ", ".join(self.turn.case), examples, "lost-case", len(rows)),)
+
+    @cached_property
+    def _case_counts(self) -> tuple[np.ndarray, np.ndarray, int]:
+        """Rows whose case stands in several rows, rows without a case, and how many such cases there are."""
+        if not self.turn.case:
+            return np.zeros(0, np.int64), np.zeros(0, np.int64), 0
+        groups = grouped(self.turn.wide, self.turn.case)
+        counts = np.bincount(groups.codes[groups.codes >= 0], minlength=groups.count)
+        repeated = np.flatnonzero(np.append(counts > 1, False)[groups.codes])
+        return repeated, np.flatnonzero(groups.codes < 0), int(np.count_nonzero(counts > 1))
+
+    def _repeated_cases(self) -> tuple[Note, ...]:
+        rows, gone, cases = self._case_counts
+        wide, notes, name = self.turn.wide, [], ", ".join(self.turn.case)
+        if len(rows):
+            texts = key_texts(wide, self.turn.case, rows[:MOST_EXAMPLES])
+            examples = tuple(zip((rows[:MOST_EXAMPLES] + wide.first_row).tolist(), texts, strict=True))
+            text = f"{counted(cases, 'case stands', 'cases stand')} in more than one row, so case and occasion repeat."
+            notes.append(Note(text, name, examples, "repeated-case", cases))
+        if len(gone):
+            nothing = tuple((int(row) + wide.first_row, None) for row in gone[:MOST_EXAMPLES])
+            text = f"{counted(len(gone), 'row', 'rows')} without a case."
+            notes.append(Note(text, name, nothing, "missing-case", len(gone)))
+        return tuple(notes)
+
+    # ----------------------------------------------------------------- way back
+
+    @cached_property
+    def cannot_come_back(self) -> list[str]:
+        """What to-wide could not bring back from the long table."""
+        turn, lost = self.turn, []
+        if turn.left_out:
+            lost.append(counted(len(turn.left_out), "column that was left out", "columns that were left out"))
+        if len(self._without_rows):
+            lost.append(counted(len(self._without_rows), "case without a row", "cases without a row"))
+        by_occasion = turn.dropped.reshape(len(turn.wide), turn.times)
+        left = np.count_nonzero(~by_occasion, axis=0).tolist()
+        gone = [occasion for occasion, rows in zip(turn.families.occasions, left, strict=True) if not rows]
+        if gone:
+            lost.append("the columns of " + ", ".join(self._at(occasion) for occasion in gone[:MOST_EXAMPLES]))
+        reasons = self._lost_reasons()
+        if reasons:
+            words = ", ".join(f"{count:,} {reason}" for reason, count in reasons.items())
+            lost.append(f"why cells of the rows left out are missing ({words})")
+        repeated, without, _ = self._case_counts
+        if len(repeated):
+            lost.append("the rows of repeated cases")
+        if len(without):
+            lost.append("the rows without a case")
+        return lost
+
+    def _lost_reasons(self) -> dict[str, int]:
+        """Reasons other than that there was no occasion, in the rows left out."""
+        rows = np.flatnonzero(self.turn.dropped)
+        counts: dict[str, int] = {}
+        if len(rows):
+            for column in self.turn.measures.values():
+                for reason, count in column.take(rows).reason_counts().items():
+                    counts[reason] = counts.get(reason, 0) + count
+        counts.pop(NO_OCCASION, None)
+        return counts
+
+    def _one_way(self) -> tuple[Note, ...]:
+        if not self.cannot_come_back:
+            return ()
+        return (Note(f"to-wide could not bring back: {'; '.join(self.cannot_come_back)}.", kind="one-way"),)
+
+
+def listed(names: list[str], most: int = MOST_SHOWN) -> str:
+    """Names in a row, cut where they are many."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")

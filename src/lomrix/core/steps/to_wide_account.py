@@ -1,0 +1,222 @@
+"""The account of to-wide: what became of every row and cell, and what could not come back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.occasions import Occasion, told
+from lomrix.core.steps.to_long_account import MOST_SHOWN, listed
+from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.reasons import NO_OCCASION
+from lomrix.core.table.table import Table
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.to_wide import Spreading
+
+
+@dataclass
+class WideAccount:
+    """What a turn did.
+
+    Parameters
+    ----------
+    work
+        The table on its way.
+    wide
+        The wide table.
+    """
+
+    work: Spreading
+    wide: Table
+
+    def account(self) -> Account:
+        """The account."""
+        work, place = self.work, self.work.placement
+        shown = [self._at(occasion) for occasion in place.occasions]
+        shown = shown if len(shown) <= MOST_SHOWN else [*shown[:6], "…", *shown[-3:]]
+        cases, occasions = counted(len(place.cases), "case", "cases"), counted(place.times, "occasion", "occasions")
+        named = f" ({', '.join(shown)})" if shown else ""
+        return Account(
+            "to-wide",
+            f"{len(work.long):,} rows became {cases} x {occasions}{named}, {len(self.wide.names):,} columns.",
+            (self._rows(), self._cells(), self._values()),
+            {
+                "rows": len(self.wide),
+                "occasions": [list(occasion) for occasion in place.occasions],
+                "spread": work.roles.spread,
+                "constant": work.roles.constants,
+                "left_out_columns": work.roles.left_out,
+                "changing_in_few_cases": work.roles.slips,
+                "cannot_come_back": self.cannot_come_back,
+            },
+            (self._measures(), self._found()),
+            (*self._choices(), *self._slips(), *self._notes(), *self._one_way()),
+        )
+
+    def _at(self, occasion: Occasion) -> str:
+        names = self.work.occasions
+        return told(names, occasion, {name: self.work.long.dictionary.labels_of(name) for name in names})
+
+    # ---------------------------------------------------------------- balances
+
+    def _rows(self) -> Balance:
+        place, reduction = self.work.placement, self.work.reduction
+        parts = [("with a case and occasion of their own", int(np.count_nonzero(place.taken)))]
+        if reduction is not None:
+            parts.append((f"reduced to their {self.work.step.repeated}", reduction.dropped))
+        return Balance(f"rows of {self.work.long.name}", len(self.work.long), tuple(parts))
+
+    def _cells(self) -> Balance:
+        place = self.work.placement
+        taken = np.count_nonzero(place.taken.reshape(len(place.cases), place.times), axis=0)
+        parts = [("with a row", int(taken.sum()))]
+        for occasion, count in zip(place.occasions, taken.tolist(), strict=True):
+            if count < len(place.cases):
+                parts.append((f"without a row at {self._at(occasion)}", len(place.cases) - count))
+        return Balance(f"cases x occasions ({', '.join(self.work.occasions)})", place.size, tuple(parts))
+
+    def _values(self) -> Balance:
+        """Measured values: all that stood in the long table must stand in the wide one."""
+        work = self.work
+        before = sum(len(work.long) - work.long[name].missing_count for name in work.roles.spread)
+        parts = []
+        for measure, at in work.names.items():
+            columns = [self.wide[name] for name in at.values() if name in self.wide.columns]
+            parts.append((measure, sum(len(column) - column.missing_count for column in columns)))
+        if work.reduction is not None:
+            parts.append(("gone into repeated rows' one", sum(work.reduction.values_gone.values())))
+        return Balance("measured values in the spread columns", before, tuple(parts))
+
+    # ---------------------------------------------------------------- listings
+
+    def _measures(self) -> Listing:
+        rows = []
+        for measure, at in self.work.names.items():
+            names = [name for name in at.values() if name in self.wide.columns]
+            shown = names if len(names) <= 8 else [*names[:4], "…", *names[-2:]]
+            counts: dict[str, int] = {}
+            for name in names:
+                for reason, count in self.wide[name].reason_counts().items():
+                    counts[reason] = counts.get(reason, 0) + count
+            missing = ", ".join(f"{count:,} {reason}" for reason, count in counts.items())
+            rows.append((measure, len(names), " ".join(shown), missing or "none"))
+        return Listing("measures", ("measure", "columns", "spread to", "missing in the result"), tuple(rows))
+
+    def _found(self) -> Listing:
+        """Which columns are constant and which change, as the data say."""
+        roles, rows = self.work.roles, []
+        for name in roles.others:
+            change = roles.changes[name]
+            found = "the same in every row of a case"
+            if change.cases is None:
+                found = "changes in many cases"
+            elif len(change.cases):
+                found = f"changes in {counted(len(change.cases), 'case', 'cases')}"
+            elif change.changes:
+                found = "one value per case, missing in some rows"
+            rows.append((name, found, roles.of[name]))
+        return Listing("within a case", ("column", "found", "is"), tuple(rows))
+
+    # ------------------------------------------------------------------- notes
+
+    def _choices(self) -> tuple[Note, ...]:
+        if self.work.memory is None or self.work.step.header:
+            return ()
+        return (Note("names, order and labels are those from before to-long.", kind="remembered"),)
+
+    def _slips(self) -> list[Note]:
+        """Columns that change in a few cases only."""
+        notes, roles = [], self.work.roles
+        for name in roles.slips:
+            cases = roles.contradicting(name)
+            text = (
+                f"changes in {counted(len(cases), 'case', 'cases')} only, a slip most likely: "
+                f"{self.work.placement.cases.examples(name, cases)}; "
+                f"--constant {name} --if-changing commonest would carry one value."
+            )
+            notes.append(Note(text, name, (), "slip", len(cases)))
+        return notes
+
+    def _notes(self) -> list[Note]:
+        work, notes = self.work, []
+        if work.roles.left_out:
+            names = work.roles.left_out
+            notes.append(Note(f"columns left out: {listed(names)}.", kind="left-out", count=len(names)))
+        notes += [self._filled(name) for name in work.roles.constants if work.roles.changes[name].changes]
+        if work.reduction is not None:
+            cells, how = work.reduction.cells, work.step.repeated
+            text = f"{counted(cells, 'case and occasion', 'cases and occasions')} stood in several rows: their {how}"
+            notes.append(Note(f"{text} is kept.", ", ".join(work.case), (), "repeated", cells))
+            for name, count in work.reduction.taken_first.items():
+                text = f"cannot be computed with; where values differed ({count:,} times) the first was taken."
+                notes.append(Note(text, name, (), "first-taken", count))
+        if work.never_made:
+            text = f"not made, since no case has it at that occasion: {listed(work.never_made)}."
+            notes.append(Note(text, kind="never-made", count=len(work.never_made)))
+        if self._empty_rows[0]:
+            count = self._empty_rows[0]
+            text = f"{counted(count, 'row holds', 'rows hold')} no measured value; to-long brings them back"
+            notes.append(Note(f"{text} with --keep-empty.", kind="empty-rows", count=count))
+        return notes
+
+    def _filled(self, name: str) -> Note:
+        """What was done to a constant that is not the same in all rows."""
+        work = self.work
+        column, cases = work.long[name], work.roles.contradicting(name)
+        made = self.wide[name]
+        filled = int(np.count_nonzero(column.is_missing & ~made.is_missing[work.placement.cases.of_row]))
+        parts = [f"{counted(filled, 'missing cell', 'missing cells')} took the value of the case"] if filled else []
+        if len(cases):
+            how = work.step.if_changing
+            parts.append(f"of {counted(len(cases), 'changing case', 'changing cases')} the {how} value was taken")
+            parts[-1] += f": {work.placement.cases.examples(name, cases)}"
+        return Note(f"{'; '.join(parts)}.", name, (), "constant-chosen", max(len(cases), filled))
+
+    # ----------------------------------------------------------------- way back
+
+    @cached_property
+    def _empty_rows(self) -> tuple[int, int]:
+        """Rows without a measured value, and those of them in which all is missing for want of the occasion."""
+        work = self.work
+        empty: Any = np.ones(len(work.settled), np.bool_)
+        never: Any = empty.copy()
+        for name in work.roles.spread:
+            column = work.settled[name]
+            if column.why is None:
+                return 0, 0
+            empty &= column.why != 0
+            never &= column.why == (column.reasons.index(NO_OCCASION) + 1 if NO_OCCASION in column.reasons else 255)
+        none = int(np.count_nonzero(never))
+        return int(np.count_nonzero(empty)) - none, none
+
+    @cached_property
+    def cannot_come_back(self) -> list[str]:
+        """What to-long could not bring back from the wide table."""
+        work, roles, lost = self.work, self.work.roles, []
+        if roles.left_out:
+            lost.append(counted(len(roles.left_out), "column that was left out", "columns that were left out"))
+        if work.step.label_from:
+            lost.append(f"the column {work.step.label_from}, whose texts are labels now")
+        if work.reduction is not None:
+            lost.append(f"the repeated rows of {counted(work.reduction.cells, 'occasion', 'occasions')}")
+        chosen = [name for name in roles.constants if roles.changes[name].changes]
+        if chosen:
+            lost.append(f"where {listed(chosen)} {plural(len(chosen), 'was', 'were')} missing or different")
+        if not work.placement.in_order:
+            lost.append("the order of the rows")
+        if self._empty_rows[1]:
+            lost.append(f"{counted(self._empty_rows[1], 'row', 'rows')} in which all is missing for {NO_OCCASION}")
+        gone = [measure for measure, columns in work._made.items() if not columns]
+        if gone:
+            lost.append(f"{plural(len(gone), 'the measure', 'the measures')} {listed(gone)}, without any occasion")
+        return lost
+
+    def _one_way(self) -> tuple[Note, ...]:
+        if not self.cannot_come_back:
+            return ()
+        return (Note(f"to-long could not bring back: {'; '.join(self.cannot_come_back)}.", kind="one-way"),)

@@ -1,0 +1,208 @@
+"""Within a case: which rows belong to one case, and which columns change among them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow.compute as pc
+
+from lomrix.core.arrays import codes as key_codes
+from lomrix.core.errors import DataError
+from lomrix.core.steps.keys import key_texts, row_codes, unordered_codes
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+
+Rows = npt.NDArray[np.int64]
+Mask = npt.NDArray[np.bool_]
+Choice = Literal["first", "last", "commonest"]
+SAMPLE = 50_000
+# Where more than this share of the cases change in the first rows, all of them need not be counted.
+MANY = 0.2
+# Where at most this share of the cases change, it is a slip rather than a measure.
+FEW = 0.05
+MOST_EXAMPLES = 4
+
+
+def changes_from_row_to_row(column: Column) -> Mask:
+    """True where a cell differs from the one above it, in value or in the reason why it is missing."""
+    if column.type == "string":
+        column = column if column.stored is None else column.encoded()
+    if column.type == "string" and column.stored is None:
+        strings = column.strings.strings
+        unequal = pc.not_equal(strings[1:], strings[:-1])
+        changed = unequal.fill_null(False) if unequal.null_count else unequal
+        found = np.asarray(changed.to_numpy(zero_copy_only=False))
+    else:
+        values = column.values
+        # Bit by bit: fillers are equal then, and nothing is lost by calling two cells one.
+        bits = values.view(np.int64) if values.dtype.itemsize == 8 else values
+        found = bits[1:] != bits[:-1]
+    if column.why is not None:
+        found = found | (column.why[1:] != column.why[:-1])
+    return found
+
+
+@dataclass(frozen=True)
+class Change:
+    """How a column changes within cases.
+
+    Parameters
+    ----------
+    changes
+        True where some case has unequal cells.
+    cases
+        Numbers of the cases with different present values; None where they are many and were not counted.
+    """
+
+    changes: bool
+    cases: Rows | None
+
+
+@dataclass
+class Cases:
+    """The cases of a long table.
+
+    Parameters
+    ----------
+    table
+        The table.
+    names
+        The columns that name the case.
+    """
+
+    table: Table
+    names: tuple[str, ...]
+
+    def __post_init__(self) -> None:
+        for name in self.names:
+            column = self.table[name]
+            if column.missing_count:
+                rows = np.flatnonzero(column.is_missing)
+                shown = ", ".join(str(row + self.table.first_row) for row in rows[:MOST_EXAMPLES].tolist())
+                raise DataError(
+                    f"Rows without a case: {name} is missing in {len(rows):,} of {len(column):,} rows.",
+                    where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
+                    todo=f'Mend them with a ledger, or leave them out: subset --where "not is_missing({name})".',
+                )
+
+    # -------------------------------------------------------------- which case
+
+    @cached_property
+    def _found(self) -> tuple[npt.NDArray[Any], Rows, bool]:
+        """Case of each row in order of first appearance, first row of each case, and whether they stand together."""
+        rows = len(self.table)
+        if not rows:
+            return np.zeros(0, np.int64), np.zeros(0, np.int64), True
+        new = np.ones(rows, np.bool_)
+        new[1:] = False
+        for name in self.names:
+            new[1:] |= changes_from_row_to_row(self.table[name])
+        # Rows of one case mostly stand together, so that only the first of them needs looking up.
+        starts = np.flatnonzero(new)
+        codes, size = row_codes(self.table.only(self.names).take(starts), self.names)
+        first = np.full(size, -1, np.int64)
+        first[codes[::-1]] = np.arange(len(starts))[::-1]
+        together = int(np.count_nonzero(first >= 0)) == len(starts)
+        lengths = np.diff(np.append(starts, rows))
+        if together:
+            return np.repeat(np.arange(len(starts)), lengths), starts, True
+        firsts = np.sort(first[first >= 0])
+        number = np.full(len(starts), -1, np.int64)
+        number[firsts] = np.arange(len(firsts))
+        return np.repeat(number[first[codes]], lengths), starts[firsts], False
+
+    @property
+    def of_row(self) -> npt.NDArray[Any]:
+        """Number of each row's case, counted from 0 in order of first appearance."""
+        return self._found[0]
+
+    @property
+    def firsts(self) -> Rows:
+        """First row of each case."""
+        return self._found[1]
+
+    def __len__(self) -> int:
+        return len(self.firsts)
+
+    def texts(self, cases: Rows) -> list[str]:
+        """Cases as a person reads them."""
+        return key_texts(self.table, self.names, self.firsts[cases])
+
+    # ---------------------------------------------------------- what changes
+
+    @cached_property
+    def _order(self) -> Rows | None:
+        """Rows case by case; None where they stand so already."""
+        return None if self._found[2] else np.argsort(self.of_row, kind="stable")
+
+    @cached_property
+    def _same(self) -> Mask:
+        """True where a row is of the same case as the one above it, rows being put case by case."""
+        cases = self.of_row if self._order is None else self.of_row[self._order]
+        return np.asarray(cases[1:] == cases[:-1])
+
+    def change(self, name: str) -> Change:
+        """How a column changes within cases; where many do, a look at the first rows tells."""
+        column = self.table[name]
+        if self._order is None and len(column) > 2 * SAMPLE:
+            part = changes_from_row_to_row(column.part(0, SAMPLE)) & self._same[: SAMPLE - 1]
+            changing = np.unique(self.of_row[1:SAMPLE][part])
+            if len(changing) > MANY * (int(self.of_row[SAMPLE - 1]) + 1):
+                return Change(True, None)
+        ordered = column if self._order is None else column.take(self._order)
+        if not (changes_from_row_to_row(ordered) & self._same).any():
+            return Change(False, np.zeros(0, np.int64))
+        return Change(True, self.contradicting(column))
+
+    def contradicting(self, column: Column) -> Rows:
+        """Cases with different present values in a column."""
+        rows = np.arange(len(column)) if self._order is None else self._order
+        rows = rows if column.why is None else rows[column.why[rows] == 0]
+        cases = self.of_row[rows]
+        differ = changes_from_row_to_row(column.take(rows)) & (cases[1:] == cases[:-1])
+        return np.unique(cases[1:][differ])
+
+    def values_of(self, name: str, case: int) -> list[str]:
+        """The different values of one case, in order of appearance."""
+        rows = np.flatnonzero(self.of_row == case)
+        texts = self.table[name].take(rows).to_text().to_pylist()
+        return list(dict.fromkeys("—" if text is None else text for text in texts))
+
+    def examples(self, name: str, cases: Rows) -> str:
+        """Some cases with their values: "0169 (gannet, fulmar)"."""
+        some = cases[:MOST_EXAMPLES]
+        told = [
+            f"{text} ({', '.join(self.values_of(name, int(case)))})"
+            for text, case in zip(self.texts(some), some, strict=True)
+        ]
+        return ", ".join(told) + (" …" if len(cases) > len(some) else "")
+
+    # ------------------------------------------------------------ one per case
+
+    def one_row_each(self, column: Column, choice: Choice) -> Rows:
+        """For each case the row whose cell stands for it: one with a value, where there is one."""
+        chosen = self.firsts.copy()
+        present = np.arange(len(column)) if column.why is None else np.flatnonzero(column.why == 0)
+        cases = self.of_row[present]
+        if choice == "last":
+            chosen[cases] = present
+            return chosen
+        chosen[cases[::-1]] = present[::-1]
+        if choice == "commonest":
+            changing = np.isin(cases, self.contradicting(column))
+            self._choose_commonest(column, present[changing], chosen)
+        return chosen
+
+    def _choose_commonest(self, column: Column, rows: Rows, chosen: Rows) -> None:
+        """Put in the first row that holds a case's commonest value; of equally common ones the first."""
+        codes, size = unordered_codes(column.take(rows))
+        both, _ = key_codes.combined(self.of_row[rows], len(self), codes, max(size, 1))
+        _, first, counts = np.unique(both, return_index=True, return_counts=True)
+        cases = self.of_row[rows[first]]
+        order = np.lexsort((rows[first], -counts, cases))
+        best = order[np.flatnonzero(np.diff(cases[order], prepend=-1))]
+        chosen[cases[best]] = rows[first[best]]
