@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -21,6 +22,26 @@ def write(table: object, stem: Path) -> None:
     """The same table as csv and as Parquet."""
     pacsv.write_csv(table, stem.with_suffix(".csv"), pacsv.WriteOptions(quoting_style="none"))
     pq.write_table(table, stem.with_suffix(".parquet"))
+
+
+def long_inputs(folder: Path, cases: int, wide: dict[str, object]) -> None:
+    """The wide table as a long one in order, and one measure over 2,000 days in both layouts."""
+    months, measures = (0, 3, 6, 12, 18), ("sleep", "heart_rate", "steps", "mood")
+    order = pa.array(np.arange(5 * cases).reshape(5, cases).T.reshape(-1))
+    long: dict[str, object] = {
+        "crew": text_ids(np.repeat(np.arange(cases), 5)),
+        "month": np.tile(months, cases),
+        "sex": np.repeat(wide["sex"], 5),  # type: ignore[call-overload]
+    }
+    for name in measures:
+        long[name] = pa.concat_arrays([wide[f"{name}_m{month}"] for month in months]).take(order)
+    write(pa.table(long), folder / "long")
+    few, days = max(cases // 400, 1), 2000
+    hours = np.round(np.random.default_rng(8).normal(8, 2, (few, days)), 1)
+    crew: Any = text_ids(np.arange(few))
+    write(pa.table({"crew": crew, **{f"hours_d{day}": hours[:, day] for day in range(days)}}), folder / "daily_wide")
+    rows = {"crew": crew.take(pa.array(np.repeat(np.arange(few), days))), "day": np.tile(np.arange(days), few)}
+    write(pa.table({**rows, "hours": hours.reshape(-1)}), folder / "daily_long")
 
 
 def made(folder: Path, rows: int) -> None:
@@ -58,6 +79,7 @@ def made(folder: Path, rows: int) -> None:
             cells = np.round(values, 1) if name == "heart_rate" else np.rint(values).astype(np.int64)
             wide[f"{name}_m{month}"] = pa.array(cells, mask=gone)
     write(pa.table(wide), folder / "wide")
+    long_inputs(folder, cases, wide)
     register: dict[str, object] = {
         "id": text_ids(random.permutation(rows)),
         "born": (np.datetime64("1960-01-01") + random.integers(0, 15_000, rows)).astype("datetime64[D]"),

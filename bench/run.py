@@ -29,6 +29,15 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
         made_jobs[f"merge-{kind}"] = (["merge", *inputs, "--key", "crew", "--rows", "base"], inputs, out)
     wide, visits = file["wide"], file["visits_string"]
     made_jobs["to-long"] = (["to-long", wide, "--case", "crew", *HEADER], [wide], out)
+    long = ["--case", "crew", "--occasion", "month"]
+    made_jobs["to-wide"] = (["to-wide", file["long"], *long, *HEADER], [file["long"]], out)
+    daily = ["--case", "crew", "--header", "{measure}_d{day}"]
+    made_jobs["to-long-daily"] = (["to-long", file["daily_wide"], *daily], [file["daily_wide"]], out)
+    made_jobs["to-wide-daily"] = (
+        ["to-wide", file["daily_long"], *daily, "--occasion", "day"],
+        [file["daily_long"]],
+        out,
+    )
     made_jobs["aggregate"] = (["aggregate", visits, "--by", "vessel,visit", *STATISTICS], [visits], out)
     made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
     made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")

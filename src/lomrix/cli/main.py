@@ -5,7 +5,10 @@ Nothing here may import NumPy, PyArrow or a command: `lomrix --help` must be qui
 
 from __future__ import annotations
 
+import contextlib
 import importlib
+import os
+import sys
 from dataclasses import dataclass
 from typing import Annotated, Any
 
@@ -122,5 +125,16 @@ def program(
 
 
 def main() -> None:
-    """Run the program."""
-    app()
+    """Run the program.
+
+    All is written and closed by then; giving back a gigabyte piece by piece would only make a person wait.
+    """
+    status: Any = 0
+    try:
+        app()
+    except SystemExit as ending:
+        status = ending.code
+    for stream in (sys.stdout, sys.stderr):
+        with contextlib.suppress(BrokenPipeError):
+            stream.flush()
+    os._exit(status if isinstance(status, int) else 0 if status is None else 1)

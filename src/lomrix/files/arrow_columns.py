@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from lomrix.core.errors import FileError
-from lomrix.core.table.column import Column
+from lomrix.core.table.column import DTYPES, FILLERS, Column, Type
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.from_text import typed_column, values_of
 from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool, positions_of
-from lomrix.core.table.reasons import BLANK, UNDEFINED
+from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
 from lomrix.core.table.table import Table
 from lomrix.core.table.text_cells import offsets_and_data
 from lomrix.files.read import ReadSettings
@@ -39,26 +40,27 @@ def columns_from_arrow(
         twice = next(one for one in names if names.count(one) > 1)
         raise FileError(f"The name {twice} stands twice in {name}.", todo="Rename one of the two columns.")
     told = {one + REASON_COLUMN for one in beside.variables} & set(names)
-    columns: dict[str, Column] = {}
-    notes: list[Note] = []
-    for one in names:
-        if one in told:
-            continue
+
+    def converted(one: str) -> tuple[Column, list[Note]]:
         variable = settings.variable(one, beside)
         single = null_reasons.get(one, BLANK)
         array = arrow.column(one)
-        array = array.combine_chunks()
+        array = array.chunk(0) if array.num_chunks == 1 else array.combine_chunks()
         if isinstance(array, pa.ChunkedArray):
             array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
         column = column_from_arrow(array, one, name, single)
         if one + REASON_COLUMN in told:
             column = with_reasons(column, arrow.column(one + REASON_COLUMN))
         if column.type == "string" and variable.type not in (None, "string"):
-            column, more = typed_column(one, column.to_arrow(), variable, settings.date_format(one))
+            return typed_column(one, column.to_arrow(), variable, settings.date_format(one))
+        return with_missing_codes(column, variable.missing) if variable.missing else column, []
+
+    columns: dict[str, Column] = {}
+    notes: list[Note] = []
+    for one in names:
+        if one not in told:
+            columns[one], more = converted(one)
             notes += more
-        elif variable.missing:
-            column = with_missing_codes(column, variable.missing)
-        columns[one] = column
     return columns, notes
 
 
@@ -71,7 +73,8 @@ def column_from_arrow(array: Any, name: str, table: str, reason: str) -> Column:
         Where it holds what a cell cannot.
     """
     kind = array.type
-    why = array.is_null().to_numpy(zero_copy_only=False).view(np.uint8) if array.null_count else None
+    why = nulls_of(array) if array.null_count else None
+    reasons = (reason,) if why is not None else ()
     if pa.types.is_dictionary(kind) and (
         pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)
     ):
@@ -86,11 +89,14 @@ def column_from_arrow(array: Any, name: str, table: str, reason: str) -> Column:
         return Column.of("boolean", array.fill_null(False).to_numpy(zero_copy_only=False), why, (reason,))
     try:
         if pa.types.is_integer(kind):
-            return Column.of("integer", values_of(array.cast(pa.int64()), "integer"), why, (reason,))
+            return Column("integer", filled(array.cast(pa.int64()), "integer", why), why, reasons)
         if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
-            values = values_of(array.cast(pa.float64()), "number")
-            column = Column.of("number", values, why, (reason,))
-            return column.with_missing(np.isnan(values), UNDEFINED)
+            values = filled(array.cast(pa.float64()), "number", why)
+            column = Column("number", values, why, reasons)
+            undefined = np.isnan(values)
+            if int(np.count_nonzero(undefined)) == array.null_count:
+                return column
+            return column.with_missing(undefined, UNDEFINED)
         if pa.types.is_date(kind):
             return Column.of("date", values_of(array.cast(pa.date32()), "date"), why, (reason,))
         if pa.types.is_timestamp(kind):
@@ -102,6 +108,28 @@ def column_from_arrow(array: Any, name: str, table: str, reason: str) -> Column:
         f"The column {name} of {table} holds {kind}, which is no kind of cell.",
         todo="Write it as text, numbers, dates or booleans.",
     )
+
+
+def nulls_of(array: Any) -> Why:
+    """1 for each null of an Arrow array, 0 for the others."""
+    valid = array.buffers()[0]
+    if valid is None:
+        return np.asarray(array.is_null().to_numpy(zero_copy_only=False)).view(np.uint8)
+    bits = np.unpackbits(np.frombuffer(valid, np.uint8), count=array.offset + len(array), bitorder="little")
+    return np.asarray(bits[array.offset :] ^ 1, np.uint8)
+
+
+def filled(array: Any, type_: Type, why: Why | None) -> Any:
+    """An Arrow array of 64-bit numbers with the type's filler in its nulls; without nulls nothing is copied."""
+    if not len(array):
+        return np.zeros(0, DTYPES[type_])
+    values = np.frombuffer(array.buffers()[1], DTYPES[type_])[array.offset : array.offset + len(array)]
+    if why is None:
+        return values
+    # Arrays that were read for us are filled in place; those mapped from a file are not ours to change.
+    values = values if values.flags.writeable else values.copy()
+    values[why.view(np.bool_)] = FILLERS[type_]
+    return values
 
 
 def string_column(strings: Any, why: Any, reason: str) -> Column:
@@ -155,18 +183,44 @@ def with_missing_codes(column: Column, codes: Any) -> Column:
     return column
 
 
-def table_to_arrow(table: Table) -> tuple[Any, dict[str, dict[str, str]]]:
-    """An Arrow table, and by column the reason that its nulls stand for where there is only one."""
-    arrays: dict[str, Any] = {}
-    tokens: dict[str, dict[str, str]] = {}
-    for name, column in table.columns.items():
-        arrays[name] = column.to_arrow()
-        reasons = column.reason_counts()
-        if len(reasons) == 1:
-            tokens[name] = {next(iter(reasons)): ""}
-        elif len(reasons) > 1:
-            assert column.why is not None
-            words = pa.array(column.reasons, pa.string())
-            indices = pa.array(column.why.astype(np.int16) - 1, mask=column.why == 0)
-            arrays[name + REASON_COLUMN] = pa.DictionaryArray.from_arrays(indices, words)
-    return pa.table(arrays), tokens
+@dataclass(frozen=True)
+class ArrowForm:
+    """How the columns of a table are put into Arrow, found once for the whole of it.
+
+    Parameters
+    ----------
+    table
+        The table.
+    tokens
+        By column the reason that its nulls stand for, where there is only one.
+    told
+        Columns with several reasons, which a further column tells.
+    """
+
+    table: Table
+    tokens: dict[str, dict[str, str]]
+    told: frozenset[str]
+
+    @classmethod
+    def of(cls, table: Table) -> ArrowForm:
+        """Look at the reasons of each column."""
+        reasons = {name: column.reason_counts() for name, column in table.columns.items()}
+        tokens = {name: {next(iter(found)): ""} for name, found in reasons.items() if len(found) == 1}
+        return cls(table, tokens, frozenset(name for name, found in reasons.items() if len(found) > 1))
+
+    def part(self, start: int, stop: int) -> Any:
+        """Some rows as an Arrow table."""
+        arrays: dict[str, Any] = {}
+        for name, whole in self.table.columns.items():
+            column = whole.part(start, stop)
+            arrays[name] = column.to_arrow()
+            if name in self.told:
+                why = np.zeros(len(column), np.uint8) if column.why is None else column.why
+                indices = pa.array(why.astype(np.int16) - 1, mask=why == 0)
+                words = pa.array(column.reasons, pa.string())
+                arrays[name + REASON_COLUMN] = pa.DictionaryArray.from_arrays(indices, words)
+        return pa.table(arrays)
+
+    def whole(self) -> Any:
+        """All rows as an Arrow table."""
+        return self.part(0, len(self.table))

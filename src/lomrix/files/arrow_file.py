@@ -10,8 +10,8 @@ import pyarrow.ipc
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import REASON_COLUMN
-from lomrix.files.arrow_tables import arrow_with_descriptor, columns_in, table_of
+from lomrix.files.arrow_columns import REASON_COLUMN, ArrowForm
+from lomrix.files.arrow_tables import columns_in, metadata_of, table_of
 from lomrix.files.read import Read, ReadSettings
 
 
@@ -41,7 +41,8 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
 
 def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
     """Write an Arrow file to `path`, the descriptor in its metadata; nothing belongs beside it."""
-    arrow = arrow_with_descriptor(table, final, key)
+    form = ArrowForm.of(table)
+    arrow = form.whole().replace_schema_metadata(metadata_of(form, final, key))
     with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, arrow.schema) as writer:
         writer.write_table(arrow)
     return {}

@@ -13,7 +13,7 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import METADATA, REASON_COLUMN, columns_from_arrow, table_to_arrow
+from lomrix.files.arrow_columns import METADATA, REASON_COLUMN, ArrowForm, columns_from_arrow
 from lomrix.files.read import Read, ReadSettings
 
 
@@ -52,18 +52,17 @@ def resource_in(metadata: Mapping[bytes, bytes] | None, path: Path) -> descripto
         ) from error
 
 
-def arrow_with_descriptor(table: Table, final: Path, key: list[str]) -> Any:
-    """An Arrow table with the descriptor of a file that will stand at `final` in its metadata."""
-    arrow, content = arrow_and_descriptor(table, key)
+def metadata_of(form: ArrowForm, final: Path, key: list[str]) -> dict[bytes, bytes]:
+    """Metadata with the descriptor of a file that will stand at `final`."""
+    content = descriptor_of(form, key)
     whole = {"name": final.stem.lower().replace(" ", "-"), "path": final.name, **content}
-    return arrow.replace_schema_metadata({METADATA: json.dumps(whole, ensure_ascii=False).encode()})
+    return {METADATA: json.dumps(whole, ensure_ascii=False).encode()}
 
 
-def arrow_and_descriptor(table: Table, key: list[str]) -> tuple[Any, dict[str, Any]]:
-    """An Arrow table and its descriptor; columns of reasons are named in the fields that they belong to."""
-    arrow, tokens = table_to_arrow(table)
-    content = descriptor.descriptor(table, tokens, key)
+def descriptor_of(form: ArrowForm, key: list[str]) -> dict[str, Any]:
+    """The descriptor of a table; columns of reasons are named in the fields that they belong to."""
+    content = descriptor.descriptor(form.table, form.tokens, key)
     for field in content["schema"]["fields"]:
-        if field["name"] + REASON_COLUMN in arrow.column_names:
+        if field["name"] in form.told:
             field["lomrix:reasons"] = field["name"] + REASON_COLUMN
-    return arrow, content
+    return content

@@ -11,7 +11,7 @@ from typing import Any
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
-from lomrix.core.steps.prepare_export import times_used
+from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import TYPES, Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.other_layout import OtherLayout
@@ -27,7 +27,7 @@ VARIABLE_EXTRAS = ("unit", "level")
 class MissingValue(BaseModel):
     """One missing value of a field: the text in the file, and the reason as its label."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
     value: str
     label: str = ""
 
@@ -35,7 +35,7 @@ class MissingValue(BaseModel):
 class Category(BaseModel):
     """One stored value and its label."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
     value: str | int | float
     label: str = ""
 
@@ -43,7 +43,7 @@ class Category(BaseModel):
 class FieldEntry(BaseModel):
     """One field of the schema."""
 
-    model_config = ConfigDict(extra="allow")
+    model_config = ConfigDict(extra="allow", defer_build=True)
     name: str
     type: str = "any"
     title: str = ""
@@ -56,7 +56,7 @@ class FieldEntry(BaseModel):
 class SchemaEntry(BaseModel):
     """The schema of a resource."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
     fields: list[FieldEntry]
     primaryKey: list[str] | str = Field(default_factory=list)
 
@@ -64,7 +64,7 @@ class SchemaEntry(BaseModel):
 class Resource(BaseModel):
     """A Data Resource, as far as Lomrix reads one."""
 
-    model_config = ConfigDict(extra="allow")
+    model_config = ConfigDict(extra="allow", defer_build=True)
     name: str = ""
     path: str = ""
     bytes: int | None = None

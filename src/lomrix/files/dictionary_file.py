@@ -20,7 +20,7 @@ from lomrix.files.source import guarded, read_source, require_file
 class DictionaryFile(BaseModel):
     """The file's contents: `include`, `[variables.NAME]`, `[codes.NAME]` and `[rules]`."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
     variables: dict[str, Variable] = Field(default_factory=dict)
     codes: dict[str, dict[str, str]] = Field(default_factory=dict)
     rules: dict[str, str] = Field(default_factory=dict)

@@ -14,7 +14,8 @@ import pyarrow.json
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_tables import arrow_and_descriptor, table_of
+from lomrix.files.arrow_columns import ArrowForm
+from lomrix.files.arrow_tables import descriptor_of, table_of
 from lomrix.files.read import Read, ReadSettings
 
 PART = 1 << 16
@@ -94,7 +95,8 @@ def whole_days(column: Any) -> Any:
 
 def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
     """Write JSON Lines to `path`, missing cells as null; the descriptor will stand beside `final`."""
-    arrow, content = arrow_and_descriptor(table, key)
+    form = ArrowForm.of(table)
+    arrow, content = form.whole(), descriptor_of(form, key)
     with path.open("wb") as file:
         for batch in arrow.to_batches(max_chunksize=PART):
             parts: list[Any] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import pyarrow as pa
@@ -10,9 +11,14 @@ import pyarrow.parquet as pq
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import REASON_COLUMN
-from lomrix.files.arrow_tables import arrow_with_descriptor, columns_in, table_of
+from lomrix.files.arrow_columns import REASON_COLUMN, ArrowForm
+from lomrix.files.arrow_tables import columns_in, metadata_of, table_of
 from lomrix.files.read import Read, ReadSettings
+
+# Rows in a row group.
+PART = 1 << 20
+# From this many rows on, a look at how texts repeat pays.
+LARGE = 10_000
 
 
 def read_table(path: Path, settings: ReadSettings) -> Read:
@@ -56,5 +62,21 @@ def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[P
     -------
     Nothing that belongs beside it.
     """
-    pq.write_table(arrow_with_descriptor(table, final, key), path)
+    form = ArrowForm.of(table)
+    with ThreadPoolExecutor(1) as worker:
+        # While one part is written the next one is made, and only two of them are in memory.
+        following = worker.submit(form.part, 0, PART)
+        schema = following.result().schema.with_metadata(metadata_of(form, final, key))
+        encoded = [name for name in schema.names if repeats(table, name)]
+        with pq.ParquetWriter(path, schema, use_dictionary=encoded) as writer:
+            for start in range(0, max(len(table), 1), PART):
+                part = following.result()
+                following = worker.submit(form.part, start + PART, start + 2 * PART)
+                writer.write_table(part.replace_schema_metadata(schema.metadata), row_group_size=PART)
     return {}
+
+
+def repeats(table: Table, name: str) -> bool:
+    """False for texts that are nearly all different: a dictionary of them would be tried and thrown away."""
+    column = table.columns.get(name)
+    return column is None or column.type != "string" or len(column) < LARGE or column.strings.seems_repetitive()

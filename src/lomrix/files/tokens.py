@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from lomrix.core.steps.prepare_export import times_used
+from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import NUMBER
 from lomrix.core.table.pool import positions_of

@@ -46,7 +46,7 @@ class Near(BaseModel):
         Whether a row of the added table has one partner at most: the nearest.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
     base: str
     added: str
     within: float

@@ -14,6 +14,7 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import text_order
 from lomrix.core.steps.step import Result, Step
+from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.from_text import matches
@@ -264,19 +265,6 @@ def _ids_as_numbers(strings: Any) -> npt.NDArray[np.int64] | None:
 def _spread(of_distinct: npt.NDArray[np.int64], positions: npt.NDArray[Any]) -> npt.NDArray[np.int64]:
     numbers: npt.NDArray[np.int64] = np.append(of_distinct, 0)[positions]  # the last place answers for a missing cell
     return numbers
-
-
-def times_used(column: Column, code: str) -> int:
-    """How many cells hold a code as a value."""
-    if column.type == "string":
-        # Most codes are no text of the column, which a look through the pool tells without encoding it.
-        if column.strings.strings.index(code).as_py() < 0:
-            return 0
-        column = column.encoded()
-        return int(np.count_nonzero(column.values == column.strings.strings.index(code).as_py()))
-    if column.type not in ("integer", "number") or not NUMBER.fullmatch(code):
-        return 0
-    return int(np.count_nonzero((column.values == float(code)) & ~column.is_missing))
 
 
 def free_code(table: Table) -> str:

@@ -25,7 +25,7 @@ class Step(BaseModel):
     A step is a value: two steps with equal settings do the same. It knows no file, terminal or plan.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     @property
     @abstractmethod

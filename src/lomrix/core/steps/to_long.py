@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import Any, Literal
 
 import numpy as np
@@ -16,7 +18,6 @@ from lomrix.core.steps.families import Families, families_of, remembered_familie
 from lomrix.core.steps.guess import Guess, guessed_families
 from lomrix.core.steps.long_entries import LongEntries
 from lomrix.core.steps.occasions import Occasion, Wish, column_of_occasions
-from lomrix.core.steps.profile import candidate_keys
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import DTYPES, FILLERS, Column, Type, common_type
 from lomrix.core.table.other_layout import OtherLayout, Place, plain_value
@@ -128,6 +129,8 @@ class Turn:
         return guess
 
     def _guessed_case(self, guess: Guess) -> tuple[str, ...]:
+        from lomrix.core.steps.profile import candidate_keys  # which loads much, and is seldom wanted here
+
         measured = {name for found in guess.measures.values() for name in found}
         rest = [name for name in self.wide.names if name not in measured]
         return tuple(key for key in candidate_keys(self.wide.only(rest)) if key in rest)[:1] if rest else ()
@@ -196,12 +199,9 @@ class Turn:
 
     # ----------------------------------------------------------------- columns
 
-    @cached_property
-    def measures(self) -> dict[str, Column]:
-        """Every measure over all cases and occasions, empty rows among them."""
-        return {name: self._measure(name, columns) for name, columns in self.families.measures.items()}
-
-    def _measure(self, measure: str, at: dict[Occasion, str]) -> Column:
+    def _measure(self, measure: str) -> Column:
+        """A measure over all cases and occasions, less the rows that are left out."""
+        at = self.families.measures[measure]
         names = [at.get(occasion) for occasion in self.families.occasions]
         found = [self.wide[name] for name in names if name is not None]
         type_ = common_type(found) or self._refuse_types(measure, at)
@@ -220,11 +220,11 @@ class Turn:
                 for one in columns
             ]
             absent = reasons.index(NO_OCCASION) + 1 if None in columns else 0
-            why = layout.interleaved(parts, rows, absent, np.uint8)
+            why = layout.interleaved(parts, rows, absent, np.uint8, self.gone)
         if type_ == "string":
             return self._measure_of_texts(columns, why, reasons)
         arrays = [None if one is None else one.values for one in columns]
-        values = layout.interleaved(arrays, rows, FILLERS[type_], DTYPES[type_])
+        values = layout.interleaved(arrays, rows, FILLERS[type_], DTYPES[type_], self.gone)
         # The parts hold their fillers already.
         return Column(type_, values, why, reasons if why is not None else ())
 
@@ -249,7 +249,7 @@ class Turn:
                 continue
             pool, start = chained(pool, column.strings)
             arrays.append(np.where(column.values < 0, -1, column.values + start).astype(np.int32))
-        positions = layout.interleaved(arrays, len(self.wide), -1, np.int32)
+        positions = layout.interleaved(arrays, len(self.wide), -1, np.int32, self.gone)
         return Column.of_strings(positions, pool, why, reasons)
 
     def _refuse_types(self, measure: str, at: dict[Occasion, str]) -> Type:
@@ -266,53 +266,49 @@ class Turn:
 
     @cached_property
     def empty(self) -> npt.NDArray[np.bool_]:
-        """True for the rows in which nothing was measured."""
-        return self._throughout(lambda column: column.why != 0)
+        """True where nothing was measured: one row for each occasion, one column for each row of the wide table."""
+        return self._throughout(lambda column: column.is_missing)
 
     @cached_property
     def never(self) -> npt.NDArray[np.bool_]:
-        """True for the rows that no long table held: all measures are missing for want of the occasion."""
+        """True where no long table held a row: all measures are missing for want of the occasion."""
         return self._throughout(
             lambda column: (
                 column.why == column.reasons.index(NO_OCCASION) + 1
-                if NO_OCCASION in column.reasons
+                if column.why is not None and NO_OCCASION in column.reasons
                 else np.zeros(len(column), np.bool_)
             )
         )
 
-    def _throughout(self, holds: Any) -> npt.NDArray[np.bool_]:
-        true = np.ones(len(self.wide) * self.times, np.bool_)
-        for column in self.measures.values():
-            if column.why is None:
-                return np.zeros(len(true), np.bool_)
-            true &= holds(column)
+    def _throughout(self, holds: Callable[[Column], npt.NDArray[np.bool_]]) -> npt.NDArray[np.bool_]:
+        """True where something holds of all measures; a measure without a column is missing for want of it."""
+        true = np.ones((self.times, len(self.wide)), np.bool_)
+        for place, occasion in enumerate(self.families.occasions):
+            for at in self.families.measures.values():
+                if occasion in at:
+                    true[place] &= holds(self.wide[at[occasion]])
         return true
 
     @cached_property
     def dropped(self) -> npt.NDArray[np.bool_]:
-        """True for the rows that are left out."""
+        """True where a row is left out."""
         return self.never if self.step.keep_empty else self.empty
+
+    @cached_property
+    def gone(self) -> npt.NDArray[np.int64] | None:
+        """Places of the rows that are left out, among all cases and occasions; None where there are none."""
+        if not self.dropped.any():
+            return None
+        places, cases = np.nonzero(self.dropped)
+        return np.sort(cases * self.times + places)
 
     # ------------------------------------------------------------------- table
 
     def table(self) -> Table:
         """The long table: case, occasions, constants, measures."""
-        rows = len(self.wide)
-        keep: npt.NDArray[Any] | None = None
-        times: Any = self.times
-        if self.dropped.any():
-            keep = np.flatnonzero(~self.dropped)
-            times = self.times - np.count_nonzero(self.dropped.reshape(rows, self.times), axis=1)
-        columns: dict[str, Column] = {}
-        if not self.case:
-            require_free(ROW_NUMBER, [*self.constants, *self.families.measures], "the row number")
-            columns[ROW_NUMBER] = Column.of("integer", np.repeat(np.arange(1, rows + 1), times))
-        columns |= {name: self.wide[name].repeated(times) for name in self.case}
-        columns |= self._occasions(keep)
-        columns |= {name: self.wide[name].repeated(times) for name in self.constants}
-        for name, column in self.measures.items():
-            require_free(name, columns, f"the measure {name}")
-            columns[name] = column if keep is None else column.take(keep)
+        made = self._made()
+        with ThreadPoolExecutor() as workers:
+            columns = dict(zip(made, workers.map(lambda make: make(), made.values()), strict=True))
         dictionary = LongEntries(self.wide.dictionary, self.families, self.memory, self.step.other_labels).dictionary()
         if self.memory is not None:
             columns = {name: columns[name] for name in self.memory.ordered(list(columns))}
@@ -320,16 +316,39 @@ class Turn:
         dictionary = dictionary.for_columns(columns).with_other_layout(self._remembered(dictionary.variables, types))
         return Table(columns, dictionary, self.wide.history, self.wide.name)
 
-    def _occasions(self, keep: npt.NDArray[Any] | None) -> dict[str, Column]:
-        columns = {}
-        over = layout.tiled(np.arange(self.times, dtype=np.int32), len(self.wide))
-        over = over if keep is None else over[keep]
+    def _made(self) -> dict[str, Callable[[], Column]]:
+        """How each column of the long table is made; their names are held against each other before any work."""
+        rows = len(self.wide)
+        times: Any = self.times
+        if self.gone is not None:
+            times = self.times - np.count_nonzero(self.dropped, axis=0)
+        made: dict[str, Callable[[], Column]] = {}
+
+        def take(name: str, what: str, make: Callable[[], Column]) -> None:
+            require_free(name, made, f"{what} {name}")
+            made[name] = make
+
+        if not self.case:
+            take(ROW_NUMBER, "the row number", lambda: Column.of("integer", np.repeat(np.arange(1, rows + 1), times)))
+        for name in self.case:
+            take(name, "the case", partial(self.wide[name].repeated, times))
         for place, name in enumerate(self.families.names):
-            require_free(name, [*self.case, *self.constants, *self.families.measures], f"the occasion {name}")
-            values = [occasion[place] for occasion in self.families.occasions]
-            type_ = self.memory.types.get(name) if self.memory is not None else None
-            columns[name] = column_of_occasions(values, type_).take(over)
-        return columns
+            take(name, "the occasion", partial(self._occasion, place))
+        for name in self.constants:
+            take(name, "the constant", partial(self.wide[name].repeated, times))
+        for name in self.families.measures:
+            take(name, "the measure", partial(self._measure, name))
+        return made
+
+    def _occasion(self, place: int) -> Column:
+        """The column of one occasion's values."""
+        name = self.families.names[place]
+        values = [occasion[place] for occasion in self.families.occasions]
+        type_ = self.memory.types.get(name) if self.memory is not None else None
+        column = column_of_occasions(values, type_)
+        over = layout.tiled(column.values, len(self.wide))
+        over = over if self.gone is None else layout.without(over, self.gone)
+        return Column(column.type, over, None, (), column.pool)
 
     def _remembered(self, made: Any, occasion_types: dict[str, Type]) -> OtherLayout:
         """The wide layout, for the way back."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -9,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.keys import grouped, key_texts
+from lomrix.core.steps.keys import key_texts, row_codes
 from lomrix.core.steps.occasions import Occasion, told
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import NO_OCCASION
@@ -76,14 +77,14 @@ class LongAccount:
     def _empty_rows(self) -> tuple[tuple[str, int], ...]:
         """The rows without a measured value, occasion by occasion."""
         turn, parts = self.turn, []
-        empty = np.count_nonzero(turn.empty.reshape(len(turn.wide), turn.times), axis=0)
+        empty = np.count_nonzero(turn.empty, axis=1)
         if not turn.step.keep_empty:
             parts = [
                 (f"nothing measured at {self._at(occasion)}, left out", int(count))
                 for occasion, count in zip(turn.families.occasions, empty, strict=True)
             ]
         else:
-            never = np.count_nonzero(turn.never.reshape(len(turn.wide), turn.times), axis=0)
+            never = np.count_nonzero(turn.never, axis=1)
             for occasion, count, none in zip(turn.families.occasions, empty, never, strict=True):
                 parts.append((f"nothing measured at {self._at(occasion)}, kept", int(count - none)))
                 parts.append((f"{NO_OCCASION} at {self._at(occasion)}, left out", int(none)))
@@ -101,7 +102,7 @@ class LongAccount:
         for name, at in self.turn.families.measures.items():
             columns = [at[occasion] for occasion in self.turn.families.occasions if occasion in at]
             shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
-            missing = self.turn.measures[name].reason_counts()
+            missing = self._missing_before(name)
             words = ", ".join(f"{count:,} {reason}" for reason, count in missing.items())
             rows.append((name, len(columns), " ".join(shown), words or "none"))
         return Listing(
@@ -141,7 +142,7 @@ class LongAccount:
     def _without_rows(self) -> np.ndarray:
         """Rows of the wide table of which nothing is left."""
         turn = self.turn
-        return np.flatnonzero(turn.dropped.reshape(len(turn.wide), turn.times).all(axis=1))
+        return np.flatnonzero(turn.dropped.all(axis=0))
 
     def _lost_cases(self) -> tuple[Note, ...]:
         rows = self._without_rows
@@ -159,10 +160,13 @@ class LongAccount:
         """Rows whose case stands in several rows, rows without a case, and how many such cases there are."""
         if not self.turn.case:
             return np.zeros(0, np.int64), np.zeros(0, np.int64), 0
-        groups = grouped(self.turn.wide, self.turn.case)
-        counts = np.bincount(groups.codes[groups.codes >= 0], minlength=groups.count)
-        repeated = np.flatnonzero(np.append(counts > 1, False)[groups.codes])
-        return repeated, np.flatnonzero(groups.codes < 0), int(np.count_nonzero(counts > 1))
+        codes, size = row_codes(self.turn.wide, self.turn.case)
+        without = np.flatnonzero(codes < 0)
+        counts = np.bincount(codes if not len(without) else codes[codes >= 0], minlength=size)
+        if counts.max(initial=0) <= 1:
+            return np.zeros(0, np.int64), without, 0
+        repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
+        return repeated, without, int(np.count_nonzero(counts > 1))
 
     def _repeated_cases(self) -> tuple[Note, ...]:
         rows, gone, cases = self._case_counts
@@ -188,8 +192,7 @@ class LongAccount:
             lost.append(counted(len(turn.left_out), "column that was left out", "columns that were left out"))
         if len(self._without_rows):
             lost.append(counted(len(self._without_rows), "case without a row", "cases without a row"))
-        by_occasion = turn.dropped.reshape(len(turn.wide), turn.times)
-        left = np.count_nonzero(~by_occasion, axis=0).tolist()
+        left = np.count_nonzero(~turn.dropped, axis=1).tolist()
         gone = [occasion for occasion, rows in zip(turn.families.occasions, left, strict=True) if not rows]
         if gone:
             lost.append("the columns of " + ", ".join(self._at(occasion) for occasion in gone[:MOST_EXAMPLES]))
@@ -204,16 +207,22 @@ class LongAccount:
             lost.append("the rows without a case")
         return lost
 
+    def _missing_before(self, measure: str) -> dict[str, int]:
+        """Why cells of a measure were missing before any row was left out."""
+        turn, counts = self.turn, Counter[str]()
+        at = turn.families.measures[measure]
+        for occasion in turn.families.occasions:
+            counts.update(turn.wide[at[occasion]].reason_counts() if occasion in at else {NO_OCCASION: len(turn.wide)})
+        return {reason: count for reason, count in counts.items() if count}
+
     def _lost_reasons(self) -> dict[str, int]:
         """Reasons other than that there was no occasion, in the rows left out."""
-        rows = np.flatnonzero(self.turn.dropped)
-        counts: dict[str, int] = {}
-        if len(rows):
-            for column in self.turn.measures.values():
-                for reason, count in column.take(rows).reason_counts().items():
-                    counts[reason] = counts.get(reason, 0) + count
-        counts.pop(NO_OCCASION, None)
-        return counts
+        counts = Counter[str]()
+        if self.turn.gone is not None:
+            for measure in self.turn.families.measures:
+                counts.update(self._missing_before(measure))
+                counts.subtract(self.long[measure].reason_counts())
+        return {reason: count for reason, count in counts.items() if count and reason != NO_OCCASION}
 
     def _one_way(self) -> tuple[Note, ...]:
         if not self.cannot_come_back:

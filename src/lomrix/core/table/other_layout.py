@@ -22,7 +22,7 @@ WRITTEN = ("label", "description", "unit", "minimum", "maximum", "allowed")
 class Place(BaseModel):
     """Where a wide column stands in the long layout: its measure, and its value of each occasion column."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     column: str
     measure: str
@@ -54,7 +54,7 @@ class OtherLayout(BaseModel):
         The entries that turning made of them: where these were changed since, the old ones do not count.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     layout: Literal["wide", "long"]
     case: tuple[str, ...]

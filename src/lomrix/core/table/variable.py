@@ -18,7 +18,7 @@ class Variable(BaseModel):
     `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     label: str = ""
     description: str = ""
