@@ -95,7 +95,8 @@ def long_tables(draw: st.DrawFn) -> Table:
     every = [(case, month) for case in range(cases) for month in months]
     rows = draw(st.lists(st.sampled_from(every), min_size=1, unique=True))
     rows = rows if draw(st.booleans()) else sorted(rows, key=every.index)
-    kind: Type = {int: "integer", float: "number", str: "string"}[type(months[0])]
+    kinds: dict[type, Type] = {int: "integer", float: "number", str: "string"}
+    kind = kinds[type(months[0])]
     made = {
         "id": Column.of_cells("string", [f"c{case}" for case, _ in rows]),
         "month": Column.of_cells(kind, [month for _, month in rows]),

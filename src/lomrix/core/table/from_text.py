@@ -18,7 +18,9 @@ from lomrix.core.table.pool import Pool, positions_of
 from lomrix.core.table.reasons import BLANK, joined_reasons, renumbered
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
+# So many cells say which type to try; a glance at a few is enough to try numbers, which the cells then decide.
 SAMPLE = 1500
+GLANCE = 12
 MOST_EXAMPLES = 5
 # A column counts as "numbers but for a few cells" where at least this share of its present cells are numbers.
 MOSTLY = 0.5
@@ -73,7 +75,10 @@ class Reading:
             return self._as_strings()
         if self.date_format:
             return self._by_distinct(declared or "date")
-        sample = self._sample_kinds()
+        quick = declared or likely_number(self.sample_kinds(GLANCE))
+        if quick in ("integer", "number") and (column := self._cast(quick)) is not None:
+            return column
+        sample = self.sample_kinds(SAMPLE)
         type_ = declared or likely_type(sample)
         if type_ == "string":
             self._note_unclear_dates(sample)
@@ -112,16 +117,18 @@ class Reading:
                 rows,
             )
 
-    def _sample_kinds(self) -> Counter[str]:
+    def sample_kinds(self, size: int) -> Counter[str]:
+        """What kinds of text there are among the first cells and some of the others; blanks do not count."""
         rows = len(self.strings)
         some = self.strings
-        if rows > SAMPLE:
-            spread = np.unique(np.concatenate([np.arange(500), np.linspace(0, rows - 1, SAMPLE).astype(np.int64)]))
-            some = self.strings.take(pa.array(spread))
-        declared = set(self.variable.missing)
-        return Counter(
-            "token" if text in declared else typing_rules.kind_of(text) for text in some.to_pylist() if text is not None
-        )
+        if rows > size:
+            spread = np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)])
+            some = self.strings.take(pa.array(np.unique(spread)))
+        kinds: Counter[str] = Counter()
+        for text, count in Counter(some.to_pylist()).items():
+            if text is not None:
+                kinds["token" if text in self.variable.missing else typing_rules.kind_of(text)] += count
+        return kinds
 
     # ---------------------------------------------------------- the quick ways
 
@@ -358,12 +365,10 @@ def _plain_numbers(name: str, chunks: Any, variable: Variable) -> Column | None:
     """A column whose every cell is a plain number or a blank; None where one is not."""
     if variable.type not in (None, "integer", "number"):
         return None
-    some = [chunk.slice(0, SAMPLE // chunks.num_chunks + 1) for chunk in chunks.chunks]
-    kinds = Reading(name, pa.concat_arrays(some), variable)._sample_kinds()
-    type_ = variable.type or likely_type(kinds)
-    if type_ not in ("integer", "number") or kinds["text"] or kinds["token"]:
+    largest = max(chunks.chunks, key=len)
+    type_ = variable.type or likely_number(Reading(name, largest, variable).sample_kinds(GLANCE))
+    if type_ is None:
         return None
-    type_ = "number" if kinds["number"] and variable.type is None else type_
     parts = []
     for chunk in chunks.chunks:
         reading = Reading(name, chunk, variable)
@@ -389,7 +394,7 @@ def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> tuple[Typ
     The type that the other cells have, and True for each stray cell; None where the column is just text.
     """
     reading = Reading("", column.to_arrow(), variable)
-    kinds = reading._sample_kinds()
+    kinds = reading.sample_kinds(SAMPLE)
     type_ = variable.type or likely_type(kinds)
     if column.type != "string" or type_ in ("string", "boolean") or not kinds:
         return None
@@ -419,6 +424,13 @@ def likely_type(kinds: Counter[str]) -> Type:
     if dates >= MOSTLY * present:
         return "datetime" if kinds["datetime"] else "date"
     return "boolean" if kinds["boolean"] == present else "string"
+
+
+def likely_number(kinds: Counter[str]) -> Type | None:
+    """Integer or number where a few cells are nothing else; None where that needs a closer look."""
+    if not kinds or set(kinds) - {"integer", "number"}:
+        return None
+    return "number" if kinds["number"] else "integer"
 
 
 def matches(texts: Any, pattern: str) -> npt.NDArray[np.bool_]:
