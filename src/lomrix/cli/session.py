@@ -135,7 +135,7 @@ class Session:
             raise
 
     def read(self, progress: Progress, step: Step, *, hashing: bool) -> None:
-        """Read the sources; their hashes, for the history, are taken meanwhile."""
+        """Read the sources; their hashes, for the history, are taken while the step works on them."""
         from lomrix.files.descriptor import file_hash
         from lomrix.files.dictionary_file import read_dictionary
         from lomrix.files.read import ReadSettings, types_asked
@@ -157,17 +157,17 @@ class Session:
         )
         if common.dictionary:
             settings = replace(settings, dictionary=read_dictionary(common.dictionary))
-        workers = ThreadPoolExecutor(1)
         for place, name in enumerate(self.sources):
             progress.stage(f"reading {Path(name).name}")
-            if hashing and Path(name).is_file():
-                self._hashes.append(workers.submit(file_hash, Path(name)))
             needed = functools.partial(step.columns_needed, place)
             read = read_source(name, replace(settings, needed=needed, all_text=place in self.all_text))
             self.tables.append(read.table)
             # A ledger's cells are quoted, not read, so there is nothing to note of them.
             self.notes += [(read.table.name, note) for note in read.notes if place not in self.all_text]
-        workers.shutdown(wait=False)
+        if hashing:
+            workers = ThreadPoolExecutor(1)
+            self._hashes = [workers.submit(file_hash, Path(name)) for name in self.sources if Path(name).is_file()]
+            workers.shutdown(wait=False)
         self.tables = distinctly_named(self.tables)
         require_known(settings.types, self.tables)
 

@@ -128,7 +128,7 @@ def filled(array: Any, type_: Type, why: Why | None) -> Any:
         return values
     # Arrays that were read for us are filled in place; those mapped from a file are not ours to change.
     values = values if values.flags.writeable else values.copy()
-    values[why.view(np.bool_)] = FILLERS[type_]
+    np.copyto(values, FILLERS[type_], where=why.view(np.bool_))
     return values
 
 

@@ -16,7 +16,7 @@ from lomrix.files.arrow_tables import columns_in, metadata_of, table_of
 from lomrix.files.read import Read, ReadSettings
 
 # Rows in a row group.
-PART = 1 << 20
+PART = 1 << 18
 # From this many rows on, a look at how texts repeat pays.
 LARGE = 10_000
 
@@ -30,7 +30,7 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         Where it is no Parquet file, or a column holds what a table of cells cannot.
     """
     try:
-        file = pq.ParquetFile(path, memory_map=True)
+        file = pq.ParquetFile(path, memory_map=True, pre_buffer=True)
         names = file.schema_arrow.names
         needed = settings.names_needed(names)
         reasons = {name + REASON_COLUMN for name in needed}

@@ -93,14 +93,13 @@ def side_by_side(values: Array, cells: Array | None, rows: int, times: int, fill
 
     Returns
     -------
-    Array of shape (times, rows): one contiguous column for each occasion.
+    Array of shape (times, rows), one column for each occasion; a view of the values where they fill all cells.
     """
     if cells is None:
-        grid = values.reshape(rows, times)
-    else:
-        flat = np.full(rows * times, filler, values.dtype)
-        flat[cells] = values
-        grid = flat.reshape(rows, times)
+        return values.reshape(rows, times).T
+    flat = np.full(rows * times, filler, values.dtype)
+    flat[cells] = values
+    grid = flat.reshape(rows, times)
     wide = np.empty((times, rows), values.dtype)
     # Blocks of rows keep the reading in the processor's cache, however many occasions there are.
     block = max(16, 65_536 // max(1, times))

@@ -44,8 +44,8 @@ class Placement:
         return Cases(self.table, self.case)
 
     @cached_property
-    def _occasions(self) -> tuple[tuple[Occasion, ...], npt.NDArray[Any]]:
-        """The occasions in order, and each row's."""
+    def _occasions(self) -> tuple[tuple[Occasion, ...], npt.NDArray[Any] | None]:
+        """The occasions in order, and each row's; None where they come round and round."""
         for name in self.names:
             column = self.table[name]
             if column.missing_count:
@@ -56,6 +56,8 @@ class Placement:
                     where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
                     todo=f'Mend them with a ledger, or leave them out: subset --where "not is_missing({name})".',
                 )
+        if self._round is not None:
+            return self._round, None
         groups = grouped(self.table, self.names)
         found = list(zip(*(self._values(groups.values[name]) for name in self.names), strict=True))
         order = self._ordered(found)
@@ -64,6 +66,25 @@ class Placement:
         place = np.empty(len(found), np.int64)
         place[order] = np.arange(len(found))
         return tuple(found[at] for at in order), place[groups.codes]
+
+    @cached_property
+    def _round(self) -> tuple[Occasion, ...] | None:
+        """The occasions, where every case has all of them once and in order; None where not."""
+        cases = self.cases
+        if not len(cases.lengths) or not cases.together or (cases.lengths != cases.lengths[0]).any():
+            return None
+        times = int(cases.lengths[0])
+        for name in self.names:
+            column = self.table[name].cheaply_encoded() if len(cases) > 1 else self.table[name]
+            if column.type == "string" and not column.strings.is_distinct:
+                return None
+            if not (column.values.reshape(len(cases), times) == column.values[:times]).all():
+                return None
+        first = self.table.only(self.names).first(times)
+        found = list(zip(*(self._values(first[name]) for name in self.names), strict=True))
+        if len(set(found)) < times or self._ordered(found) != list(range(times)):
+            return None
+        return tuple(found)
 
     @staticmethod
     def _values(column: Any) -> list[Any]:
@@ -106,12 +127,13 @@ class Placement:
     @cached_property
     def cells(self) -> Rows:
         """Each row's place among the cells of a measure, case by case."""
-        return np.asarray(self.cases.of_row * self.times + self._occasions[1])
+        of_row = self._occasions[1]
+        return np.arange(self.size) if of_row is None else np.asarray(self.cases.of_row * self.times + of_row)
 
     @cached_property
     def in_order(self) -> bool:
         """True where every row stands behind the one above it, case by case and occasion by occasion."""
-        return bool((self.cells[1:] > self.cells[:-1]).all())
+        return self._occasions[1] is None or bool((self.cells[1:] > self.cells[:-1]).all())
 
     @property
     def is_full(self) -> bool:
@@ -119,7 +141,14 @@ class Placement:
         return len(self.table) == self.size and self.in_order
 
     @cached_property
-    def taken(self) -> npt.NDArray[np.bool_]:
+    def cases_at(self) -> npt.NDArray[np.int64]:
+        """For each occasion the number of cases that have a row."""
+        if self.is_full:
+            return np.full(self.times, len(self.cases))
+        return np.asarray(np.count_nonzero(self._taken.reshape(len(self.cases), self.times), axis=0))
+
+    @cached_property
+    def _taken(self) -> npt.NDArray[np.bool_]:
         """True for the cells that some row has."""
         taken = np.zeros(self.size, np.bool_)
         taken[self.cells] = True
@@ -128,7 +157,7 @@ class Placement:
     @cached_property
     def repeated(self) -> Rows:
         """Rows that share their case and occasion with another one."""
-        if self.in_order or int(np.count_nonzero(self.taken)) == len(self.table):
+        if self.in_order or int(np.count_nonzero(self._taken)) == len(self.table):
             return np.zeros(0, np.int64)
         counts = np.bincount(self.cells, minlength=self.size)
         return np.flatnonzero(counts[self.cells] > 1)

@@ -272,11 +272,11 @@ class Spreading:
     def _spread(self, measure: str, at: dict[Occasion, str]) -> dict[str, Column]:
         """A measure's columns; one that no case has at its occasion is not made."""
         column, place = self.settled[measure], self.settled_placement
-        reasons = joined_reasons(column.reasons, (NO_OCCASION,))
+        reasons = column.reasons if place.is_full else joined_reasons(column.reasons, (NO_OCCASION,))
         if place.is_full and column.why is None:
             whys, absent = None, 0
         else:
-            absent = reasons.index(NO_OCCASION) + 1
+            absent = reasons.index(NO_OCCASION) + 1 if NO_OCCASION in reasons else 0
             why = np.zeros(len(column), np.uint8) if column.why is None else column.why
             whys = self._side_by_side(why, absent)
         values = self._side_by_side(column.values, FILLERS[column.type])

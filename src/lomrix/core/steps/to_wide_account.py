@@ -66,14 +66,14 @@ class WideAccount:
 
     def _rows(self) -> Balance:
         place, reduction = self.work.placement, self.work.reduction
-        parts = [("with a case and occasion of their own", int(np.count_nonzero(place.taken)))]
+        parts = [("with a case and occasion of their own", int(place.cases_at.sum()))]
         if reduction is not None:
             parts.append((f"reduced to their {self.work.step.repeated}", reduction.dropped))
         return Balance(f"rows of {self.work.long.name}", len(self.work.long), tuple(parts))
 
     def _cells(self) -> Balance:
         place = self.work.placement
-        taken = np.count_nonzero(place.taken.reshape(len(place.cases), place.times), axis=0)
+        taken = place.cases_at
         parts = [("with a row", int(taken.sum()))]
         for occasion, count in zip(place.occasions, taken.tolist(), strict=True):
             if count < len(place.cases):
@@ -183,14 +183,15 @@ class WideAccount:
     def _empty_rows(self) -> tuple[int, int]:
         """Rows without a measured value, and those of them in which all is missing for want of the occasion."""
         work = self.work
+        columns = [work.settled[name] for name in work.roles.spread]
+        if any(column.why is None for column in columns):
+            return 0, 0
         empty: Any = np.ones(len(work.settled), np.bool_)
-        never: Any = empty.copy()
-        for name in work.roles.spread:
-            column = work.settled[name]
-            if column.why is None:
-                return 0, 0
-            empty &= column.why != 0
-            never &= column.why == (column.reasons.index(NO_OCCASION) + 1 if NO_OCCASION in column.reasons else 255)
+        never: Any = np.full(len(work.settled), all(NO_OCCASION in column.reasons for column in columns))
+        for column in columns:
+            empty &= column.is_missing
+            if never.any():
+                never &= column.why == column.reasons.index(NO_OCCASION) + 1
         none = int(np.count_nonzero(never))
         return int(np.count_nonzero(empty)) - none, none
 

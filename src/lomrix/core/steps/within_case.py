@@ -8,13 +8,16 @@ from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.errors import DataError
 from lomrix.core.steps.keys import key_texts, row_codes, unordered_codes
 from lomrix.core.table.column import Column
+from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+from lomrix.core.table.text_cells import ascends, differs_from_above
 
 Rows = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -33,9 +36,13 @@ def changes_from_row_to_row(column: Column) -> Mask:
         column = column if column.stored is None else column.encoded()
     if column.type == "string" and column.stored is None:
         strings = column.strings.strings
-        unequal = pc.not_equal(strings[1:], strings[:-1])
-        changed = unequal.fill_null(False) if unequal.null_count else unequal
-        found = np.asarray(changed.to_numpy(zero_copy_only=False))
+        if not len(strings):
+            return np.zeros(0, np.bool_)
+        if strings.null_count:
+            unequal = pc.not_equal(strings[1:], strings[:-1]).fill_null(False)
+            found = np.asarray(unequal.to_numpy(zero_copy_only=False))
+        else:
+            found = differs_from_above(strings)
     else:
         values = column.values
         # Bit by bit: fillers are equal then, and nothing is lost by calling two cells one.
@@ -92,38 +99,56 @@ class Cases:
     # -------------------------------------------------------------- which case
 
     @cached_property
-    def _found(self) -> tuple[npt.NDArray[Any], Rows, bool]:
-        """Case of each row in order of first appearance, first row of each case, and whether they stand together."""
+    def starts(self) -> Rows:
+        """Rows that are of another case than the row above them."""
         rows = len(self.table)
-        if not rows:
-            return np.zeros(0, np.int64), np.zeros(0, np.int64), True
         new = np.ones(rows, np.bool_)
         new[1:] = False
         for name in self.names:
             new[1:] |= changes_from_row_to_row(self.table[name])
+        return np.flatnonzero(new)
+
+    @cached_property
+    def _of_starts(self) -> tuple[Rows | None, Rows]:
+        """Case of each of the starts (None where each is a case of its own), and first row of each case."""
+        starts = self.starts
+        if not len(starts):
+            return None, starts
         # Rows of one case mostly stand together, so that only the first of them needs looking up.
-        starts = np.flatnonzero(new)
-        codes, size = row_codes(self.table.only(self.names).take(starts), self.names)
+        few = Table({name: only_these(self.table[name], starts) for name in self.names})
+        if len(self.names) == 1 and is_ascending(few[self.names[0]]):
+            return None, starts
+        codes, size = row_codes(few, self.names)
         first = np.full(size, -1, np.int64)
         first[codes[::-1]] = np.arange(len(starts))[::-1]
-        together = int(np.count_nonzero(first >= 0)) == len(starts)
-        lengths = np.diff(np.append(starts, rows))
-        if together:
-            return np.repeat(np.arange(len(starts)), lengths), starts, True
-        firsts = np.sort(first[first >= 0])
+        firsts = first[first >= 0]
+        if len(firsts) == len(starts):
+            return None, starts
+        firsts.sort()
         number = np.full(len(starts), -1, np.int64)
         number[firsts] = np.arange(len(firsts))
-        return np.repeat(number[first[codes]], lengths), starts[firsts], False
+        return number[first[codes]], starts[firsts]
 
     @property
+    def together(self) -> bool:
+        """True where the rows of each case stand together."""
+        return self._of_starts[0] is None
+
+    @cached_property
+    def lengths(self) -> Rows:
+        """Number of rows from each start to the next."""
+        return np.diff(np.append(self.starts, len(self.table)))
+
+    @cached_property
     def of_row(self) -> npt.NDArray[Any]:
         """Number of each row's case, counted from 0 in order of first appearance."""
-        return self._found[0]
+        numbers = self._of_starts[0]
+        return np.repeat(np.arange(len(self.starts)) if numbers is None else numbers, self.lengths)
 
     @property
     def firsts(self) -> Rows:
         """First row of each case."""
-        return self._found[1]
+        return self._of_starts[1]
 
     def __len__(self) -> int:
         return len(self.firsts)
@@ -137,12 +162,16 @@ class Cases:
     @cached_property
     def _order(self) -> Rows | None:
         """Rows case by case; None where they stand so already."""
-        return None if self._found[2] else np.argsort(self.of_row, kind="stable")
+        return None if self.together else np.argsort(self.of_row, kind="stable")
 
     @cached_property
     def _same(self) -> Mask:
         """True where a row is of the same case as the one above it, rows being put case by case."""
-        cases = self.of_row if self._order is None else self.of_row[self._order]
+        if self._order is None:
+            same = np.ones(len(self.table), np.bool_)
+            same[self.starts] = False
+            return same[1:]
+        cases = self.of_row[self._order]
         return np.asarray(cases[1:] == cases[:-1])
 
     def change(self, name: str) -> Change:
@@ -150,8 +179,8 @@ class Cases:
         column = self.table[name]
         if self._order is None and len(column) > 2 * SAMPLE:
             part = changes_from_row_to_row(column.part(0, SAMPLE)) & self._same[: SAMPLE - 1]
-            changing = np.unique(self.of_row[1:SAMPLE][part])
-            if len(changing) > MANY * (int(self.of_row[SAMPLE - 1]) + 1):
+            cases = np.cumsum(~self._same[: SAMPLE - 1])
+            if len(np.unique(cases[part])) > MANY * (int(cases[-1]) + 1):
                 return Change(True, None)
         ordered = column if self._order is None else column.take(self._order)
         if not (changes_from_row_to_row(ordered) & self._same).any():
@@ -206,3 +235,18 @@ class Cases:
         order = np.lexsort((rows[first], -counts, cases))
         best = order[np.flatnonzero(np.diff(cases[order], prepend=-1))]
         chosen[cases[best]] = rows[first[best]]
+
+
+def is_ascending(column: Column) -> bool:
+    """True where the cells are known to be in strictly ascending order, and so all different."""
+    if column.type == "string":
+        return column.stored is None and ascends(column.strings.strings)
+    return bool((column.values[1:] > column.values[:-1]).all())
+
+
+def only_these(column: Column, rows: Rows) -> Column:
+    """Some cells of a column; texts are taken out of their pool, so that finding the distinct ones is cheap."""
+    if column.type != "string" or column.stored is not None:
+        return column.take(rows)
+    why = None if column.why is None else column.why[rows]
+    return Column.of_strings(None, Pool(column.strings.strings.take(pa.array(rows))), why, column.reasons)

@@ -19,6 +19,8 @@ TYPES: tuple[Type, ...] = get_args(Type)
 Array = npt.NDArray[Any]
 # From this many rows on, a look at how the strings repeat pays.
 LARGE = 10_000
+# Up to so many reasons are counted one by one, which is quicker.
+FEW_REASONS = 6
 
 DTYPES: dict[Type, np.dtype[Any]] = {
     "integer": np.dtype(np.int64),
@@ -150,7 +152,10 @@ class Column:
             return {}
         if len(self.reasons) == 1:
             return {self.reasons[0]: self.missing_count} if self.missing_count else {}
-        counts = np.bincount(self.why, minlength=len(self.reasons) + 1)[1:]
+        if len(self.reasons) <= FEW_REASONS:
+            counts = [np.count_nonzero(self.why == number + 1) for number in range(len(self.reasons))]
+        else:
+            counts = np.bincount(self.why, minlength=len(self.reasons) + 1)[1:].tolist()
         return {reason: int(count) for reason, count in zip(self.reasons, counts, strict=True) if count}
 
     def cells(self, rows: Array | None = None) -> list[Any]:
@@ -192,7 +197,7 @@ class Column:
         """The column as an Arrow array, missing cells as nulls."""
         mask = None if self.why is None else self.why != 0
         if self.type != "string":
-            return pa.array(self.values, mask=mask)
+            return pa.array(np.ascontiguousarray(self.values), mask=mask)
         if self.stored is None:
             return self.strings.strings
         return self.strings.strings.take(pa.array(self.stored, mask=mask))

@@ -76,8 +76,9 @@ class Reading:
         if self.date_format:
             return self._by_distinct(declared or "date")
         quick = declared or likely_number(self.sample_kinds(GLANCE))
-        if quick in ("integer", "number") and (column := self._cast(quick)) is not None:
-            return column
+        plain = self._cast(quick) if quick in ("integer", "number") else None
+        if plain is not None:
+            return plain
         sample = self.sample_kinds(SAMPLE)
         type_ = declared or likely_type(sample)
         if type_ == "string":

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.table.text_cells import offsets_and_data
+from lomrix.core.table.text_cells import all_as_long_as, offsets_and_data
 
 # More digits than this do not fit an int64.
 MOST_DIGITS = 18
@@ -34,9 +34,7 @@ def shaped_numbers(strings: Any) -> tuple[npt.NDArray[np.int64], bytes] | None:
         return None
     starts, raw = offsets_and_data(strings)
     length = int(starts[1] - starts[0])
-    if not 0 < length <= MOST_BYTES or int(starts[-1] - starts[0]) != rows * length:
-        return None
-    if not (np.diff(starts) == length).all():
+    if not 0 < length <= MOST_BYTES or not all_as_long_as(starts, length):
         return None
     cells = raw[starts[0] : starts[-1]].reshape(rows, length)
     numbers = np.zeros(rows, np.int64)

@@ -6,10 +6,14 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow.compute as pc
 
 Bytes = npt.NDArray[np.uint8]
 Mask = npt.NDArray[np.bool_]
 
+# Bytes that are compared at once.
+WORD = 8
+BLOCK = 1 << 16
 ZERO, NINE, SPACE, MINUS = ord("0"), ord("9"), ord(" "), ord("-")
 
 
@@ -29,6 +33,50 @@ def has_byte(strings: Any, byte: bytes) -> bool:
     _, raw = offsets_and_data(strings)
     step = 1 << 20
     return any(raw[start : start + step].tobytes().find(byte) >= 0 for start in range(0, len(raw), step))
+
+
+def differs_from_above(strings: Any) -> Mask:
+    """True where a cell's text is not that of the cell above it; one shorter than the array, which has no nulls."""
+    starts, _ = offsets_and_data(strings)
+    length, rows = int(starts[1] - starts[0]), len(strings)
+    if length < WORD or not all_as_long_as(starts, length):
+        return np.asarray(pc.not_equal(strings[1:], strings[:-1]).to_numpy(zero_copy_only=False))
+    # Texts of one length are compared eight bytes at a time.
+    found = np.zeros(rows - 1, np.bool_)
+    for words in words_of(strings):
+        found |= words[1:] != words[:-1]
+    return found
+
+
+def words_of(strings: Any) -> list[npt.NDArray[np.uint64]]:
+    """The bytes of texts of one length, eight at a time, as numbers in the order of the texts."""
+    starts, raw = offsets_and_data(strings)
+    length = int(starts[1] - starts[0])
+    places = [*range(0, length - WORD, WORD), length - WORD]
+    return [
+        np.ndarray((len(strings),), np.dtype(">u8"), raw.data, int(starts[0]) + place, (length,)) for place in places
+    ]
+
+
+def all_as_long_as(starts: npt.NDArray[np.int64], length: int) -> bool:
+    """True where every cell has so many bytes."""
+    if int(starts[-1] - starts[0]) != (len(starts) - 1) * length:
+        return False
+    # Block by block, so that nothing large is made for a mere look.
+    return all(bool((np.diff(starts[at : at + BLOCK + 1]) == length).all()) for at in range(0, len(starts) - 1, BLOCK))
+
+
+def ascends(strings: Any) -> bool:
+    """True where texts of one length without nulls stand in strictly ascending order; False also where unknown."""
+    starts, _ = offsets_and_data(strings)
+    length = int(starts[1] - starts[0]) if len(strings) else 0
+    if strings.null_count or not WORD <= length <= 2 * WORD or not all_as_long_as(starts, length):
+        return False
+    first, *more = (words.astype(np.uint64) for words in words_of(strings))
+    later = first[1:] > first[:-1]
+    for words in more:
+        later |= (first[1:] == first[:-1]) & (words[1:] > words[:-1])
+    return bool(later.all())
 
 
 def bytes_at(strings: Any, place: int) -> Bytes:
