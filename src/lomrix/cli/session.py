@@ -85,7 +85,7 @@ class Session:
     tables: list[Table] = field(default_factory=list)
     notes: list[tuple[str, Note]] = field(default_factory=list)
     all_text: frozenset[int] = frozenset()
-    _hashes: list[Future[str]] = field(default_factory=list)
+    _hashes: list[Future[str] | None] = field(default_factory=list)
 
     def run(self, step: Step, *, is_report: bool = False) -> Result:
         """Read the sources, apply the step, tell the account, and write the result where that was asked for.
@@ -139,7 +139,7 @@ class Session:
         from lomrix.files.descriptor import file_hash
         from lomrix.files.dictionary_file import read_dictionary
         from lomrix.files.read import ReadSettings, types_asked
-        from lomrix.files.source import read_source
+        from lomrix.files.source import path_and_sheet, read_source
 
         common = self.common
         if common.decimal not in (".", ","):
@@ -166,7 +166,8 @@ class Session:
             self.notes += [(read.table.name, note) for note in read.notes if place not in self.all_text]
         if hashing:
             workers = ThreadPoolExecutor(1)
-            self._hashes = [workers.submit(file_hash, Path(name)) for name in self.sources if Path(name).is_file()]
+            files = [path_and_sheet(name)[0] for name in self.sources]
+            self._hashes = [workers.submit(file_hash, file) if file.is_file() else None for file in files]
             workers.shutdown(wait=False)
         self.tables = distinctly_named(self.tables)
         require_known(settings.types, self.tables)
@@ -174,7 +175,7 @@ class Session:
     def with_history(self, table: Table, account: Account) -> Table:
         """The table with this command added to its history."""
         inputs = [
-            {"path": source, "rows": len(one), "hash": future.result()}
+            {"path": source, "rows": len(one)} | ({} if future is None else {"hash": future.result()})
             for source, one, future in zip(self.sources, self.tables, self._hashes, strict=False)
         ]
         entry = {

@@ -18,7 +18,7 @@ import pyarrow.csv as pacsv
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.from_text import typed_chunks
+from lomrix.core.table.from_text import FEW_ROWS, typed_chunks
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
@@ -87,8 +87,11 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
         # The text of a column is given back as soon as it is typed.
         return typed_chunks(name, arrays.pop(name), variable, format_, settings.decimal)
 
-    with ThreadPoolExecutor() as workers:
-        found = list(workers.map(typed, needed))
+    if any(len(chunks) > FEW_ROWS for chunks in arrays.values()):
+        with ThreadPoolExecutor() as workers:
+            found = list(workers.map(typed, needed))
+    else:  # many short columns would only wait for each other
+        found = list(map(typed, needed))
     columns = {name: column for name, (column, _) in zip(needed, found, strict=True)}
     notes += [note for _, column_notes in found for note in column_notes]
     dictionary = settings.dictionary.for_reading(columns).joined(beside).without_tokens()

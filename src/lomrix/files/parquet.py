@@ -32,9 +32,9 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
     try:
         file = pq.ParquetFile(path, memory_map=True, pre_buffer=True)
         names = file.schema_arrow.names
-        needed = settings.names_needed(names)
+        needed = set(settings.names_needed(names))
         reasons = {name + REASON_COLUMN for name in needed}
-        arrow = file.read([name for name in names if name in set(needed) or name in reasons])
+        arrow = file.read([name for name in names if name in needed or name in reasons])
     except pa.ArrowException as error:
         raise FileError(
             f"{path.name} cannot be read as Parquet.",

@@ -40,7 +40,7 @@ def interleaved(
     gone = np.zeros(0, np.int64) if gone is None else gone
     result = np.empty(rows * times - len(gone), dtype=dtype)
     # Blocks of rows keep the writing in the processor's cache, however many occasions there are.
-    block = max(1, 65_536 // max(1, times))
+    block = max(1024, 65_536 // max(1, times))
     starts = np.arange(0, rows + block, block)
     limits = np.searchsorted(gone, starts * times)
     small = np.empty((block, times), dtype=dtype)

@@ -21,6 +21,8 @@ from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 # So many cells say which type to try; a glance at a few is enough to try numbers, which the cells then decide.
 SAMPLE = 1500
 GLANCE = 12
+# Columns of up to so many rows are put together at once.
+FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
 # A column counts as "numbers but for a few cells" where at least this share of its present cells are numbers.
 MOSTLY = 0.5
@@ -352,7 +354,7 @@ def typed_chunks(
 
     Plain numbers are cast array by array, which spares putting all of their text together first.
     """
-    if chunks.num_chunks > 1 and not date_format and decimal == ".":
+    if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == ".":
         column = _plain_numbers(name, chunks, variable)
         if column is not None:
             return column, []
