@@ -268,7 +268,7 @@ def cells_as_text(path: Path, layout: Layout, needed: list[str]) -> Any:
     # Plain ASCII is valid UTF-8, so that not every cell need be examined.
     plain = layout.encoding == "utf-8" and is_ascii(path)
     convert = pacsv.ConvertOptions(
-        column_types={name: pa.large_binary() if plain else pa.large_string() for name in needed},
+        column_types={name: pa.binary() if plain else pa.string() for name in needed},
         include_columns=needed,
         null_values=[""],
         strings_can_be_null=True,
@@ -293,7 +293,7 @@ def is_ascii(path: Path) -> bool:
 
 def as_texts(column: Any) -> Any:
     """Bytes that are known to be text, as text, without copying."""
-    return pa.chunked_array([chunk.view(pa.large_string()) for chunk in column.chunks], pa.large_string())
+    return pa.chunked_array([chunk.view(pa.string()) for chunk in column.chunks], pa.string())
 
 
 def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[int, int, str]]) -> FileError:

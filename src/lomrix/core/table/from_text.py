@@ -358,7 +358,7 @@ def typed_chunks(
         column = _plain_numbers(name, chunks, variable)
         if column is not None:
             return column, []
-    whole = chunks.combine_chunks()
+    whole = chunks.cast(pa.large_string()).combine_chunks()
     if isinstance(whole, pa.ChunkedArray):
         whole = pa.concat_arrays(whole.chunks) if whole.num_chunks else pa.array([], pa.large_string())
     return typed_column(name, whole, variable, date_format, decimal)

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 import pyarrow.compute as pc
 
 Bytes = npt.NDArray[np.uint8]
@@ -18,11 +19,12 @@ ZERO, NINE, SPACE, MINUS = ord("0"), ord("9"), ord(" "), ord("-")
 
 
 def offsets_and_data(strings: Any) -> tuple[npt.NDArray[np.int64], Bytes]:
-    """Where each cell of an Arrow large_string array begins (one more at the end), and all bytes."""
+    """Where each cell of an Arrow array of strings begins (one more at the end), and all bytes."""
     _, offsets, data = strings.buffers()
     if len(strings) == 0:
         return np.zeros(1, np.int64), np.zeros(1, np.uint8)
-    starts = np.frombuffer(offsets, np.int64, len(strings) + 1, strings.offset * 8)
+    width: Any = np.int32 if strings.type == pa.string() else np.int64
+    starts = np.frombuffer(offsets, width, len(strings) + 1, strings.offset * np.dtype(width).itemsize)
     # One byte more, so that looking at the byte "after" an empty last cell is always allowed.
     raw = np.zeros(1, np.uint8) if data is None or data.size == 0 else np.frombuffer(data, np.uint8)
     return starts, raw
