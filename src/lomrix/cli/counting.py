@@ -4,25 +4,16 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from lomrix.cli.drawing import checked_figure
 from lomrix.cli.options import Common
 from lomrix.cli.session import Session
-from lomrix.core.errors import UsageError
 from lomrix.core.steps.tally import Tally
-from lomrix.files.target import Target
 from lomrix.show.terminal import console
-
-FIGURES = (".png", ".svg", ".pdf")
 
 
 def tally_source(common: Common, source: str, step: Tally, figure: str) -> None:
     """Count, tell, and draw."""
-    place = None
-    if figure:
-        if Path(figure).suffix.lower() not in FIGURES:
-            raise UsageError(
-                f"A figure cannot be written to {figure}.", todo=f"Its extension is one of {' '.join(FIGURES)}."
-            )
-        place = Target.checked(figure, [source], overwrite=common.overwrite)
+    place = checked_figure(figure, [source, common.out], overwrite=common.overwrite)
     session = Session(common, [source])
     result = session.run(step, is_report=True)
     if place is not None:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
+from lomrix.cli.drawing import checked_figure
 from lomrix.cli.options import Common
 from lomrix.cli.session import Session
-from lomrix.core.steps.to_long import ToLong
+from lomrix.core.errors import DataError
+from lomrix.core.steps.to_long import ROW_NUMBER, ToLong
 
 
 def names_of(text: str) -> tuple[str, ...]:
@@ -14,4 +18,28 @@ def names_of(text: str) -> tuple[str, ...]:
 
 def turn_to_long(common: Common, source: str, step: ToLong, figure: str) -> None:
     """Turn, tell, and draw."""
-    Session(common, [source]).run(step)
+    place = checked_figure(figure, [source, common.out], overwrite=common.overwrite)
+    result = Session(common, [source]).run(step)
+    if place is None:
+        return
+    from lomrix.core.steps.course import courses
+    from lomrix.show.course_figure import course_figure
+    from lomrix.show.terminal import console
+
+    memory = result.table.dictionary.other_layout
+    assert memory is not None  # to-long always remembers the wide layout
+    measures = list(dict.fromkeys(one.measure for one in memory.places))
+    case = memory.case or (ROW_NUMBER,)
+    found = courses(result.table, case, memory.occasions, measures)
+    if not found:
+        raise DataError("There is no measure of numbers to draw.", todo="Leave --figure out.")
+
+    def fill(part: Path) -> dict[Path, bytes]:
+        course_figure(found, ", ".join(case), part, place.path.suffix.lstrip(".").lower())
+        return {}
+
+    place.write(fill)
+    if not common.quiet and not common.json:
+        left = [name for name in measures if name not in [course.measure for course in found]]
+        screen = console(to_standard_error=common.out == "-")
+        screen.print(f"drawn  {place.path}" + (f"  (not drawn, no numbers: {', '.join(left)})" if left else ""))

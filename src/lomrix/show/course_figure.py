@@ -1,0 +1,95 @@
+"""Figures of courses: thin lines for cases, a thick one for the mean, drawn without a window."""
+
+from __future__ import annotations
+
+import datetime
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from lomrix.core.steps.course import Course
+from lomrix.core.table.header import occasion_text
+from lomrix.show.figures import COLOURS, fixed_metadata
+
+MOST_FACETS = 12
+MOST_TICKS = 12
+THIN = "#9aa5ad"
+
+
+def course_figure(courses: Sequence[Course], case: str, path: Path, format_: str) -> None:
+    """Draw measures over their occasions, one facet for each.
+
+    Parameters
+    ----------
+    courses
+        What to draw; the first twelve are drawn.
+    case
+        What the cases are called, for the caption.
+    path, format_
+        Where to write, and as what.
+    """
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+
+    shown = courses[:MOST_FACETS]
+    across = min(len(shown), 3 if len(shown) != 4 else 2)
+    down = -(-len(shown) // across)
+    size = (max(4.2 * across, 6.4), 0.7 + 3.9 * down)
+    figure, facets = pyplot.subplots(down, across, figsize=size, layout="constrained", squeeze=False)
+    for number, axes in enumerate(facets.flat):
+        if number < len(shown):
+            facet(axes, shown[number])
+        else:
+            axes.set_visible(False)
+    figure.suptitle(caption(courses, case), fontsize=9, x=0.01, ha="left", color="#555555")
+    figure.savefig(path, format=format_, dpi=140, metadata=fixed_metadata(format_))
+    pyplot.close(figure)
+
+
+def caption(courses: Sequence[Course], case: str) -> str:
+    """What the lines are."""
+    first = courses[0]
+    lines = len(first.lines[0])
+    which = f"all {lines:,}" if lines == first.cases else f"{lines:,} of {first.cases:,}"
+    left = f"; {len(courses) - MOST_FACETS} further measures are not drawn" if len(courses) > MOST_FACETS else ""
+    return f"thin: {which} cases ({case}); thick: mean of all with its 95 % interval{left}"
+
+
+def facet(axes: Any, course: Course) -> None:
+    """One measure."""
+    where = positions(course.values)
+    for number, (average, lines) in enumerate(zip(course.averages, course.lines, strict=True)):
+        colour = COLOURS[number % len(COLOURS)]
+        x = where[average.places]
+        thin = THIN if len(course.averages) == 1 else colour
+        faint = 0.5 if len(lines) <= 40 else 0.32
+        axes.plot(x, lines.T, color=thin, alpha=faint, linewidth=0.6, marker=".", markersize=1.6, zorder=1)
+        axes.fill_between(x, average.low, average.high, color=colour, alpha=0.22, linewidth=0, zorder=2)
+        marks = np.stack([average.mean - average.low, average.high - average.mean])
+        axes.errorbar(
+            x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=2.2, marker="o", markersize=4.5,
+            capsize=3, elinewidth=1.2, zorder=3, label=average.series or "mean",
+        )  # fmt: skip
+    ticks = range(0, len(where), -(-len(where) // MOST_TICKS))
+    texts = [occasion_text(course.values[at]) for at in ticks]
+    turn: dict[str, Any] = {"rotation": 40, "ha": "right"} if sum(map(len, texts)) > 40 else {}
+    axes.set_xticks([where[at] for at in ticks], texts, **turn)
+    axes.set_xlabel(course.occasion)
+    axes.set_ylabel(course.unit)
+    axes.set_title(course.label or course.measure, loc="left", fontsize=11)
+    axes.spines[["top", "right"]].set_visible(False)
+    if len(course.averages) > 1:
+        axes.legend(frameon=False, fontsize=8)
+
+
+def positions(values: Sequence[Any]) -> np.ndarray[Any, np.dtype[np.float64]]:
+    """Where occasions stand: numbers and dates at their true distances, words side by side."""
+    if all(isinstance(value, int | float) and not isinstance(value, bool) for value in values):
+        return np.array(values, np.float64)
+    if all(isinstance(value, datetime.date) for value in values):
+        return np.array([datetime.datetime.fromisoformat(value.isoformat()).timestamp() for value in values])
+    return np.arange(len(values), dtype=np.float64)
