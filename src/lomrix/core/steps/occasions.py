@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -16,6 +17,7 @@ from lomrix.core.table.pool import Pool
 
 EXAMPLE = "Say --occasions 0,3,6,12, or --occasions before=0,after=12; for one of several, --occasions visit:1,2,3."
 Occasion = tuple[Any, ...]
+MOST_SHOWN = 12
 TYPES: dict[type, Type] = {bool: "boolean", int: "integer", float: "number", str: "string"}
 TYPES |= {datetime.datetime: "datetime", datetime.date: "date"}
 
@@ -115,10 +117,11 @@ def meant(texts: Sequence[str], wish: Wish | None, field: str) -> list[Any]:
 def ranked(values: Iterable[Any], wish: Wish | None, labels: Mapping[str, str]) -> dict[Any, Any]:
     """A sorting key for each value of an occasion column.
 
-    As was said, else words in the order of their codes in the dictionary, else numbers as numbers and words with
-    their numbers as numbers.
+    As was said, else words in the order of their codes in the dictionary, else numbers as numbers and words that all
+    hold a number by that; words without one keep the order in which they come: before, then after.
     """
-    distinct = set(values)
+    in_turn = dict.fromkeys(values)
+    distinct = set(in_turn)
     listed: list[Any] = []
     if wish is not None and (wish.values or isinstance(next(iter(distinct), 0), str)):
         listed = occasion_values([new for _, new in wish.pairs] if wish.pairs else wish.values)
@@ -126,7 +129,9 @@ def ranked(values: Iterable[Any], wish: Wish | None, labels: Mapping[str, str]) 
         listed = list(labels)
     if distinct <= set(listed):
         return {value: place for place, value in enumerate(listed)}
-    return {value: order_of(value) for value in distinct}
+    if not all(isinstance(value, str) and not re.search(r"\d", value) for value in distinct):
+        return {value: order_of(value) for value in distinct}
+    return {value: place for place, value in enumerate(in_turn)}
 
 
 def order_of(value: Any) -> Any:
@@ -143,6 +148,28 @@ def column_of_occasions(values: Sequence[Any], type_: Type | None = None) -> Col
         place = {text: at for at, text in enumerate(distinct)}
         return Column.of_strings(np.array([place[value] for value in values], np.int32), Pool.of(distinct))
     return Column.of_cells(own, values)
+
+
+def told_together(
+    names: Sequence[str], occasions: Sequence[Occasion], labels: Mapping[str, Mapping[str, str]] | None = None
+) -> str:
+    """Occasions in words, cut where they are many: "month 0, 3, 6, 12"."""
+    if len(names) == 1:
+        texts = [told(names, one, labels).removeprefix(f"{names[0]} ") for one in occasions]
+    else:
+        texts = [told(names, one, labels) for one in occasions]
+    texts = texts if len(texts) <= MOST_SHOWN else [*texts[:6], "…", *texts[-3:]]
+    between = ", " if len(names) == 1 else "; "
+    return (f"{names[0]} " if len(names) == 1 and texts else "") + between.join(texts)
+
+
+def by_occasion(parts: Sequence[tuple[str, int]]) -> tuple[tuple[str, int], ...]:
+    """Parts of a balance, one for each occasion, without those of none; where they are many the last in one."""
+    some = [(words, count) for words, count in parts if count]
+    if len(some) <= MOST_SHOWN:
+        return tuple(some)
+    rest = some[MOST_SHOWN - 1 :]
+    return (*some[: MOST_SHOWN - 1], (f"likewise at {len(rest):,} further occasions", sum(count for _, count in rest)))
 
 
 def told(names: Sequence[str], occasion: Occasion, labels: Mapping[str, Mapping[str, str]] | None = None) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -60,7 +61,7 @@ class Placement:
             return self._round, None
         groups = grouped(self.table, self.names)
         found = list(zip(*(self._values(groups.values[name]) for name in self.names), strict=True))
-        order = self._ordered(found)
+        order = self._ordered(found, self._turns(groups.codes, len(found)))
         if order == list(range(len(found))):
             return tuple(found), groups.codes
         place = np.empty(len(found), np.int64)
@@ -82,7 +83,7 @@ class Placement:
                 return None
         first = self.table.only(self.names).first(times)
         found = list(zip(*(self._values(first[name]) for name in self.names), strict=True))
-        if len(set(found)) < times or self._ordered(found) != list(range(times)):
+        if len(set(found)) < times or self._ordered(found, range(times)) != list(range(times)):
             return None
         return tuple(found)
 
@@ -90,8 +91,16 @@ class Placement:
     def _values(column: Any) -> list[Any]:
         return list(column.values.tolist()) if column.type != "string" else column.cells()
 
-    def _ordered(self, found: list[Occasion]) -> list[int]:
-        """Places of the occasions as they were remembered, else words in the order of their codes."""
+    def _turns(self, codes: npt.NDArray[Any], count: int) -> Iterable[int]:
+        """Places of the occasions in the order in which they first come, where that may count."""
+        if all(self.table[name].type != "string" for name in self.names):
+            return range(count)
+        first = np.full(count, len(codes))
+        first[codes[::-1]] = np.arange(len(codes))[::-1]
+        return [int(at) for at in np.argsort(first, kind="stable")]
+
+    def _ordered(self, found: list[Occasion], turns: Iterable[int]) -> list[int]:
+        """Places of the occasions as they were remembered, else as their values are in order."""
         if self.memory is not None:
             types = [self.memory.types.get(name) for name in self.memory.occasions]
             known = dict.fromkeys(
@@ -101,8 +110,9 @@ class Placement:
             rank = {occasion: at for at, occasion in enumerate(known)}
             if set(found) <= set(rank):
                 return sorted(range(len(found)), key=lambda at: rank[found[at]])
+        turns = list(turns)
         ranks = [
-            ranked((one[place] for one in found), None, self.table.dictionary.labels_of(name))
+            ranked((found[at][place] for at in turns), None, self.table.dictionary.labels_of(name))
             for place, name in enumerate(self.names)
         ]
         return sorted(

@@ -85,9 +85,10 @@ class Roles:
             elif stated[SPREAD]:
                 roles[name] = CONSTANT
             else:
-                is_measure = name in remembered or self.table.dictionary.of(name).level == "occasion"
-                roles[name] = SPREAD if is_measure or self.changes[name].changes else CONSTANT
-        self._require_constant([name for name, role in roles.items() if role == CONSTANT], stated[CONSTANT])
+                roles[name] = self._found(name, name in remembered)
+        constants = [name for name, role in roles.items() if role == CONSTANT]
+        by_level = [name for name in constants if self.table.dictionary.of(name).level == "case"]
+        self._require_constant(constants, [*stated[CONSTANT], *by_level])
         if SPREAD not in roles.values() and len(self.table):
             raise DataError(
                 "No column changes within a case, so there is nothing to spread.",
@@ -96,6 +97,28 @@ class Roles:
                 todo="Name the measures with --spread, or check --case.",
             )
         return roles
+
+    def _found(self, name: str, remembered: bool) -> str:
+        """The role that dictionary and data give a column of which nothing was said."""
+        level = self.table.dictionary.of(name).level
+        if remembered or level == "occasion":
+            return SPREAD
+        if not self.changes[name].changes:
+            return CONSTANT
+        # Missing cells beside one value do not speak against what the dictionary says.
+        return CONSTANT if level == "case" and not len(self.contradicting(name)) else SPREAD
+
+    @property
+    def only_missing(self) -> list[str]:
+        """Columns that are spread because they are missing in some rows of a case, and not because they change."""
+        if self.step.spread:
+            return []
+        found = []
+        for name in self.spread:
+            change = self.changes[name]
+            if change.changes and change.cases is not None and not len(change.cases):
+                found.append(name)
+        return found
 
     def _stated(self, words: str) -> list[str]:
         if not words:

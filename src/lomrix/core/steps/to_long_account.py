@@ -11,7 +11,8 @@ import numpy as np
 
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import key_texts, row_codes
-from lomrix.core.steps.occasions import Occasion, told
+from lomrix.core.steps.occasions import MOST_SHOWN, Occasion, by_occasion, told, told_together
+from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
@@ -20,7 +21,6 @@ if TYPE_CHECKING:
     from lomrix.core.steps.to_long import Turn
 
 MOST_EXAMPLES = 5
-MOST_SHOWN = 12
 
 
 @dataclass
@@ -42,14 +42,13 @@ class LongAccount:
         """The account."""
         turn, long = self.turn, self.long
         names = ", ".join(turn.families.names)
-        shown = [self._at(occasion) for occasion in turn.families.occasions]
-        shown = shown if len(shown) <= MOST_SHOWN else [*shown[:6], "…", *shown[-3:]]
+        shown = told_together(turn.families.names, turn.families.occasions, self._labels)
         wide = len(turn.wide)
         gone = int(np.count_nonzero(turn.dropped))
         full = ("rows with a measured value", int(np.count_nonzero(~turn.empty)))
         return Account(
             "to-long",
-            f"{wide:,} rows x {turn.times} occasions ({', '.join(shown)}) became {len(long):,} rows.",
+            f"{wide:,} rows x {turn.times} occasions ({shown}) became {len(long):,} rows.",
             (
                 Balance(f"rows x occasions ({names})", wide * turn.times, (full, *self._empty_rows())),
                 Balance(
@@ -71,8 +70,12 @@ class LongAccount:
         )
 
     def _at(self, occasion: Occasion) -> str:
-        names = self.turn.families.names
-        return told(names, occasion, {name: self.long.dictionary.labels_of(name) for name in names})
+        return told(self.turn.families.names, occasion, self._labels)
+
+    @cached_property
+    def _labels(self) -> dict[str, Codes]:
+        """By occasion column the labels of its codes."""
+        return {name: self.long.dictionary.labels_of(name) for name in self.turn.families.names}
 
     def _empty_rows(self) -> tuple[tuple[str, int], ...]:
         """The rows without a measured value, occasion by occasion."""
@@ -88,7 +91,7 @@ class LongAccount:
             for occasion, count, none in zip(turn.families.occasions, empty, never, strict=True):
                 parts.append((f"nothing measured at {self._at(occasion)}, kept", int(count - none)))
                 parts.append((f"{NO_OCCASION} at {self._at(occasion)}, left out", int(none)))
-        return tuple((words, count) for words, count in parts if count)
+        return by_occasion(parts)
 
     def _cells(self) -> Balance:
         """Measured values: all that stood in the wide table must stand in the long one."""
@@ -227,7 +230,8 @@ class LongAccount:
     def _one_way(self) -> tuple[Note, ...]:
         if not self.cannot_come_back:
             return ()
-        return (Note(f"to-wide could not bring back: {'; '.join(self.cannot_come_back)}.", kind="one-way"),)
+        hint = "" if self.turn.step.keep_empty or self.turn.gone is None else " (--keep-empty keeps all rows)"
+        return (Note(f"to-wide could not bring back: {'; '.join(self.cannot_come_back)}{hint}.", kind="one-way"),)
 
 
 def listed(names: list[str], most: int = MOST_SHOWN) -> str:

@@ -9,11 +9,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.occasions import Occasion, told
-from lomrix.core.steps.to_long_account import MOST_SHOWN, listed
+from lomrix.core.steps.occasions import Occasion, by_occasion, told, told_together
+from lomrix.core.steps.roles import CONSTANT
+from lomrix.core.steps.to_long_account import listed
+from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
+
+# A longer listing has all constants in one line.
+MOST_ROWS = 24
+STEADY = "the same in every row of a case"
 
 if TYPE_CHECKING:
     from lomrix.core.steps.to_wide import Spreading
@@ -37,10 +43,8 @@ class WideAccount:
     def account(self) -> Account:
         """The account."""
         work, place = self.work, self.work.placement
-        shown = [self._at(occasion) for occasion in place.occasions]
-        shown = shown if len(shown) <= MOST_SHOWN else [*shown[:6], "…", *shown[-3:]]
         cases, occasions = counted(len(place.cases), "case", "cases"), counted(place.times, "occasion", "occasions")
-        named = f" ({', '.join(shown)})" if shown else ""
+        named = f" ({told_together(work.occasions, place.occasions, self._labels)})" if place.times else ""
         return Account(
             "to-wide",
             f"{len(work.long):,} rows became {cases} x {occasions}{named}, {len(self.wide.names):,} columns.",
@@ -59,8 +63,12 @@ class WideAccount:
         )
 
     def _at(self, occasion: Occasion) -> str:
-        names = self.work.occasions
-        return told(names, occasion, {name: self.work.long.dictionary.labels_of(name) for name in names})
+        return told(self.work.occasions, occasion, self._labels)
+
+    @cached_property
+    def _labels(self) -> dict[str, Codes]:
+        """By occasion column the labels of its codes."""
+        return {name: self.work.long.dictionary.labels_of(name) for name in self.work.occasions}
 
     # ---------------------------------------------------------------- balances
 
@@ -74,11 +82,12 @@ class WideAccount:
     def _cells(self) -> Balance:
         place = self.work.placement
         taken = place.cases_at
-        parts = [("with a row", int(taken.sum()))]
-        for occasion, count in zip(place.occasions, taken.tolist(), strict=True):
-            if count < len(place.cases):
-                parts.append((f"without a row at {self._at(occasion)}", len(place.cases) - count))
-        return Balance(f"cases x occasions ({', '.join(self.work.occasions)})", place.size, tuple(parts))
+        without = [
+            (f"without a row at {self._at(occasion)}", len(place.cases) - count)
+            for occasion, count in zip(place.occasions, taken.tolist(), strict=True)
+        ]
+        parts = (("with a row", int(taken.sum())), *by_occasion(without))
+        return Balance(f"cases x occasions ({', '.join(self.work.occasions)})", place.size, parts)
 
     def _values(self) -> Balance:
         """Measured values: all that stood in the long table must stand in the wide one."""
@@ -112,7 +121,7 @@ class WideAccount:
         roles, rows = self.work.roles, []
         for name in roles.others:
             change = roles.changes[name]
-            found = "the same in every row of a case"
+            found = STEADY
             if change.cases is None:
                 found = "changes in many cases"
             elif len(change.cases):
@@ -120,6 +129,10 @@ class WideAccount:
             elif change.changes:
                 found = "one value per case, missing in some rows"
             rows.append((name, found, roles.of[name]))
+        if len(rows) > MOST_ROWS:
+            steady = [name for name, found, role in rows if found == STEADY and role == CONSTANT]
+            rows = [row for row in rows if row[0] not in steady]
+            rows.append((listed(steady), STEADY, CONSTANT))
         return Listing("within a case", ("column", "found", "is"), tuple(rows))
 
     # ------------------------------------------------------------------- notes
@@ -155,6 +168,11 @@ class WideAccount:
             for name, count in work.reduction.taken_first.items():
                 text = f"cannot be computed with; where values differed ({count:,} times) the first was taken."
                 notes.append(Note(text, name, (), "first-taken", count))
+        only_missing = work.roles.only_missing if work.memory is None else []
+        if only_missing:
+            text = f"one value per case, but missing in some rows, and so spread: {listed(only_missing)}; "
+            text += f"--constant {','.join(only_missing[:2])} would carry the value that is there."
+            notes.append(Note(text, kind="only-missing", count=len(only_missing)))
         if work.never_made:
             text = f"not made, since no case has it at that occasion: {listed(work.never_made)}."
             notes.append(Note(text, kind="never-made", count=len(work.never_made)))
