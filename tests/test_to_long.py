@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lomrix.core.arrays import layout
 from lomrix.core.errors import DataError, UsageError
+from lomrix.core.steps.course import courses
 from lomrix.core.steps.labels import common_label
+from lomrix.core.steps.occasions import wishes_of
 from lomrix.core.steps.to_long import ToLong
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -163,3 +168,187 @@ def test_many_occasions() -> None:
     )
     assert len(long) == 2 * count
     assert long["x"].cells()[count - 1 : count + 2] == [count - 1, 0, -1]
+
+
+# ------------------------------------------------------------- templates and occasions
+
+
+def long_of(wide: Table, *headers: str, **more: Any) -> Table:
+    return ToLong(headers=headers, case=("id",), **more).apply(wide).table
+
+
+def test_several_templates_and_a_named_value() -> None:
+    more: dict[str, Any] = {"cost 2010": [3]}
+    wide = table(id=["a"], Y2009=[1], Y2010=[2], **more)
+    made = long_of(wide, "Y{year}", "{measure} {year}", value_names=("income",))
+    assert made.names == ["id", "year", "income", "cost"]
+    assert rows(made) == [("a", 2009, 1, None), ("a", 2010, 2, 3)]
+
+
+def test_zeros_in_front_and_dates() -> None:
+    assert rows(long_of(table(id=["a"], x_m03=[1], x_m12=[2]), "{measure}_m{month:02}")) == [("a", 3, 1), ("a", 12, 2)]
+    days: dict[str, Any] = {"x 2024-02-01": [1], "x 2023-12-24": [2]}
+    wide = table(id=["a"], **days)
+    made = long_of(wide, "{measure} {day}")
+    assert made["day"].type == "date"
+    assert made["x"].cells() == [2, 1]
+
+
+@pytest.mark.parametrize(
+    ("columns", "words", "expected"),
+    [
+        ("x_1 x_2 x_3 x_4", "0,3,6,12", [0, 3, 6, 12]),
+        ("x_0 x_3 x_12", "12,3,0", [12, 3, 0]),
+        ("x_before x_after", "before=0,after=12", [0, 12]),
+        ("x_end x_begin", "begin,end", ["begin", "end"]),
+        ("x_after x_before", "", ["after", "before"]),
+        ("x_v12 x_v3", "", ["v3", "v12"]),
+    ],
+)
+def test_true_times_and_orders(columns: str, words: str, expected: list[Any]) -> None:
+    cells: dict[str, Any] = {name: [at] for at, name in enumerate(columns.split())}
+    wide = table(id=["a"], **cells)
+    wishes = wishes_of([words] if words else [])
+    made = long_of(wide, "{measure}_{month}", occasions=wishes)
+    assert made["month"].cells() == expected
+    assert sorted(made["x"].cells()) == list(range(len(expected)))
+
+
+def test_true_times_of_one_of_two_occasions() -> None:
+    wide = table(id=["a"], x_left_1=[1], x_left_2=[2])
+    made = long_of(wide, "{measure}_{arm}_{visit}", occasions=wishes_of(["visit:0,6"]))
+    assert rows(made) == [("a", "left", 0, 1), ("a", "left", 6, 2)]
+
+
+def test_said_occasions_settle_what_is_ambiguous() -> None:
+    wide = table(id=["a"], heart_rate_left_one=[1], heart_rate_left_two=[2])
+    with pytest.raises(UsageError):
+        long_of(wide, "{measure}_{arm}_{visit}")
+    made = long_of(wide, "{measure}_{arm}_{visit}", occasions=wishes_of(["arm:left", "visit:one,two"]))
+    assert rows(made) == [("a", "left", "one", 1), ("a", "left", "two", 2)]
+    assert made.names[-1] == "heart_rate"
+
+
+def test_a_name_that_only_looks_like_a_family_is_carried() -> None:
+    wide = table(id=["a"], joined_on=[7], x_before=[1], x_after=[2])
+    result = ToLong(headers=("{measure}_{when}",), case=("id",)).apply(wide)
+    assert result.table.names == ["id", "when", "joined_on", "x"]
+    assert {note.kind for note in result.account.notes} >= {"set-aside"}
+
+
+@pytest.mark.parametrize(
+    ("headers", "more", "told"),
+    [
+        (("Y{year}",), {}, "needs {measure}"),
+        (("{measure}",), {}, "needs an occasion"),
+        (("{measure}_m{month}",), {"value_names": ("x",)}, "names nothing"),
+        (("{measure}_m{month}", "{measure}_m{wave}"), {}, "different occasions"),
+        (("{measure}_m{month}", "{measure}m{month}"), {}, "both fit the column x_m0"),
+        (("{measure}_w{wave}",), {}, "No column fits"),
+        (("{measure}_m{month:2}",), {}, "no sense"),
+        (("{measure}_m{month}",), {"occasions": wishes_of(["0,3,6"])}, "names 3 values of month, the columns hold 2"),
+        (("{measure}_m{month}",), {"occasions": wishes_of(["0=1"])}, "not all told"),
+        (("{measure}_m{month}",), {"occasions": wishes_of(["year:1,2"])}, "fits none"),
+        ((), {}, "No --header was given."),
+    ],
+)
+def test_refused_templates(headers: tuple[str, ...], more: dict[str, Any], told: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        long_of(table(id=["a"], x_m0=[1], x_m3=[2]), *headers, **more)
+    assert told in caught.value.what
+    assert caught.value.todo
+
+
+@pytest.mark.parametrize("words", ["0,,3", "a=1,2", "3,3", ""])
+def test_unclear_occasions(words: str) -> None:
+    with pytest.raises(UsageError):
+        wishes_of([words])
+
+
+def test_a_guess_is_proposed_and_taken() -> None:
+    wide = table(sex=[1, 1], id=["a", "b"], x_m0=[1, 2], x_m3=[2, 3], y_m0=[3, 4], y_m3=[4, 5])
+    with pytest.raises(UsageError) as caught:
+        ToLong().apply(wide)
+    assert caught.value.todo.startswith('lomrix to-long {source} --case id --header "{measure}_m{month}"')
+    made = ToLong(guess=True).apply(wide).table
+    assert rows(made)[:2] == [("a", 0, 1, 1, 3), ("a", 3, 1, 2, 4)]
+
+
+# -------------------------------------------------------- labels, codes, what is lost
+
+
+def test_lists_of_codes_are_put_together_and_contradictions_stop() -> None:
+    variables = {"x_m0": Variable(codes="early"), "x_m3": Variable(codes="late")}
+    codes = {"early": {"1": "no"}, "late": {"1": "no", "0": "never"}}
+    wide = table(id=["a"], x_m0=[1], x_m3=[0], dictionary=Dictionary(variables, codes))
+    assert long_of(wide, TEMPLATE).dictionary.labels_of("x") == {"0": "never", "1": "no"}
+    codes["late"]["1"] = "yes"
+    wide = table(id=["a"], x_m0=[1], x_m3=[0], dictionary=Dictionary(variables, codes))
+    with pytest.raises(DataError) as caught:
+        long_of(wide, TEMPLATE)
+    assert caught.value.where == 'code 1: "no", but "yes" in x_m3'
+    assert long_of(wide, TEMPLATE, other_labels="first").dictionary.labels_of("x")["1"] == "no"
+
+
+def test_occasions_are_told_with_their_labels() -> None:
+    known = Dictionary({"month": Variable(codes="when")}, {"when": {"0": "before"}})
+    wide = table(id=["a"], x_m0=[None], x_m3=[1], dictionary=known)
+    account = ToLong(headers=(TEMPLATE,), case=("id",)).apply(wide).account
+    assert "nothing measured at month 0 (before), left out" in dict(account.balances[0].parts)
+
+
+def test_cases_that_vanish_are_named() -> None:
+    wide = table(id=["a", "b"], x_m0=[1, None], x_m3=[2, None])
+    account = ToLong(headers=(TEMPLATE,), case=("id",)).apply(wide).account
+    (note,) = [note for note in account.notes if note.kind == "lost-case"]
+    assert note.examples == ((3, "b"),)
+    lost = ["1 case without a row", "why cells of the rows left out are missing (2 blank)"]
+    assert account.facts["cannot_come_back"] == lost
+
+
+def test_kept_empty_rows_are_those_that_were_there() -> None:
+    why = np.array([1, 2], np.uint8)
+    x = Column.of("integer", np.zeros(2, np.int64), why, ("blank", "no-occasion"))
+    wide = Table({"id": Column.of_cells("string", ["a", "b"]), "x_m0": x, "x_m3": Column.of_cells("integer", [1, 2])})
+    result = ToLong(headers=(TEMPLATE,), case=("id",), keep_empty=True).apply(wide)
+    assert rows(result.table) == [("a", 0, None), ("a", 3, 1), ("b", 3, 2)]
+    assert dict(result.account.balances[0].parts)["no-occasion at month 0, left out"] == 1
+
+
+def test_whole_numbers_too_long_for_decimals_are_refused() -> None:
+    with pytest.raises(DataError) as caught:
+        long_of(table(id=["a"], x_m0=[2**60], x_m3=[0.5]), TEMPLATE)
+    assert caught.value.where == f"row 2: {2**60}"
+
+
+# ------------------------------------------------------------------ kernels and courses
+
+
+@given(st.integers(1, 5), st.integers(0, 40), st.data())
+def test_laying_out_and_leaving_out_agree_with_the_obvious(times: int, rows: int, data: st.DataObject) -> None:
+    columns = [np.arange(rows) * 10 + at if data.draw(st.booleans()) else None for at in range(times)]
+    gone = data.draw(st.sets(st.integers(0, max(rows * times - 1, 0)), max_size=rows * times))
+    expected = [-1 if columns[at] is None else row * 10 + at for row in range(rows) for at in range(times)]
+    kept = [value for place, value in enumerate(expected) if place not in gone]
+    made = layout.interleaved(columns, rows, -1, np.int64, np.array(sorted(gone), np.int64))
+    assert made.tolist() == kept
+    assert layout.without(np.array(expected), np.array(sorted(gone), np.int64)).tolist() == kept
+
+
+def test_means_and_their_intervals() -> None:
+    # Of 1, 2, 3 the mean is 2 and sd 1; Student's t for 2 degrees of freedom at 0.975 is 4.303 (any printed table).
+    long = table(id=["a", "b", "c", "a"], month=[0, 0, 0, 3], x=[1, 2, 3, 5], mood=["u", "v", "w", "x"])
+    (course,) = courses(long, ("id",), ("month",), ["x", "mood"])
+    (average,) = course.averages
+    assert (course.values, average.count.tolist(), average.mean.tolist()) == ((0, 3), [3, 1], [2.0, 5.0])
+    assert average.high[0] - average.mean[0] == pytest.approx(4.303 / 3**0.5, abs=1e-3)
+    assert np.isnan(average.low[1])
+    assert np.nan_to_num(course.lines[0], nan=-1).tolist() == [[1, 5], [2, -1], [3, -1]]
+
+
+def test_series_of_two_occasions_and_chosen_lines() -> None:
+    long = table(id=["a", "a", "b", "c"], arm=["l", "r", "l", "l"], visit=[1, 1, 2, 2], x=[1, 2, 3, 4])
+    (course,) = courses(long, ("id",), ("arm", "visit"), ["x"], most_lines=2)
+    assert [average.series for average in course.averages] == ["arm l", "arm r"]
+    assert [len(lines) for lines in course.lines] == [2, 2]
+    assert course.cases == 3

@@ -68,8 +68,11 @@ def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: 
     group = np.cumsum(is_new) - 1
     keep = np.ones(len(table), np.bool_)
     keep[order] = False
-    keep[kept] = True
-    rows = np.flatnonzero(keep)
+    keep[firsts] = True
+    # The row that is kept stands where the first one stood, so that cases come in the same order as before.
+    source = np.arange(len(table))
+    source[firsts] = kept
+    rows = source[keep]
     made, taken_first = {}, {}
     for name, column in table.columns.items():
         if name in columns and how not in ("first", "last"):
