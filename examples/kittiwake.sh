@@ -45,7 +45,7 @@ say "Now it is one to one. Labels, codes and reasons come along; a column says w
 show merge out/roster.csv out/sleep.csv --key crew_id --expect one-to-one --status source --out out/crew.csv
 
 say "One row per crew member and month."
-show to-long out/crew.csv --case crew_id --header "{measure}_m{month}" --out out/long.parquet
+show to-long out/crew.csv --case crew_id --header "{measure}_m{month}" --out out/long.parquet --figure out/course.png
 
 say "What is known of each vessel, by a key that the two files call differently."
 show merge out/long.parquet vessels.csv --key vessel=vessel_code --expect many-to-one --rows base --out out/visits.csv
@@ -54,6 +54,15 @@ say "Questionnaire waves under each other; what was not asked in a wave says so.
 show correct fatigue_m0.csv --ledger ledger_fatigue_m0.csv --dictionary dictionary.toml --out out/fatigue_m0.csv
 show correct fatigue_m6.csv --ledger ledger_fatigue_m6.csv --dictionary dictionary.toml --out out/fatigue_m6.csv
 show stack out/fatigue_m0.csv out/fatigue_m6.csv --mark month=fatigue_m{month} --case crew_id --out out/fatigue.csv
+
+say "One row per crew member again, a column for each item and wave."
+show to-wide out/fatigue.csv --case crew_id --occasion month --header "{measure}_m{month}" --constant sex,age \
+    --out out/fatigue_wide.csv
+
+say "Variables in rows and years in columns take two turns."
+show to-long port_series.csv --case port,series --header "Y{year}" --value-name value --keep-empty --out out/port_long.csv
+show to-wide out/port_long.csv --case port,year --occasion series --header "{series}" --label-from series_name \
+    --out out/ports.csv
 
 say "Blood draws belong to the visit they are nearest to."
 show merge out/fatigue.csv bloods.xlsx --key crew_id --near visit_date=drawn_on --within 21d --once --rows base \

@@ -103,7 +103,7 @@ def test_courses_are_drawn_the_same_every_time(study: Path, tmp_path: Path, suff
             "nothing to",
         ),
         (
-            ["to-wide", "fatigue_m0.csv", "--case", "watch", "--occasion", "sex", "--header", "{measure}_{sex}"],
+            ["to-wide", "fatigue_m0.csv", "--case", "watch", "--occasion", "sex", "--header", "{measure}{sex}"],
             1,
             "row",
         ),

@@ -85,7 +85,7 @@ def gathered(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
             columns = ", ".join(one.column for one in same[:4]) + (" …" if len(same) > 4 else "")
             cells = sum(one.count for one in same)
             words = GATHERED[note.kind]
-            text = f"{words} in {len(same)} columns, {cells:,} cells: {columns}."
+            text = f"{words} in {len(same)} columns, {cells:,} cells: {columns}{'' if len(same) > 4 else '.'}"
             shown.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
     return shown
 

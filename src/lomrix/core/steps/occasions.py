@@ -18,6 +18,9 @@ from lomrix.core.table.pool import Pool
 EXAMPLE = "Say --occasions 0,3,6,12, or --occasions before=0,after=12; for one of several, --occasions visit:1,2,3."
 Occasion = tuple[Any, ...]
 MOST_SHOWN = 12
+FURTHER_OCCASIONS = "likewise at {:,} further occasions"
+# So many measures are told one by one.
+FEW_MEASURES = 4
 TYPES: dict[type, Type] = {bool: "boolean", int: "integer", float: "number", str: "string"}
 TYPES |= {datetime.datetime: "datetime", datetime.date: "date"}
 
@@ -163,13 +166,20 @@ def told_together(
     return (f"{names[0]} " if len(names) == 1 and texts else "") + between.join(texts)
 
 
-def by_occasion(parts: Sequence[tuple[str, int]]) -> tuple[tuple[str, int], ...]:
-    """Parts of a balance, one for each occasion, without those of none; where they are many the last in one."""
+def cut_short(parts: Sequence[tuple[str, int]], rest_are: str) -> tuple[tuple[str, int], ...]:
+    """Parts of a balance without those of none; where they are many the last ones in one."""
     some = [(words, count) for words, count in parts if count]
     if len(some) <= MOST_SHOWN:
         return tuple(some)
     rest = some[MOST_SHOWN - 1 :]
-    return (*some[: MOST_SHOWN - 1], (f"likewise at {len(rest):,} further occasions", sum(count for _, count in rest)))
+    return (*some[: MOST_SHOWN - 1], (rest_are.format(len(rest)), sum(count for _, count in rest)))
+
+
+def each_or_all(parts: Sequence[tuple[str, int]]) -> tuple[tuple[str, int], ...]:
+    """Values of each measure, or where a listing tells them better, of all together."""
+    if len(parts) <= FEW_MEASURES:
+        return tuple(parts)
+    return ((f"in {len(parts):,} measures", sum(count for _, count in parts)),)
 
 
 def told(names: Sequence[str], occasion: Occasion, labels: Mapping[str, Mapping[str, str]] | None = None) -> str:

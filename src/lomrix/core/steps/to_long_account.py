@@ -11,7 +11,15 @@ import numpy as np
 
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.keys import key_texts, row_codes
-from lomrix.core.steps.occasions import MOST_SHOWN, Occasion, by_occasion, told, told_together
+from lomrix.core.steps.occasions import (
+    FURTHER_OCCASIONS,
+    MOST_SHOWN,
+    Occasion,
+    cut_short,
+    each_or_all,
+    told,
+    told_together,
+)
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import NO_OCCASION
@@ -91,14 +99,14 @@ class LongAccount:
             for occasion, count, none in zip(turn.families.occasions, empty, never, strict=True):
                 parts.append((f"nothing measured at {self._at(occasion)}, kept", int(count - none)))
                 parts.append((f"{NO_OCCASION} at {self._at(occasion)}, left out", int(none)))
-        return by_occasion(parts)
+        return cut_short(parts, FURTHER_OCCASIONS)
 
     def _cells(self) -> Balance:
         """Measured values: all that stood in the wide table must stand in the long one."""
         wide, long = self.turn.wide, self.long
         before = sum(len(wide) - wide[name].missing_count for name in self.turn.measured)
-        after = tuple((name, len(long) - long[name].missing_count) for name in self.turn.families.measures)
-        return Balance("measured values in the turned columns", before, after)
+        after = [(name, len(long) - long[name].missing_count) for name in self.turn.families.measures]
+        return Balance("measured values in the turned columns", before, each_or_all(after))
 
     def _formed(self) -> Listing:
         rows = []
@@ -107,9 +115,12 @@ class LongAccount:
             shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
             missing = self._missing_before(name)
             words = ", ".join(f"{count:,} {reason}" for reason, count in missing.items())
-            rows.append((name, len(columns), " ".join(shown), words or "none"))
+            values = len(self.long) - self.long[name].missing_count
+            rows.append((name, len(columns), " ".join(shown), values, words or "none"))
         return Listing(
-            "measures", ("measure", "columns", "formed from", "missing, before rows are left out"), tuple(rows)
+            "measures",
+            ("measure", "columns", "formed from", "values", "missing, before rows are left out"),
+            tuple(rows),
         )
 
     # ------------------------------------------------------------------- notes

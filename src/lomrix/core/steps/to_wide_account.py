@@ -9,17 +9,15 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.occasions import Occasion, by_occasion, told, told_together
-from lomrix.core.steps.roles import CONSTANT
+from lomrix.core.steps.occasions import FURTHER_OCCASIONS, Occasion, cut_short, each_or_all, told, told_together
+from lomrix.core.steps.roles import CONSTANT, SPREAD
 from lomrix.core.steps.to_long_account import listed
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 
-# A longer listing has all constants in one line.
-MOST_ROWS = 24
-STEADY = "the same in every row of a case"
+STEADY = "always the same"
 
 if TYPE_CHECKING:
     from lomrix.core.steps.to_wide import Spreading
@@ -58,7 +56,7 @@ class WideAccount:
                 "changing_in_few_cases": work.roles.slips,
                 "cannot_come_back": self.cannot_come_back,
             },
-            (self._measures(), self._found()),
+            (self._measures(), *self._others()),
             (*self._choices(), *self._slips(), *self._notes(), *self._one_way()),
         )
 
@@ -86,7 +84,7 @@ class WideAccount:
             (f"without a row at {self._at(occasion)}", len(place.cases) - count)
             for occasion, count in zip(place.occasions, taken.tolist(), strict=True)
         ]
-        parts = (("with a row", int(taken.sum())), *by_occasion(without))
+        parts = (("with a row", int(taken.sum())), *cut_short(without, FURTHER_OCCASIONS))
         return Balance(f"cases x occasions ({', '.join(self.work.occasions)})", place.size, parts)
 
     def _values(self) -> Balance:
@@ -97,13 +95,15 @@ class WideAccount:
         for measure, at in work.names.items():
             columns = [self.wide[name] for name in at.values() if name in self.wide.columns]
             parts.append((measure, sum(len(column) - column.missing_count for column in columns)))
+        shown = each_or_all(parts)
         if work.reduction is not None:
-            parts.append(("gone into repeated rows' one", sum(work.reduction.values_gone.values())))
-        return Balance("measured values in the spread columns", before, tuple(parts))
+            shown = (*shown, ("gone into repeated rows' one", sum(work.reduction.values_gone.values())))
+        return Balance("measured values in the spread columns", before, shown)
 
     # ---------------------------------------------------------------- listings
 
     def _measures(self) -> Listing:
+        """What each measure became, and how it changes within a case."""
         rows = []
         for measure, at in self.work.names.items():
             names = [name for name in at.values() if name in self.wide.columns]
@@ -112,28 +112,29 @@ class WideAccount:
             for name in names:
                 for reason, count in self.wide[name].reason_counts().items():
                     counts[reason] = counts.get(reason, 0) + count
+            values = sum(len(self.wide[name]) - self.wide[name].missing_count for name in names)
             missing = ", ".join(f"{count:,} {reason}" for reason, count in counts.items())
-            rows.append((measure, len(names), " ".join(shown), missing or "none"))
-        return Listing("measures", ("measure", "columns", "spread to", "missing in the result"), tuple(rows))
+            rows.append((measure, self._found(measure), len(names), " ".join(shown), values, missing or "none"))
+        heads = ("spread", "within a case", "columns", "to", "values", "missing in the result")
+        return Listing("measures", heads, tuple(rows))
 
-    def _found(self) -> Listing:
-        """Which columns are constant and which change, as the data say."""
-        roles, rows = self.work.roles, []
-        for name in roles.others:
-            change = roles.changes[name]
-            found = STEADY
-            if change.cases is None:
-                found = "changes in many cases"
-            elif len(change.cases):
-                found = f"changes in {counted(len(change.cases), 'case', 'cases')}"
-            elif change.changes:
-                found = "one value per case, missing in some rows"
-            rows.append((name, found, roles.of[name]))
-        if len(rows) > MOST_ROWS:
-            steady = [name for name, found, role in rows if found == STEADY and role == CONSTANT]
-            rows = [row for row in rows if row[0] not in steady]
-            rows.append((listed(steady), STEADY, CONSTANT))
-        return Listing("within a case", ("column", "found", "is"), tuple(rows))
+    def _others(self) -> tuple[Listing, ...]:
+        """What became of the columns that are not spread; those that are simply constant in one line."""
+        roles = self.work.roles
+        others = [(name, self._found(name), roles.of[name]) for name in roles.others if roles.of[name] != SPREAD]
+        steady = [name for name, found, role in others if (found, role) == (STEADY, CONSTANT)]
+        rows = [row for row in others if row[0] not in steady]
+        rows += [(listed(steady), STEADY, CONSTANT)] if steady else []
+        return (Listing("other columns", ("column", "within a case", "is"), tuple(rows)),) if rows else ()
+
+    def _found(self, name: str) -> str:
+        """How a column changes within a case, as the data say."""
+        change = self.work.roles.changes[name]
+        if change.cases is None:
+            return "changes in many cases"
+        if len(change.cases):
+            return f"changes in {counted(len(change.cases), 'case', 'cases')}"
+        return "one value or missing" if change.changes else STEADY
 
     # ------------------------------------------------------------------- notes
 
