@@ -177,7 +177,7 @@ def cut_short(parts: Sequence[tuple[str, int]], rest_are: str) -> tuple[tuple[st
 
 def each_or_all(parts: Sequence[tuple[str, int]]) -> tuple[tuple[str, int], ...]:
     """Values of each measure, or where a listing tells them better, of all together."""
-    if len(parts) <= FEW_MEASURES:
+    if 0 < len(parts) <= FEW_MEASURES:
         return tuple(parts)
     return ((f"in {len(parts):,} measures", sum(count for _, count in parts)),)
 

@@ -22,6 +22,7 @@ from lomrix.core.steps.wide_entries import WideEntries
 from lomrix.core.steps.within_case import Choice
 from lomrix.core.table.column import FILLERS, Column, Type
 from lomrix.core.table.header import MEASURE, HeaderTemplate, occasion_text
+from lomrix.core.table.notes import counted
 from lomrix.core.table.other_layout import OtherLayout, Place, plain_value
 from lomrix.core.table.reasons import NO_OCCASION, joined_reasons
 from lomrix.core.table.table import Table
@@ -178,7 +179,8 @@ class Spreading:
         if count > self.step.most_columns:
             raise DataError(
                 f"The wide table would have {count:,} columns.",
-                where=f"{len(measures):,} measures x {self.placement.times:,} occasions of {', '.join(self.occasions)}",
+                where=f"{counted(len(measures), 'measure', 'measures')} x {self.placement.times:,} occasions of "
+                f"{', '.join(self.occasions)}",
                 todo=f"Check --occasion, or say --most-columns {count} if that is what you want.",
             )
         names = {

@@ -179,8 +179,9 @@ class WideAccount:
             notes.append(Note(text, kind="never-made", count=len(work.never_made)))
         if self._empty_rows[0]:
             count = self._empty_rows[0]
-            text = f"{counted(count, 'row holds', 'rows hold')} no measured value; to-long brings them back"
-            notes.append(Note(f"{text} with --keep-empty.", kind="empty-rows", count=count))
+            text = f"{counted(count, 'row holds', 'rows hold')} no measured value; to-long brings"
+            text += f" {plural(count, 'it', 'them')} back with --keep-empty."
+            notes.append(Note(text, kind="empty-rows", count=count))
         return notes
 
     def _filled(self, name: str) -> Note:

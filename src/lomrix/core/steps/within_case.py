@@ -177,8 +177,9 @@ class Cases:
     def change(self, name: str) -> Change:
         """How a column changes within cases; where many do, a look at the first rows tells."""
         column = self.table[name]
-        if self._order is None and len(column) > 2 * SAMPLE:
-            part = changes_from_row_to_row(column.part(0, SAMPLE)) & self._same[: SAMPLE - 1]
+        if len(column) > 2 * SAMPLE:
+            some = column.part(0, SAMPLE) if self._order is None else column.take(self._order[:SAMPLE])
+            part = changes_from_row_to_row(some) & self._same[: SAMPLE - 1]
             cases = np.cumsum(~self._same[: SAMPLE - 1])
             if len(np.unique(cases[part])) > MANY * (int(cases[-1]) + 1):
                 return Change(True, None)
