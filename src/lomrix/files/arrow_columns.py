@@ -135,7 +135,7 @@ def filled(array: Any, type_: Type, why: Why | None) -> Any:
 def string_column(strings: Any, why: Any, reason: str) -> Column:
     """Texts as a column; an empty text is a blank."""
     starts, _ = offsets_and_data(strings)
-    empty = np.diff(starts) == 0
+    empty = starts[1:] == starts[:-1]
     if why is not None:
         empty &= why == 0
     column = Column.of_strings(None, Pool(strings), why, (reason,))

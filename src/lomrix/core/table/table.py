@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -14,6 +15,9 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import FIRST_ROW
 from lomrix.core.table.selection import unknown_column
+
+# From this many rows on, columns are taken side by side.
+LARGE = 100_000
 
 
 @dataclass(frozen=True)
@@ -75,7 +79,12 @@ class Table:
 
     def take(self, rows: npt.NDArray[Any]) -> Table:
         """Just these rows, in the order given."""
-        return replace(self, columns={name: column.take(rows) for name, column in self.columns.items()}, unread={})
+        if len(rows) < LARGE:
+            taken = [column.take(rows) for column in self.columns.values()]
+        else:
+            with ThreadPoolExecutor() as workers:
+                taken = list(workers.map(lambda column: column.take(rows), self.columns.values()))
+        return replace(self, columns=dict(zip(self.columns, taken, strict=True)), unread={})
 
     def first(self, rows: int) -> Table:
         """The first rows."""
