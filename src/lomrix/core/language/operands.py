@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column, Type, either
@@ -117,11 +118,17 @@ def from_iso(column: Column, type_: Type) -> Column:
 def text_codes(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
     """Numbers that are equal where the texts of two columns are."""
     for one, two, turned in ((first, second, False), (second, first, True)):
-        if len(two.strings) == 1:  # a constant: looked up once among the distinct texts
-            one = one.encoded()
-            place = one.strings.strings.index(two.strings.strings[0]).as_py()
-            codes = np.full(len(one), place if place >= 0 else -2, np.int32)
-            return (codes, one.values) if turned else (one.values, codes)
+        if len(two.strings) != 1:
+            continue
+        if one.stored is None and not one.strings.is_encoded:  # a look at each text is cheaper than encoding
+            equal = pc.equal(one.strings.strings, two.strings.strings[0]).fill_null(False)
+            codes = equal.to_numpy(zero_copy_only=False).view(np.int8)
+            constant = np.ones(len(one), np.int8)
+            return (constant, codes) if turned else (codes, constant)
+        one = one.encoded()
+        place = one.strings.strings.index(two.strings.strings[0]).as_py()
+        codes = np.full(len(one), place if place >= 0 else -2, np.int32)
+        return (codes, one.values) if turned else (one.values, codes)
     pool, start = chained(first.strings, second.strings)
     numbers = np.append(pool.distinct()[0], np.int32(-1))
     return numbers[first.values], numbers[np.where(second.values < 0, -1, second.values + start)]

@@ -248,11 +248,14 @@ class Column:
 
     def take(self, rows: Array) -> Column:
         """The cells of some rows (positions, each 0 or more), in that order."""
-        column = self.cheaply_encoded() if len(rows) > LARGE else self
+        few = self.stored is None and not self.strings.is_encoded and 2 * len(rows) <= len(self)
+        column = self.cheaply_encoded() if len(rows) > LARGE and not few else self
         why = None if column.why is None else column.why[rows]
         if why is not None and not why.any():
             why = None
         reasons = column.reasons if why is not None else ()
+        if few:  # taking some texts out is cheaper than finding which of all are distinct
+            return Column("string", None, why, reasons, Pool(self.strings.strings.take(pa.array(rows))))
         return Column(column.type, column.values[rows], why, reasons, column.pool)
 
     def repeated(self, times: Any) -> Column:

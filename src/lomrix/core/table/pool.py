@@ -57,6 +57,11 @@ class Pool:
         """True where the distinct strings are this pool itself."""
         return self._distinct is not None and self._distinct[1] is self
 
+    @property
+    def is_encoded(self) -> bool:
+        """True where the distinct strings have been found already."""
+        return self._distinct is not None
+
     def distinct(self) -> tuple[Positions, Pool]:
         """The pool of distinct strings, and for each string of this pool its position there (-1: null)."""
         if self._distinct is None:
