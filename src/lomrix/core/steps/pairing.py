@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -160,22 +162,26 @@ class Pairing:
     def table(self, overlap: Overlap) -> Table:
         """The merged table."""
         key_of = dict(self.step.key)
-        columns: dict[str, Column] = {}
+        makers: dict[str, Callable[[], Column]] = {}
         for name, column in self.base.columns.items():
             if name in key_of:
-                columns[name] = self._key_column(column, self.added[key_of[name]])
+                makers[name] = partial(self._key_column, column, self.added[key_of[name]])
             elif name in overlap.columns:
-                columns[name] = overlap.columns[name]
+                makers[name] = partial(overlap.columns.__getitem__, name)
             else:
                 # With every base row in its place the column is shared, not copied.
-                columns[name] = column if self.base_is_whole else column.take_or(self.base_rows, UNMATCHED)
+                makers[name] = partial(self._of_base, column)
         for name, column in self.added.columns.items():
-            if name in key_of.values() or name in overlap.dropped:
-                continue
-            columns[overlap.renamed.get(name, name)] = column.take_or(self.added_rows, UNMATCHED)
+            if name not in key_of.values() and name not in overlap.dropped:
+                makers[overlap.renamed.get(name, name)] = partial(column.take_or, self.added_rows, UNMATCHED)
+        with ThreadPoolExecutor() as workers:
+            columns = dict(zip(makers, workers.map(lambda make: make(), makers.values()), strict=True))
         dictionary = self._dictionary(overlap)
         history = (*self.base.history, *self.added.history)
         return Table(columns, dictionary.for_columns(columns), history, self.base.name)
+
+    def _of_base(self, column: Column) -> Column:
+        return column if self.base_is_whole else column.take_or(self.base_rows, UNMATCHED)
 
     def _dictionary(self, overlap: Overlap) -> Any:
         key_of = {added: base for base, added in self.step.key}

@@ -50,14 +50,35 @@ def differs_from_above(strings: Any) -> Mask:
     return found
 
 
-def words_of(strings: Any) -> list[npt.NDArray[np.uint64]]:
-    """The bytes of texts of one length, eight at a time, as numbers in the order of the texts."""
+def words_of(strings: Any, dtype: str = "<u8") -> list[npt.NDArray[np.uint64]]:
+    """The bytes of texts of one length, eight at a time, as numbers; as ">u8" they are in the order of the texts."""
     starts, raw = offsets_and_data(strings)
     length = int(starts[1] - starts[0])
-    places = [*range(0, length - WORD, WORD), length - WORD]
     return [
-        np.ndarray((len(strings),), np.dtype(">u8"), raw.data, int(starts[0]) + place, (length,)) for place in places
+        np.ndarray((len(strings),), np.dtype(dtype), raw.data, int(starts[0]) + place, (length,))
+        for place in word_places(length)
     ]
+
+
+def word_places(length: int) -> list[int]:
+    """Where the words of a text of so many bytes (eight or more) begin; the last two may share bytes."""
+    return [*range(0, length - WORD, WORD), length - WORD]
+
+
+def varying_places(strings: Any) -> list[int]:
+    """The places at which some text of one length has another byte than the first text."""
+    starts, raw = offsets_and_data(strings)
+    length = int(starts[1] - starts[0])
+    if length < WORD:
+        cells = raw[starts[0] : starts[-1]].reshape(-1, length)
+        return [place for place in range(length) if (cells[:, place] != cells[0, place]).any()]
+    varying = set()
+    for place, words in zip(word_places(length), words_of(strings), strict=True):
+        differing = np.uint64(0)
+        for at in range(0, len(words), BLOCK):
+            differing |= np.bitwise_or.reduce(words[at : at + BLOCK] ^ words[0])
+        varying |= {place + byte for byte, bits in enumerate(differing.astype("<u8").tobytes()) if bits}
+    return sorted(varying)
 
 
 def all_as_long_as(starts: npt.NDArray[np.int64], length: int) -> bool:
@@ -74,7 +95,7 @@ def ascends(strings: Any) -> bool:
     length = int(starts[1] - starts[0]) if len(strings) else 0
     if strings.null_count or not WORD <= length <= 2 * WORD or not all_as_long_as(starts, length):
         return False
-    first, *more = (words.astype(np.uint64) for words in words_of(strings))
+    first, *more = (words.astype(np.uint64) for words in words_of(strings, ">u8"))
     later = first[1:] > first[:-1]
     for words in more:
         later |= (first[1:] == first[:-1]) & (words[1:] > words[:-1])
