@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.matching import first_rows
 from lomrix.core.steps.tidy import tidied_texts
-from lomrix.core.table.text_cells import ZERO, bytes_at, has_byte
+from lomrix.core.table.text_cells import ZERO, bytes_at, bytes_used
 
 # Spelling is compared all against all up to so many pairs, and by shared neighbours beyond.
 MOST_PAIRS = 4_000_000
@@ -91,16 +91,22 @@ def near_misses(alone: Any, others: Any) -> dict[str, NearMiss]:
 def _forms(alone: Any, others: Any) -> list[tuple[str, Any]]:
     """The forms that can bring some of these keys together; one that changes none of them is spared."""
     both = pa.concat_arrays([alone.cast(pa.large_string()), others.cast(pa.large_string())])
-    blanks = any(has_byte(both, sign) for sign in (b" ", b"\t"))
-    useful = {"blanks": blanks, "zeros": blanks or bool((bytes_at(both, 0) == ZERO).any()), "case": True}
+    used = bytes_used(both)
+    other_signs = bool(used[128:].any())
+    blanks = bool(used[[ord(" "), ord("\t")]].any()) or other_signs
+    # One case throughout is one case still when it is made small.
+    case = other_signs or bool(used[ord("A") : ord("Z") + 1].any() and used[ord("a") : ord("z") + 1].any())
+    useful = {"blanks": blanks, "zeros": blanks or bool((bytes_at(both, 0) == ZERO).any()), "case": case}
     forms: list[tuple[str, Any]] = [
         (cause, lambda texts, words=words: tidied_texts(texts, words))
         for cause, words in FORMS
         if all(useful[word] for word in words)
     ]
-    forms.append((STORED_NUMBER, lambda texts: pc.replace_substring_regex(texts, r"^0*(\d+)\.0+$", r"\1")))
-    signs = r"[\s\-‐–—_./]+"
-    forms.append((DASHES, lambda texts: pc.replace_substring_regex(pc.utf8_lower(texts), signs, "")))
+    if used[ord(".")]:
+        forms.append((STORED_NUMBER, lambda texts: pc.replace_substring_regex(texts, r"^0*(\d+)\.0+$", r"\1")))
+    if other_signs or any(used[ord(sign)] for sign in " \t-_./"):
+        signs = r"[\s\-‐–—_./]+"
+        forms.append((DASHES, lambda texts: pc.replace_substring_regex(pc.utf8_lower(texts), signs, "")))
     return forms
 
 

@@ -102,6 +102,16 @@ def ascends(strings: Any) -> bool:
     return bool(later.all())
 
 
+def bytes_used(strings: Any) -> Mask:
+    """For each of the 256 bytes, True where some cell holds it."""
+    starts, raw = offsets_and_data(strings)
+    raw = raw[int(starts[0]) : int(starts[-1])]
+    used = np.zeros(256, np.bool_)
+    for at in range(0, len(raw), BLOCK):
+        used[raw[at : at + BLOCK]] = True
+    return used
+
+
 def bytes_at(strings: Any, place: int) -> Bytes:
     """The byte at a place of each cell, 0 where the cell is shorter; -1 is the last byte."""
     starts, raw = offsets_and_data(strings)
