@@ -13,7 +13,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError
 from lomrix.core.steps.keys import grouped, key_texts
 from lomrix.core.steps.occasions import Occasion, ranked
-from lomrix.core.steps.within_case import MOST_EXAMPLES, Cases
+from lomrix.core.steps.within_case import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.table.other_layout import OtherLayout, typed_value
 from lomrix.core.table.table import Table
 
@@ -48,15 +48,7 @@ class Placement:
     def _occasions(self) -> tuple[tuple[Occasion, ...], npt.NDArray[Any] | None]:
         """The occasions in order, and each row's; None where they come round and round."""
         for name in self.names:
-            column = self.table[name]
-            if column.missing_count:
-                rows = np.flatnonzero(column.is_missing)
-                shown = ", ".join(str(row + self.table.first_row) for row in rows[:MOST_EXAMPLES].tolist())
-                raise DataError(
-                    f"Rows without an occasion: {name} is missing in {len(rows):,} of {len(column):,} rows.",
-                    where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
-                    todo=f'Mend them with a ledger, or leave them out: subset --where "not is_missing({name})".',
-                )
+            require_present(self.table, name, "an occasion")
         if self._round is not None:
             return self._round, None
         groups = grouped(self.table, self.names)

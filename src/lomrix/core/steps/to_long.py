@@ -20,7 +20,7 @@ from lomrix.core.steps.long_entries import LongEntries
 from lomrix.core.steps.occasions import Occasion, Wish, column_of_occasions
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import DTYPES, FILLERS, Column, Type, common_type
-from lomrix.core.table.other_layout import OtherLayout, Place, plain_value
+from lomrix.core.table.other_layout import OtherLayout, places_of
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import NO_OCCASION, joined_reasons, renumbered
 from lomrix.core.table.selection import chosen_columns
@@ -364,12 +364,7 @@ class Turn:
             headers=headers,
             value_names=value_names,
             order=tuple(self.wide.names),
-            places=tuple(
-                Place(column=columns[occasion], measure=measure, at=tuple(map(plain_value, occasion)))
-                for occasion in self.families.occasions
-                for measure, columns in self.families.measures.items()
-                if occasion in columns
-            ),
+            places=places_of(self.families.measures, self.families.occasions),
             types={name: self.wide[name].type for name in self.wide.names if name in self.measured} | occasion_types,
             variables=entries,
             codes={name: dict(dictionary.codes[name]) for name in sorted(lists) if name in dictionary.codes},

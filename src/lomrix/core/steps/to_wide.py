@@ -23,7 +23,7 @@ from lomrix.core.steps.within_case import Choice
 from lomrix.core.table.column import FILLERS, Column, Type
 from lomrix.core.table.header import MEASURE, HeaderTemplate, occasion_text
 from lomrix.core.table.notes import counted
-from lomrix.core.table.other_layout import OtherLayout, Place, plain_value
+from lomrix.core.table.other_layout import OtherLayout, places_of, plain_value
 from lomrix.core.table.reasons import NO_OCCASION, joined_reasons
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NOTHING_KNOWN
@@ -318,12 +318,7 @@ class Spreading:
             headers=headers,
             value_names=value_names,
             order=tuple(self.long.names),
-            places=tuple(
-                Place(column=at[occasion], measure=measure, at=tuple(map(plain_value, occasion)))
-                for occasion in self.placement.occasions
-                for measure, at in made.items()
-                if occasion in at
-            ),
+            places=places_of(made, self.placement.occasions),
             types={name: self.long[name].type for name in (*made, *self.occasions)},
             variables=variables,
             codes={name: dict(dictionary.codes[name]) for name in lists},

@@ -86,15 +86,7 @@ class Cases:
 
     def __post_init__(self) -> None:
         for name in self.names:
-            column = self.table[name]
-            if column.missing_count:
-                rows = np.flatnonzero(column.is_missing)
-                shown = ", ".join(str(row + self.table.first_row) for row in rows[:MOST_EXAMPLES].tolist())
-                raise DataError(
-                    f"Rows without a case: {name} is missing in {len(rows):,} of {len(column):,} rows.",
-                    where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
-                    todo=f'Mend them with a ledger, or leave them out: subset --where "not is_missing({name})".',
-                )
+            require_present(self.table, name, "a case")
 
     # -------------------------------------------------------------- which case
 
@@ -236,6 +228,26 @@ class Cases:
         order = np.lexsort((rows[first], -counts, cases))
         best = order[np.flatnonzero(np.diff(cases[order], prepend=-1))]
         chosen[cases[best]] = rows[first[best]]
+
+
+def require_present(table: Table, name: str, what: str) -> None:
+    """Stop where a column that every row needs is missing in some.
+
+    Raises
+    ------
+    DataError
+        With the rows.
+    """
+    column = table[name]
+    if not column.missing_count:
+        return
+    rows = np.flatnonzero(column.is_missing)
+    shown = ", ".join(str(row + table.first_row) for row in rows[:MOST_EXAMPLES].tolist())
+    raise DataError(
+        f"Rows without {what}: {name} is missing in {len(rows):,} of {len(column):,} rows.",
+        where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
+        todo=f'Mend them with a ledger, or leave them out: subset --where "not is_missing({name})".',
+    )
 
 
 def is_ascending(column: Column) -> bool:

@@ -7,6 +7,7 @@ says that month 3 was once called `sleep_m03`. It is remembered, so that turning
 from __future__ import annotations
 
 import datetime
+from collections.abc import Iterable, Mapping
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -78,6 +79,26 @@ class OtherLayout(BaseModel):
         known = set(self.order)
         present = set(names)
         return [name for name in self.order if name in present] + [name for name in names if name not in known]
+
+
+def places_of(
+    columns: Mapping[str, Mapping[tuple[Any, ...], str]], occasions: Iterable[tuple[Any, ...]]
+) -> tuple[Place, ...]:
+    """The place of each wide column, in order of occasions.
+
+    Parameters
+    ----------
+    columns
+        For each measure the name of its column by occasion.
+    occasions
+        All occasions in order.
+    """
+    return tuple(
+        Place(column=at[occasion], measure=measure, at=tuple(map(plain_value, occasion)))
+        for occasion in occasions
+        for measure, at in columns.items()
+        if occasion in at
+    )
 
 
 def plain_value(value: Any) -> Value:
