@@ -169,6 +169,7 @@ class Session:
             files = [path_and_sheet(name)[0] for name in self.sources]
             self._hashes = [workers.submit(file_hash, file) if file.is_file() else None for file in files]
             workers.shutdown(wait=False)
+        give_back_unused()
         self.tables = distinctly_named(self.tables)
         require_known(settings.types, self.tables)
 
@@ -254,6 +255,13 @@ def written_line(path: Path, table: Table, is_data: bool) -> str:
 def typed_command() -> str:
     """The command line as it was typed."""
     return shlex.join(["lomrix", *sys.argv[1:]])
+
+
+def give_back_unused() -> None:
+    """Give memory that the reading has left over back to the system, before the step asks for its own."""
+    import pyarrow as pa
+
+    pa.default_memory_pool().release_unused()
 
 
 def distinctly_named(tables: list[Table]) -> list[Table]:

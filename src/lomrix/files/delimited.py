@@ -85,7 +85,10 @@ def read_table(path: Path, settings: ReadSettings) -> Read:
     def typed(name: str) -> tuple[Column, list[Note]]:
         variable, format_ = settings.variable(name, beside), settings.date_format(name)
         # The text of a column is given back as soon as it is typed.
-        return typed_chunks(name, arrays.pop(name), variable, format_, settings.decimal)
+        found = typed_chunks(name, arrays.pop(name), variable, format_, settings.decimal)
+        if len(found[0]) > FEW_ROWS:
+            pa.default_memory_pool().release_unused()
+        return found
 
     if any(len(chunks) > FEW_ROWS for chunks in arrays.values()):
         with ThreadPoolExecutor() as workers:

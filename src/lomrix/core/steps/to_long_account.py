@@ -143,10 +143,8 @@ class LongAccount:
         if turn.left_out:
             notes.append(Note(f"columns left out: {listed(turn.left_out)}.", kind="left-out", count=len(turn.left_out)))
         if turn.families.set_aside:
-            text = (
-                "not turned, since what stands at the occasion's place is none: "
-                f"{listed(list(turn.families.set_aside))}."
-            )
+            names = listed(list(turn.families.set_aside))
+            text = f"not turned, though the template fits: no occasion like the others' stands in the name of {names}."
             notes.append(Note(text, kind="set-aside", count=len(turn.families.set_aside)))
         if not turn.case:
             notes.append(Note("no --case was named, so the column row numbers the rows.", kind="row-number"))
