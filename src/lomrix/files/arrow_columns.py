@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,7 +13,7 @@ import pyarrow as pa
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column, Type
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.from_text import typed_column, values_of
+from lomrix.core.table.from_text import FEW_ROWS, typed_column, values_of
 from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool, positions_of
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
@@ -55,13 +56,14 @@ def columns_from_arrow(
             return typed_column(one, column.to_arrow(), variable, settings.date_format(one))
         return with_missing_codes(column, variable.missing) if variable.missing else column, []
 
-    columns: dict[str, Column] = {}
-    notes: list[Note] = []
-    for one in names:
-        if one not in told:
-            columns[one], more = converted(one)
-            notes += more
-    return columns, notes
+    wanted = [one for one in names if one not in told]
+    if arrow.num_rows > FEW_ROWS:
+        with ThreadPoolExecutor() as workers:
+            found = list(workers.map(converted, wanted))
+    else:
+        found = list(map(converted, wanted))
+    columns = {one: column for one, (column, _) in zip(wanted, found, strict=True)}
+    return columns, [note for _, notes in found for note in notes]
 
 
 def column_from_arrow(array: Any, name: str, table: str, reason: str) -> Column:
