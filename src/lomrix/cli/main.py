@@ -6,6 +6,7 @@ Nothing here may import NumPy, PyArrow or a command: `lomrix --help` must be qui
 from __future__ import annotations
 
 import contextlib
+import gc
 import importlib
 import os
 import sys
@@ -129,6 +130,8 @@ def main() -> None:
 
     All is written and closed by then; giving back a gigabyte piece by piece would only make a person wait.
     """
+    # Loading makes many small objects and no garbage; looking for it now and then is enough.
+    gc.set_threshold(100_000, 50, 50)
     status: Any = 0
     try:
         app()
