@@ -34,7 +34,7 @@ def test_cases_occasions_and_what_was_never_there() -> None:
     assert reasons(result.table["x_m12"]) == [None, "no-occasion"]
     assert reasons(result.table["y_m12"]) == ["blank", "no-occasion"]
     assert [dict(balance.parts) for balance in result.account.balances] == [
-        {"with a case and occasion of their own": 3},
+        {"one for each case and occasion": 3},
         {"with a row": 3, "without a row at month 12": 1},
         {"x": 3, "y": 2},
     ]

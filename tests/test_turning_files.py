@@ -114,3 +114,12 @@ def test_turns_that_are_refused(study: Path, words: list[str], status: int, told
     _, error = lomrix(*words, cwd=study, status=status)
     assert told in error
     assert "next" in error
+
+
+def test_measures_of_words_are_turned_though_there_is_nothing_to_draw(tmp_path: Path) -> None:
+    (tmp_path / "mood.csv").write_text("id,mood_m0,mood_m3\na,low,high\n")
+    turn = ["mood.csv", "--case", "id", *HEADER, "--figure", "mood.png", "--out", "long.csv"]
+    out, _ = lomrix("to-long", *turn, cwd=tmp_path)
+    assert "not drawn" in out
+    assert (tmp_path / "long.csv").read_text() == "id,month,mood\na,0,low\na,3,high\n"
+    assert not (tmp_path / "mood.png").exists()

@@ -7,7 +7,6 @@ from pathlib import Path
 from lomrix.cli.drawing import checked_figure
 from lomrix.cli.options import Common
 from lomrix.cli.session import Session
-from lomrix.core.errors import DataError
 from lomrix.core.steps.to_long import ROW_NUMBER, ToLong
 
 
@@ -31,15 +30,18 @@ def turn_to_long(common: Common, source: str, step: ToLong, figure: str) -> None
     measures = list(dict.fromkeys(one.measure for one in memory.places))
     case = memory.case or (ROW_NUMBER,)
     found = courses(result.table, case, memory.occasions, measures)
-    if not found:
-        raise DataError("There is no measure of numbers to draw.", todo="Leave --figure out.")
+    screen = console(to_standard_error=common.out == "-")
+    telling = not common.quiet and not common.json
+    if not found:  # what was asked for besides is done by now, so this is no error
+        if telling:
+            screen.print("not drawn  there is no measure of numbers")
+        return
 
     def fill(part: Path) -> dict[Path, bytes]:
         course_figure(found, ", ".join(case), part, place.path.suffix.lstrip(".").lower())
         return {}
 
     place.write(fill)
-    if not common.quiet and not common.json:
+    if telling:
         left = [name for name in measures if name not in [course.measure for course in found]]
-        screen = console(to_standard_error=common.out == "-")
         screen.print(f"drawn  {place.path}" + (f"  (not drawn, no numbers: {', '.join(left)})" if left else ""))

@@ -56,7 +56,7 @@ class LongAccount:
         full = ("rows with a measured value", int(np.count_nonzero(~turn.empty)))
         return Account(
             "to-long",
-            f"{wide:,} rows x {turn.times} occasions ({shown}) became {len(long):,} rows.",
+            f"{wide:,} rows x {counted(turn.times, 'occasion', 'occasions')} ({shown}) became {len(long):,} rows.",
             (
                 Balance(f"rows x occasions ({names})", wide * turn.times, (full, *self._empty_rows())),
                 Balance(

@@ -248,7 +248,6 @@ class Spreading:
         columns |= {name: self.long[name].take(self.roles.rows_of_constant(name)) for name in self.roles.constants}
         if self.memory is not None and not self.memory.case:
             del columns[ROW_NUMBER]
-        self._made = {measure: self._spread(measure, at) for measure, at in names.items()}
         columns |= self._ordered(names)
         if self.memory is not None and not self.step.order:
             columns = {name: columns[name] for name in self.memory.ordered(list(columns))}
@@ -261,14 +260,19 @@ class Spreading:
         memory = self._remembered(made, {name: dictionary.of(name) for at in made.values() for name in at.values()})
         return Table(columns, dictionary.with_other_layout(memory), self.long.history, self.long.name)
 
+    @cached_property
+    def spread_columns(self) -> dict[str, dict[str, Column]]:
+        """For each measure its columns by name; those that no case has at their occasion are not among them."""
+        return {measure: self._spread(measure, at) for measure, at in self.names.items()}
+
     def _ordered(self, names: dict[str, dict[Occasion, str]]) -> dict[str, Column]:
         if self.step.order != "occasion":
-            return {name: column for columns in self._made.values() for name, column in columns.items()}
+            return {name: column for columns in self.spread_columns.values() for name, column in columns.items()}
         return {
-            at[occasion]: self._made[measure][at[occasion]]
+            at[occasion]: self.spread_columns[measure][at[occasion]]
             for occasion in self.placement.occasions
             for measure, at in names.items()
-            if at[occasion] in self._made[measure]
+            if at[occasion] in self.spread_columns[measure]
         }
 
     def _spread(self, measure: str, at: dict[Occasion, str]) -> dict[str, Column]:
@@ -300,7 +304,12 @@ class Spreading:
     @cached_property
     def never_made(self) -> list[str]:
         """Columns that would hold nothing but that there was no occasion."""
-        return [name for measure, at in self.names.items() for name in at.values() if name not in self._made[measure]]
+        return [
+            name
+            for measure, at in self.names.items()
+            for name in at.values()
+            if name not in self.spread_columns[measure]
+        ]
 
     def _remembered(self, made: dict[str, dict[Occasion, str]], entries: dict[str, object]) -> OtherLayout:
         """The long layout, for the way back."""

@@ -72,7 +72,7 @@ class WideAccount:
 
     def _rows(self) -> Balance:
         place, reduction = self.work.placement, self.work.reduction
-        parts = [("with a case and occasion of their own", int(place.cases_at.sum()))]
+        parts = [("one for each case and occasion", int(place.cases_at.sum()))]
         if reduction is not None:
             parts.append((f"reduced to their {self.work.step.repeated}", reduction.dropped))
         return Balance(f"rows of {self.work.long.name}", len(self.work.long), tuple(parts))
@@ -232,7 +232,7 @@ class WideAccount:
             lost.append("the order of the rows")
         if self._empty_rows[1]:
             lost.append(f"{counted(self._empty_rows[1], 'row', 'rows')} in which all is missing for {NO_OCCASION}")
-        gone = [measure for measure, columns in work._made.items() if not columns]
+        gone = [measure for measure, columns in work.spread_columns.items() if not columns]
         if gone:
             lost.append(f"{plural(len(gone), 'the measure', 'the measures')} {listed(gone)}, without any occasion")
         return lost

@@ -122,10 +122,6 @@ class Pool:
         """The strings as Python texts."""
         return list(self.strings.to_pylist())
 
-    def picked(self, positions: npt.NDArray[Any]) -> list[str]:
-        """The texts at some positions (each 0 or more)."""
-        return list(self.strings.take(pa.array(positions)).to_pylist())
-
 
 def positions_of(indices: Any) -> Positions:
     """Arrow indices as an int32 array, null as -1."""
