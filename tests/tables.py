@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
+import os
 import subprocess
 import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from lomrix.core.table.column import Column, Type
+from lomrix.cli.main import run
+from lomrix.cli.surroundings import Surroundings
+from lomrix.core.steps.step import Inputs
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.table.types import Type
 
 
 def column(cells: Sequence[Any]) -> Column:
@@ -21,7 +28,7 @@ def column(cells: Sequence[Any]) -> Column:
 
 
 def table(name: str = "table", dictionary: Dictionary | None = None, **cells: Sequence[Any]) -> Table:
-    return Table({key: column(values) for key, values in cells.items()}, dictionary or Dictionary(), (), name)
+    return Table({key: column(values) for key, values in cells.items()}, dictionary or Dictionary(), name=name)
 
 
 def rows(made: Table) -> list[tuple[Any, ...]]:
@@ -34,10 +41,31 @@ def reasons(made: Column) -> list[str | None]:
     return made.reason_cells(np.arange(len(made)))
 
 
-def lomrix(*words: str | Path, cwd: Path, status: int = 0, env: Mapping[str, str] | None = None) -> tuple[str, str]:
-    """Run the installed program; returns what it said on both streams."""
-    import os
+def lomrix(
+    *words: str | Path, cwd: Path, status: int = 0, stdin: bytes = b"", width: int | None = None, terminal: bool = False
+) -> tuple[str, str]:
+    """Run the program in-process, in a folder; returns what it said on both streams."""
+    out, err = Bytes(), io.StringIO()
+    around = Surroundings(
+        [*map(str, words)], io.BytesIO(stdin), out.text, err, out.raw, width, terminal, terminal, colour=terminal
+    )
+    with contextlib.chdir(cwd):
+        found = run(around)
+    told = out.raw.getvalue().decode()
+    assert found == status, f"exit status {found}\n{told}\n{err.getvalue()}"
+    return told, err.getvalue()
 
+
+class Bytes:
+    """Standard output as bytes and as text."""
+
+    def __init__(self) -> None:
+        self.raw = io.BytesIO()
+        self.text = io.TextIOWrapper(self.raw, encoding="utf-8", write_through=True)
+
+
+def installed(*words: str | Path, cwd: Path, status: int = 0, env: Mapping[str, str] | None = None) -> tuple[str, str]:
+    """Run the installed program; returns what it said on both streams."""
     program = Path(sys.executable).parent / "lomrix"
     done = subprocess.run(
         [str(program), *map(str, words)],
@@ -50,3 +78,20 @@ def lomrix(*words: str | Path, cwd: Path, status: int = 0, env: Mapping[str, str
     assert done.returncode == status, f"exit status {done.returncode}\n{done.stdout}\n{done.stderr}"
     assert "Traceback" not in done.stderr
     return done.stdout, done.stderr
+
+
+def sources(*tables: Table) -> Inputs:
+    """Tables that a step takes as its sources."""
+    return Inputs(source=tables)
+
+
+def merging(base: Table, *added: Table, links: Table | None = None) -> Inputs:
+    return Inputs(base=base, added=added, **({} if links is None else {"links": links}))
+
+
+def correcting(source: Table, ledger: Table) -> Inputs:
+    return Inputs(source=source, ledger=ledger)
+
+
+def unnaming(source: Table, secret: str = "s") -> Inputs:
+    return Inputs(source=source, seed=table("seed", secret=[secret]))

@@ -1,1 +1,1 @@
-"""The commands: arguments in, a step out, nothing computed."""
+"""The command line: commands made from the steps, and how they are told."""

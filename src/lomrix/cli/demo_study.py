@@ -1,32 +1,68 @@
-"""Write the demo study, whole or not at all."""
+"""The command `demo`: write the demo study, whole or not at all."""
 
 from __future__ import annotations
 
-import json
 import shutil
 import tempfile
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
+import typer
 from rich.text import Text
 
-from lomrix.cli.options import Common
-from lomrix.core.errors import FileError
-from lomrix.demo.write import demo_files, write_study
-from lomrix.files.source import guarded
-from lomrix.show import terminal
-from lomrix.show.progress import Progress
+from lomrix.cli.command import told_errors, voice_of, with_signature
+from lomrix.cli.face import typed
+from lomrix.cli.main import Other
+from lomrix.cli.options import of_telling, of_writing, parameter
+from lomrix.cli.telling import Voice
+from lomrix.core.errors import FileError, UsageError
+
+if TYPE_CHECKING:
+    from collections.abc import Mapping
 
 
-def write_demo(common: Common, folder: str, cases: int) -> None:
-    """Make the study in a folder beside the wanted one, then move its files."""
+def command(other: Other) -> Any:
+    """The command."""
+    from lomrix.cli.main import command as made
+
+    return made(function(), other.word, other.does, other.example)
+
+
+def function() -> Any:
+    """The function behind it."""
+    folder = typer.Argument(metavar="DIR", help="Where to write the demo study.")
+    cases = typer.Option(min=20, max=50_000_000, metavar="N", help="How many crew members.")
+    parameters = [
+        parameter("folder", str, ..., folder),
+        parameter("cases", int, 400, cases),
+        *of_writing(out=False),
+        *of_telling(),
+    ]
+
+    def demo(**given: Any) -> None:
+        voice = voice_of(given)
+        with told_errors(voice):
+            write_demo(voice, given["folder"], given["cases"], overwrite=given["overwrite"])
+
+    return with_signature(demo, "demo", parameters)
+
+
+def write_demo(voice: Voice, folder: str, cases: int, *, overwrite: bool) -> None:
+    """Make the study in a folder inside the wanted one, then move its files."""
+    from lomrix.demo.write import demo_files, write_study
+    from lomrix.files.staging import guarded
+    from lomrix.show.progress import Progress
+
+    if not folder.strip():
+        raise UsageError("No folder was named.", todo="Say `lomrix demo demo`.")
     place = Path(folder)
     if place.exists() and not place.is_dir():
         raise FileError(f"{place} is a file, not a folder.", todo="Name a folder for the demo study.")
     there = [name for name in demo_files() if (place / name).exists()]
-    if there and not common.overwrite:
+    if there and not overwrite:
         raise FileError(
             f"{place} holds {', '.join(there[:3])}{' …' if len(there) > 3 else ''} already.",
-            todo="Add --overwrite to replace the files of the demo, or name another folder.",
+            todo="Add ‹overwrite› to replace the files of the demo, or name another folder.",
         )
 
     def make() -> dict[str, int]:
@@ -37,19 +73,24 @@ def write_demo(common: Common, folder: str, cases: int) -> None:
                 shutil.move(str(Path(part) / name), place / name)
         return rows
 
-    with Progress(1, wanted=not common.quiet) as progress:
+    around = voice.surroundings
+    watched = around.stderr if around.stderr_is_terminal and not voice.quiet else None
+    with Progress(1, watched) as progress:
         progress.stage("making the study")
-        rows: dict[str, int] = guarded(place, "write", make)
-    if common.json:
-        print(json.dumps({"folder": str(place), "files": demo_files(), "rows": rows}, indent=1))
-    elif not common.quiet:
-        screen = terminal.console()
-        screen.print(Text.assemble(("demo", "bold cyan"), "  the study of the Kittiwake Line, made up throughout"))
-        for name, count in rows.items():
-            file = next(one for one in demo_files() if one.startswith(name))
-            screen.print(f"  {count:>10,} rows  {place / file}")
-        screen.print(
-            Text.assemble(("look at", "bold yellow"), f"  {place / 'flaws.md'} lists the flaws that were planted")
-        )
-        command = f"lomrix merge {place}/roster.csv {place}/sleep_wide.csv --key crew_id -d {place}/dictionary.toml"
-        screen.print(Text.assemble(("next", "bold cyan"), f"  {command}"), soft_wrap=True)
+        rows = guarded(place, "write", make)
+    if voice.json:
+        voice.print_json({"folder": str(place), "files": demo_files(), "rows": rows})
+    elif not voice.quiet:
+        tell(voice, place, rows, demo_files())
+
+
+def tell(voice: Voice, place: Path, rows: Mapping[str, int], files: list[str]) -> None:
+    """What was written, what to look at, and what to type next."""
+    voice.show(Text.assemble(("demo", "bold cyan"), "  the study of the Kittiwake Line, made up throughout"))
+    for name, count in rows.items():
+        file = next(one for one in files if one.startswith(name))
+        voice.show(f"  {count:>10,} rows  {place / file}")
+    voice.show(Text.assemble(("look at", "bold yellow"), f"  {place / 'flaws.md'} lists the flaws that were planted"))
+    paths = [typed(str(place / name)) for name in ("roster.csv", "sleep_wide.csv", "dictionary.toml")]
+    command_ = f"lomrix merge {paths[0]} {paths[1]} --key crew_id -d {paths[2]}"
+    voice.show(Text.assemble(("next", "bold cyan"), f"  {command_}"), soft_wrap=True)

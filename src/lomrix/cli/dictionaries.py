@@ -1,78 +1,169 @@
-"""Dictionaries: drafted from data, shown, and turned from one form into another."""
+"""The command `dictionary` with its parts: draft, show, convert."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
-from lomrix.cli.options import Common
-from lomrix.cli.session import Session
+import typer
+
+from lomrix.cli.command import reading_options, told_errors, voice_of, with_signature
+from lomrix.cli.main import SETTINGS, Other
+from lomrix.cli.options import of_settings, of_telling, of_writing, parameter
+from lomrix.cli.telling import Voice
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.step import Result
-from lomrix.core.steps.subset import Subset
-from lomrix.core.steps.to_dictionary import drafted, misfits
-from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.table import Table
-from lomrix.files.dictionary_file import read_dictionary, understood
-from lomrix.files.dictionary_text import dictionary_sheets, dictionary_text, draft_text
-from lomrix.files.source import guarded, require_file
-from lomrix.files.target import Target
-from lomrix.files.text_writer import write_columns
-from lomrix.show.terminal import console
+from lomrix.files.reading import ReadingOptions
 
+if TYPE_CHECKING:
+    from lomrix.core.steps.account import Account
+    from lomrix.core.table.table import Table
+
+EXAMPLES = {
+    "draft": "lomrix dictionary draft roster.csv --out dictionary.toml",
+    "show": "lomrix dictionary show crew.csv",
+    "convert": "lomrix dictionary convert dictionary.toml --out dictionary.xlsx",
+}
+PURPOSES = {
+    "draft": "Write a commented dictionary from what is in a file.",
+    "show": "Show what is known of the variables, and lists of codes that do not fit their data.",
+    "convert": "Turn a dictionary into TOML, a workbook of two sheets, or two csv files.",
+}
+SOURCES = {
+    "draft": ("SOURCE", "The file to describe."),
+    "show": ("SOURCE", "A data file, or a dictionary (.toml, or two sheets)."),
+    "convert": ("DICTIONARY", "A .toml file, a workbook, or a csv file."),
+}
 MISFIT_HEADS = ("variable", "values without a label", "labels never used")
 FORMS = (".toml", ".xlsx", ".csv")
 
 
-def draft_dictionary(common: Common, source: str, into: str) -> None:
+def command(other: Other) -> Any:
+    """The command, which is a group of three."""
+    group = typer.Typer(help=f"{other.does}.", no_args_is_help=True, **SETTINGS)
+    for word in EXAMPLES:
+        example = f"Example: {EXAMPLES[word]}"
+        group.command(word, epilog=example, no_args_is_help=True, help=PURPOSES[word])(function_of(word))
+    made: Any = typer.main.get_command(group)
+    made.name = other.word
+    return made
+
+
+def function_of(word: str) -> Any:
+    """The function behind one of them."""
+    metavar, help_ = SOURCES[word]
+    parameters = [parameter("source", str, ..., typer.Argument(metavar=metavar, help=help_))]
+    if word == "draft":
+        text = "An existing dictionary: its lines are kept, new variables follow them."
+        parameters.append(parameter("into", str, "", typer.Option("--into", metavar="FILE", help=text)))
+    if word != "convert":
+        parameters += of_settings(ReadingOptions)
+    if word != "show":
+        parameters += of_writing(words=False)
+    parameters += of_telling()
+    does = {"draft": draft, "show": show, "convert": convert}[word]
+
+    def run(**given: Any) -> None:
+        voice = voice_of(given)
+        with told_errors(voice, given["source"]):
+            does(voice, given)
+
+    return with_signature(run, word, parameters)
+
+
+def read(source: str, given: dict[str, Any]) -> Table:
+    """A data file, read as any command reads it."""
+    from lomrix.core.table.dictionary import Dictionary
+    from lomrix.files.dictionary_file import read_dictionary
+    from lomrix.files.reading import ReadSettings
+    from lomrix.files.registry import source_of
+
+    options = reading_options({name: given[name] for name in ReadingOptions.model_fields})
+    known = read_dictionary(options.dictionary) if options.dictionary else Dictionary()
+    return source_of(source, ReadSettings.of(options, known)).read().table
+
+
+def tell(voice: Voice, account: Account, written: tuple[Path, ...]) -> None:
+    """Tell what was done."""
+    if voice.json:
+        voice.print_json({"account": account.to_json(), "written": [str(path) for path in written]})
+    elif not voice.quiet:
+        from lomrix.show.terminal import account_view, ending_view
+
+        voice.show(account_view(account, [], []), ending_view([str(path) for path in written], []))
+
+
+def written_to(sink: Any, content: object, inputs: list[str]) -> tuple[Path, ...]:
+    """Check, stage and commit one output."""
+    from lomrix.job.outputs import Outputs
+
+    outputs = Outputs({"out": sink})
+    outputs.require_different([Path(one) for one in inputs if one])
+    sink.check()
+    outputs.stage({"out": content})
+    return tuple(one.path for one in outputs.commit())
+
+
+# ----------------------------------------------------------------------- draft
+
+
+def draft(voice: Voice, given: dict[str, Any]) -> None:
     """Draft a dictionary; without an output it is shown."""
-    session = Session(common, [source])
+    from lomrix.core.steps.account import Account, Balance
+    from lomrix.core.steps.dictionary.draft import drafted
+    from lomrix.core.table.dictionary import Dictionary
+    from lomrix.core.table.variable import NOTHING_KNOWN
+    from lomrix.files.dictionary_file import understood
+    from lomrix.files.dictionary_text import draft_text
+    from lomrix.files.file_source import require_file
+    from lomrix.files.staging import TextSink, guarded
+
+    source, into, out = given["source"], given["into"], given["out"]
     existing, known = "", Dictionary()
     if into:
         require_file(Path(into))
         existing = guarded(Path(into), "read", lambda: Path(into).read_text(encoding="utf-8"))
         found = understood(Path(into), existing.encode())
         known = Dictionary(found.variables, found.codes)
-    place = Target.checked(common.out, [source], overwrite=common.overwrite) if common.out else None
-    if place is not None and place.path.suffix.lower() != ".toml":
-        raise UsageError(f"A draft is a .toml file, not {place.path.name}.", todo="Say --out dictionary.toml.")
-    session.report(Subset(columns="@all"), "drafting")
-    table = session.tables[0]
+    if out and Path(out).suffix.lower() != ".toml":
+        raise UsageError(f"A draft is a .toml file, not {Path(out).name}.", todo="Say ‹out=dictionary.toml›.")
+    table = read(source, given)
     new = drafted(table, known)
     text = draft_text(new, table.name, existing)
-    understood(Path(common.out or "draft.toml"), text.encode())
+    understood(Path(out or "draft.toml"), text.encode())
+    old = sum(known.of(name) != NOTHING_KNOWN for name in table.names)
     account = Account(
         "dictionary draft",
-        f"{len(new):,} variables drafted, {len(table.names) - len(new):,} known already.",
-        (Balance("variables", len(table.names), (("drafted", len(new)), ("known", len(table.names) - len(new)))),),
+        f"{len(new):,} variables drafted, {old:,} known already.",
+        (Balance("variables", len(table.names), (("drafted", len(new)), ("known", old))),),
     )
-    written = place.write(lambda part: _put(part, text)) if place is not None else []
-    if place is None and not common.json and not common.quiet:
-        console().print(text, soft_wrap=True)
-    session.tell(Result(table, account), written, rehearsal=False)
+    written = written_to(TextSink(Path(out), given["overwrite"]), text, [source, into]) if out else ()
+    if not out and not voice.json and not voice.quiet:
+        voice.show(text, soft_wrap=True)
+    tell(voice, account, written)
 
 
-def _put(part: Path, text: str) -> dict[Path, bytes]:
-    part.write_text(text, encoding="utf-8")
-    return {}
+# ------------------------------------------------------------------------ show
 
 
-def show_dictionary(common: Common, source: str) -> None:
+def show(voice: Voice, given: dict[str, Any]) -> None:
     """Show a dictionary, or what is known of a data file's variables."""
-    session = Session(common, [source])
+    from lomrix.core.steps.account import Account, Listing
+    from lomrix.core.steps.dictionary.draft import misfits
+    from lomrix.files.dictionary_file import read_dictionary
+
+    source = given["source"]
+    misfit: list[tuple[str, str, str]] = []
     if Path(source).suffix.lower() == ".toml":
         dictionary = read_dictionary(source)
-        table = Table({}, dictionary, (), Path(source).stem)
-        names, misfit = list(dictionary.variables), []
+        names = list(dictionary.variables)
     else:
-        session.report(Subset(columns="@all"), "looking")
-        table = session.tables[0]
+        table = read(source, given)
         dictionary, names = table.dictionary, table.names
         if {"variable", "label"} <= set(names):  # a dictionary kept as a sheet
             dictionary = read_dictionary(source)
-            names, table = list(dictionary.variables), Table({}, dictionary, (), table.name)
-        misfit = misfits(table, dictionary)
+            names = list(dictionary.variables)
+        else:
+            misfit = misfits(table, dictionary)
     rows = []
     for name in names:
         entry = dictionary.of(name)
@@ -87,44 +178,27 @@ def show_dictionary(common: Common, source: str) -> None:
     if misfit:
         listings.append(Listing("lists of codes that do not fit", MISFIT_HEADS, tuple(misfit)))
     summary = f"{len(names):,} variables, {len(dictionary.codes):,} lists of codes."
-    account = Account("dictionary", summary, (), {"misfits": [row[0] for row in misfit]}, tuple(listings))
-    session.sources = session.sources if session.tables else []
-    session.tell(Result(table, account), [], rehearsal=False)
+    tell(voice, Account("dictionary", summary, (), {"misfits": [row[0] for row in misfit]}, tuple(listings)), ())
 
 
-def convert_dictionary(common: Common, source: str) -> None:
+# --------------------------------------------------------------------- convert
+
+
+def convert(voice: Voice, given: dict[str, Any]) -> None:
     """Turn a dictionary into the form that the output's extension names."""
+    from lomrix.core.steps.account import Account, Balance
+    from lomrix.files.dictionary_file import DictionarySink, read_dictionary
+
+    source, out = given["source"], given["out"]
     dictionary = read_dictionary(source)
-    suffix = Path(common.out).suffix.lower()
-    if suffix not in FORMS:
-        raise UsageError(
-            f'"{common.out}" names no form of a dictionary.', todo=f"Say --out with one of {' '.join(FORMS)}."
-        )
-    codes_file = Path(common.out).with_name(Path(common.out).stem + ".codes.csv")
-    place = Target.checked(
-        common.out, [source], overwrite=common.overwrite, beside=[codes_file] if suffix == ".csv" else []
-    )
-    variables, codes = dictionary_sheets(dictionary)
-
-    def workbook(part: Path) -> dict[Path, bytes]:
-        from lomrix.files.workbook import write_sheets
-
-        write_sheets(part, {"variables": variables, "codes": codes}, {})
-        return {}
-
-    def two_files(part: Path) -> dict[Path, bytes]:
-        write_columns(codes.columns, {}, part, ",")
-        beside = {codes_file: part.read_bytes()}
-        write_columns(variables.columns, {}, part, ",")
-        return beside
-
-    fills: dict[str, Callable[[Path], dict[Path, bytes]]] = {
-        ".toml": lambda part: _put(part, dictionary_text(dictionary)), ".xlsx": workbook, ".csv": two_files,
-    }  # fmt: skip
-    written = place.write(fills[suffix])
+    if Path(out).suffix.lower() not in FORMS:
+        raise UsageError(f'"{out}" names no form of a dictionary.', todo=f"Say ‹out› with one of {' '.join(FORMS)}.")
+    sink = DictionarySink(Path(out), given["overwrite"])
+    written = written_to(sink, dictionary, [source])
+    back = read_dictionary(str(written[0]))
     account = Account(
-        "dictionary convert", f"{len(dictionary.variables):,} variables and {len(dictionary.codes):,} lists of codes.",
-        (Balance("variables", len(dictionary.variables), (("written", len(variables)),)),),
-    )  # fmt: skip
-    session = Session(common, [])
-    session.tell(Result(variables, account), written, rehearsal=False)
+        "dictionary convert",
+        f"{len(dictionary.variables):,} variables and {len(dictionary.codes):,} lists of codes.",
+        (Balance("variables", len(dictionary.variables), (("written", len(back.variables)),)),),
+    )
+    tell(voice, account, written)

@@ -1,14 +1,16 @@
 """The program `lomrix`: its commands in their panels, each loaded when it is called.
 
-Nothing here may import NumPy, PyArrow or a command: `lomrix --help` must be quick.
+Nothing here may import NumPy, PyArrow, pydantic or a command: `lomrix --help` must be quick.
 """
 
 from __future__ import annotations
 
 import contextlib
+import difflib
 import gc
 import importlib
 import os
+import signal
 import sys
 from dataclasses import dataclass
 from typing import Annotated, Any
@@ -17,6 +19,12 @@ import typer
 from typer.core import TyperGroup
 
 import lomrix
+from lomrix.cli.surroundings import CURRENT, Surroundings
+from lomrix.core.steps.registry import ENTRIES, entry_of
+
+# What Typer raises where the words of a command line are wrong.
+WrongLineError: Any = typer.BadParameter.__mro__[1]
+AnyLineError: Any = typer.BadParameter.__mro__[2]
 
 SETTINGS: dict[str, Any] = {
     "add_completion": False,
@@ -27,58 +35,27 @@ SETTINGS: dict[str, Any] = {
 
 
 @dataclass(frozen=True)
-class Entry:
-    """A command: its panel, its name, what it does in a few words, and an example."""
+class Other:
+    """A command that is no step: its panel, its name, what it does, the module that has it, and an example."""
 
     panel: str
-    name: str
+    word: str
     does: str
+    module: str
     example: str = ""
 
-    def loaded(self) -> Any:
-        """The command itself, from the module and function of its name."""
-        word = self.name.replace("-", "_")
-        module = importlib.import_module(f"lomrix.cli.{word}")
-        if isinstance(getattr(module, "app", None), typer.Typer):
-            command: Any = typer.main.get_command(module.app)
-            command.name = self.name
-            return command
-        alone = typer.Typer(**SETTINGS)
-        epilog = f"Example: {self.example}"
-        alone.command(self.name, epilog=epilog, no_args_is_help=True, help=f"{self.does}.")(getattr(module, word))
-        return typer.main.get_command(alone)
+
+OTHERS = (
+    Other("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits", "dictionaries"),
+    Other("Repeat", "demo", "Write the demo study of the Kittiwake Line", "demo_study", "lomrix demo demo"),
+)
+PANELS = ("Look", "Clean", "Combine", "Reshape", "Compute", "Deliver", "Repeat")
 
 
-ENTRIES = (
-    Entry("Look", "profile", "Show what is in a file: keys, types, missing cells, ranges, labels",
-          "lomrix profile roster.csv --dictionary dictionary.toml"),
-    Entry("Look", "tally", "Count values, with labels and per cents; missing cells apart",
-          "lomrix tally roster.csv sex vessel --percent column -d dictionary.toml"),
-    Entry("Clean", "check", "Find what is wrong; exit status 1 where a rule is broken",
-          "lomrix check roster.csv --key crew_id -d dictionary.toml --draft-ledger ledger.csv"),
-    Entry("Clean", "correct", "Apply a ledger of corrections, where the old value still stands",
-          "lomrix correct roster.csv --ledger ledger_roster.csv --out roster_clean.csv"),
-    Entry("Clean", "recode", "Recode whole values: to others, codes, labels, a missing reason",
-          'lomrix recode fatigue_m0.csv --map "watch: day=1, night=2, split=3" --out coded.csv'),
-    Entry("Clean", "subset", "Choose columns and rows",
-          'lomrix subset long.csv --columns "crew_id,month,sleep" --where "month in (0, 12)"'),
-    Entry("Clean", "deidentify", "Take away what names a person; the way back is written apart",
-          "lomrix deidentify roster.csv --id crew_id --remove name --seed k/seed --linkage k/link.csv --out safe.csv"),
-    Entry("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits"),
-    Entry("Combine", "merge", "Add variables from another file, by key",
-          "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv"),
-    Entry("Combine", "stack", "Put files under each other: add cases or waves",
-          "lomrix stack fatigue_m0.csv fatigue_m6.csv --mark month=0,6 --case crew_id --out fatigue.csv"),
-    Entry("Reshape", "to-long", "Turn repeated columns into one row per case and occasion",
-          'lomrix to-long crew.csv --case crew_id --header "{measure}_m{month}" --out long.csv'),
-    Entry("Reshape", "to-wide", "Turn the rows of a case into columns, one for each measure and occasion",
-          'lomrix to-wide long.csv --case crew_id --occasion month --header "{measure}_m{month}" --out wide.csv'),
-    Entry("Compute", "aggregate", "Compute statistics of groups: one row per group",
-          'lomrix aggregate long.csv --by vessel,month --stat "sleep: n mean sd"'),
-    Entry("Deliver", "export", "Write a file for another program, missing values recoded",
-          "lomrix export long.csv --to model.dat --form bare --missing-code auto"),
-    Entry("Repeat", "demo", "Write the demo study of the Kittiwake Line", "lomrix demo demo"),
-)  # fmt: skip
+def listed() -> list[tuple[str, str, str]]:
+    """Panel, word and purpose of every command, panel by panel."""
+    every = [(one.panel, one.word, one.does) for one in (*ENTRIES, *OTHERS)]
+    return [one for panel in PANELS for one in every if one[0] == panel]
 
 
 class Program(TyperGroup):
@@ -86,17 +63,41 @@ class Program(TyperGroup):
 
     def list_commands(self, ctx: Any) -> list[str]:
         """Names of the commands."""
-        return [entry.name for entry in ENTRIES]
+        return [word for _, word, _ in listed()]
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """The command of a name; None where there is none."""
-        return next((entry.loaded() for entry in ENTRIES if entry.name == cmd_name), None)
+        entry = entry_of(cmd_name)
+        if entry is not None:
+            from lomrix.cli.command import function_of
+
+            return command(function_of(entry.step()), entry.word, entry.does, entry.example)
+        other = next((one for one in OTHERS if one.word == cmd_name), None)
+        if other is None:
+            return None
+        module = importlib.import_module(f"lomrix.cli.{other.module}")
+        return module.command(other)
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """The command that was named; a misspelt one gets the nearest."""
+        if args and self.get_command(ctx, args[0]) is None:
+            near = difflib.get_close_matches(args[0], self.list_commands(ctx), n=2, cutoff=0.5)
+            todo = f"Did you mean {' or '.join(near)}?" if near else "`lomrix --help` shows them."
+            raise WrongLineError(f"There is no command {args[0]}.\n{todo}", ctx)
+        return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
         """Write the commands panel by panel."""
-        for panel in dict.fromkeys(entry.panel for entry in ENTRIES):
+        for panel in PANELS:
             with formatter.section(panel):
-                formatter.write_dl([(entry.name, entry.does) for entry in ENTRIES if entry.panel == panel], col_max=12)
+                formatter.write_dl([(word, does) for one, word, does in listed() if one == panel], col_max=12)
+
+
+def command(function: Any, word: str, does: str, example: str) -> Any:
+    """A function as a command with its help and an example."""
+    alone = typer.Typer(**SETTINGS)
+    alone.command(word, epilog=f"Example: {example}", no_args_is_help=True, help=f"{does}.")(function)
+    return typer.main.get_command(alone)
 
 
 app = typer.Typer(
@@ -125,6 +126,54 @@ def program(
     """Look after the data of a longitudinal study."""
 
 
+def run(surroundings: Surroundings) -> int:
+    """Run one command in given surroundings.
+
+    Parameters
+    ----------
+    surroundings
+        Arguments, streams, and what is known of the terminal.
+
+    Returns
+    -------
+    The exit status.
+    """
+    token = CURRENT.set(surroundings)
+    try:
+        with contextlib.redirect_stdout(surroundings.stdout), contextlib.redirect_stderr(surroundings.stderr):
+            program = typer.main.get_command(app)
+            status = program.main(list(surroundings.arguments), prog_name="lomrix", standalone_mode=False)
+        return status if isinstance(status, int) else 0
+    except AnyLineError as error:
+        if type(error).__name__ == "NoArgsIsHelpError":
+            print(error.format_message(), file=surroundings.stdout)
+            return 2
+        tell_wrong_line(error, surroundings)
+        return 2
+    except (typer.Abort, KeyboardInterrupt):
+        print("stopped; nothing was written", file=surroundings.stderr)
+        return 130
+    finally:
+        CURRENT.reset(token)
+
+
+def tell_wrong_line(error: Any, surroundings: Surroundings) -> None:
+    """Tell what is wrong with the words of the command line."""
+    from lomrix.cli.telling import Voice
+    from lomrix.core.errors import UsageError
+
+    what, _, todo = error.format_message().partition("\n")
+    context = getattr(error, "ctx", None)
+    path = context.command_path if context is not None else "lomrix"
+    told = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
+    Voice(surroundings, json="--json" in surroundings.arguments).tell_error(told)
+
+
+def stop(number: int, frame: object) -> None:
+    """A request to end is honoured as a key press is, so that nothing is left behind."""
+    raise KeyboardInterrupt
+
+
 def main() -> None:
     """Run the program.
 
@@ -132,12 +181,11 @@ def main() -> None:
     """
     # Loading makes many small objects and no garbage; looking for it now and then is enough.
     gc.set_threshold(100_000, 50, 50)
-    status: Any = 0
-    try:
-        app()
-    except SystemExit as ending:
-        status = ending.code
+    # What plugins other packages may have brought is not looked for: that takes longer than most commands.
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    signal.signal(signal.SIGTERM, stop)
+    status = run(Surroundings.of_process())
     for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(BrokenPipeError):
+        with contextlib.suppress(BrokenPipeError, ValueError):
             stream.flush()
-    os._exit(status if isinstance(status, int) else 0 if status is None else 1)
+    os._exit(status)

@@ -1,132 +1,132 @@
-"""The options that commands share, and the wrapper that gives them to a command.
-
-Nothing here may import NumPy or PyArrow: `lomrix --help` reads this module.
-"""
+"""Options made from settings: name, type, choices, bounds and help stand in one place only."""
 
 from __future__ import annotations
 
 import inspect
+import types
 import typing
-from collections.abc import Callable
-from dataclasses import dataclass
-from enum import StrEnum
-from typing import Annotated, Any
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
 
 import typer
+from pydantic import BaseModel
+from pydantic.fields import FieldInfo
 
-Out = Annotated[
-    str, typer.Option("--out", "-o", metavar="FILE", help="Write the result here; without it nothing is written.")
-]
-Overwrite = Annotated[bool, typer.Option("--overwrite", help="Replace the output where it is there already.")]
-DictionaryFile = Annotated[
-    str,
-    typer.Option("--dictionary", "-d", metavar="FILE", help="Labels, codes and missing codes of the variables (TOML)."),
-]
-Types = Annotated[
-    list[str], typer.Option("--type", metavar="NAME=TYPE", help="Type of a column, such as visit=date:%d/%m/%Y.")
-]
-Delimiter = Annotated[
-    str, typer.Option("--delimiter", metavar="SIGN", help="Delimiter of text files, where it is not found right.")
-]
-Encoding = Annotated[
-    str, typer.Option("--encoding", metavar="NAME", help="Encoding of text files, where it is not found right.")
-]
-Decimal = Annotated[str, typer.Option("--decimal", metavar="SIGN", help="Sign before decimal places: . or ,")]
-MissingText = Annotated[
-    list[str],
-    typer.Option("--missing-text", metavar="TEXTS", help="Texts that stand for a missing cell, commas between."),
-]
-Json = Annotated[bool, typer.Option("--json", help="Give the account as JSON.")]
-Quiet = Annotated[bool, typer.Option("--quiet", "-q", help="Say nothing but errors.")]
+from lomrix.cli.face import option
+from lomrix.core.steps.settings import Setting
+from lomrix.core.steps.step import Extra, Role, Step
+from lomrix.files.missing_words import InCells
 
-Key = Annotated[
-    list[str],
-    typer.Option(
-        "--key", "-k", metavar="COLUMN", help="Key column; pid=person where the added file calls it differently."
-    ),
-]
-MissingCode = Annotated[
-    list[str],
-    typer.Option(
-        "--missing-code", metavar="CODE", help="Code for missing cells: -9, refused=-8 for one reason, or auto."
-    ),
-]
+KEYWORD = inspect.Parameter.KEYWORD_ONLY
+NEEDED = " (needed)"
 
 
-class OtherLabels(StrEnum):
-    """What happens where one code has different labels."""
-
-    STOP = "stop"
-    FIRST = "first"
+def parameter(name: str, kind: Any, default: Any, declared: Any) -> inspect.Parameter:
+    """One parameter of a command, as Typer reads it."""
+    return inspect.Parameter(name, KEYWORD, default=default, annotation=Annotated[kind, declared])
 
 
-@dataclass(frozen=True)
-class Common:
-    """What was said with the options that all commands share."""
-
-    dictionary: str = ""
-    type_: tuple[str, ...] = ()
-    delimiter: str = ""
-    encoding: str = ""
-    decimal: str = "."
-    missing_text: tuple[str, ...] = ()
-    out: str = ""
-    overwrite: bool = False
-    json: bool = False
-    quiet: bool = False
+def of_roles(roles: tuple[Role, ...]) -> Iterator[inspect.Parameter]:
+    """Arguments and options for what goes in."""
+    for role in roles:
+        kind: Any = list[str] if role.many else str
+        default: Any = [] if role.many else ""
+        if role.option:
+            text = role.help + (NEEDED if role.needed else "")
+            yield parameter(role.name, kind, default, typer.Option(option(role.name), metavar=role.metavar, help=text))
+        else:
+            metavar = role.metavar + ("…" if role.many else "")
+            yield parameter(role.name, kind, ..., typer.Argument(metavar=metavar, help=role.help))
 
 
-READING: dict[str, Any] = {
-    "dictionary": DictionaryFile,
-    "type_": Types,
-    "missing_text": MissingText,
-    "delimiter": Delimiter,
-    "decimal": Decimal,
-    "encoding": Encoding,
-}
-LISTS = ("type_", "missing_text")
-DEFAULTS = {"decimal": "."}
-WRITING: dict[str, Any] = {"out": Out, "overwrite": Overwrite}
-TELLING: dict[str, Any] = {"json": Json, "quiet": Quiet}
+def of_settings(model: type[BaseModel]) -> Iterator[inspect.Parameter]:
+    """Options for the settings of a step, or of the reading."""
+    for name, field in model.model_fields.items():
+        setting = next((one for one in field.metadata if isinstance(one, Setting)), None)
+        if setting is not None:
+            yield of_setting(name, field, setting)
 
 
-def with_common_options(
-    *, reads: bool = True, writes: bool = True, out: bool = True
-) -> Callable[[Callable[..., None]], Callable[..., None]]:
-    """Give a command the shared options; it takes them as one `Common` in its first argument.
+def of_setting(name: str, field: FieldInfo, setting: Setting) -> inspect.Parameter:
+    """The option, or the argument, for one setting."""
+    kind, default = kind_of(field.annotation), field.get_default()
+    text = setting.help
+    if typing.get_origin(kind) is list:
+        default = []
+    elif field.is_required():
+        default = ""
+    text += NEEDED if field.is_required() else ""
+    if setting.place:
+        return parameter(name, kind, ..., typer.Argument(metavar=setting.metavar or None, help=setting.help))
+    bounds = {word: getattr(one, attribute) for one in field.metadata
+              for word, attribute in (("min", "ge"), ("max", "le")) if getattr(one, attribute, None) is not None}  # fmt: skip
+    names = [option(name), *([f"-{setting.letter}"] if setting.letter else [])]
+    declared = typer.Option(*names, metavar=setting.metavar or None, help=text, **bounds)
+    return parameter(name, kind, default, declared)
+
+
+def kind_of(annotation: Any) -> Any:
+    """The type of an option for the type of a setting."""
+    if annotation is bool or annotation is int or annotation is str:
+        return annotation
+    if typing.get_origin(annotation) is tuple:
+        return list[str]
+    choices = tuple(words(annotation))
+    chosen = Literal[choices]  # type: ignore[valid-type]
+    return chosen | None if type(None) in typing.get_args(annotation) else chosen
+
+
+def words(annotation: Any) -> Iterator[str]:
+    """The words of a choice."""
+    if typing.get_origin(annotation) is Literal:
+        yield from typing.get_args(annotation)
+    elif typing.get_origin(annotation) in (typing.Union, types.UnionType):
+        for part in typing.get_args(annotation):
+            yield from words(part)
+
+
+def of_extras(extras: tuple[Extra, ...]) -> Iterator[inspect.Parameter]:
+    """Options for what a step gives besides its table."""
+    for extra in extras:
+        text = extra.help + (NEEDED if extra.needed else "")
+        yield parameter(extra.name, str, "", typer.Option(option(extra.name), metavar="FILE", help=text))
+
+
+def of_writing(*, out: bool = True, export: bool = False, words: bool = True) -> Iterator[inspect.Parameter]:
+    """Options for the output.
 
     Parameters
     ----------
-    reads, writes
-        Whether it reads sources and writes an output.
     out
-        Whether the output is named with `--out`.
+        Whether there is a table to be written.
+    export
+        Whether it is a delivery, which names its destination.
+    words
+        Whether the cells of text files may hold reasons.
     """
-    shared = {**(READING if reads else {}), **(WRITING if writes else {}), **TELLING}
-    if not out:
-        shared.pop("out", None)
+    if out:
+        names = ("--to",) if export else ("--out", "-o")
+        help_ = "Write the result here; without it nothing is written."
+        yield parameter("out", str, "", typer.Option(*names, metavar="DEST" if export else "FILE", help=help_))
+    yield parameter("overwrite", bool, False, typer.Option("--overwrite", help="Replace what is there already."))
+    if out and words:
+        text = "What stands in missing cells of text files that have no code."
+        yield parameter("missing", InCells, "empty", typer.Option("--missing", help=text))
 
-    def wrap(function: Callable[..., None]) -> Callable[..., None]:
-        hints = typing.get_type_hints(function, include_extras=True)
-        own = list(inspect.signature(function).parameters.values())[1:]
-        parameters = [parameter.replace(annotation=hints[parameter.name]) for parameter in own]
-        for name, annotation in shared.items():
-            default: Any = [] if name in LISTS else False if annotation.__origin__ is bool else DEFAULTS.get(name, "")
-            parameters.append(
-                inspect.Parameter(name, inspect.Parameter.KEYWORD_ONLY, default=default, annotation=annotation)
-            )
 
-        def command(**given: Any) -> None:
-            from lomrix.cli.session import guarded_command
+def of_telling() -> Iterator[inspect.Parameter]:
+    """Options for what is told."""
+    yield parameter("json", bool, False, typer.Option("--json", help="Give the account as JSON."))
+    yield parameter("quiet", bool, False, typer.Option("--quiet", "-q", help="Say nothing but errors."))
 
-            said = {name: given.pop(name) for name in shared}
-            said |= {name: tuple(said[name]) for name in LISTS if name in said}
-            guarded_command(function, Common(**said), given)
 
-        command.__name__, command.__doc__, command.__module__ = function.__name__, function.__doc__, function.__module__
-        # Typer reads a command's options from its signature.
-        vars(command)["__signature__"] = inspect.Signature(parameters)
-        command.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
-        return command
-
-    return wrap
+def of_step(step: type[Step], reading: type[BaseModel]) -> list[inspect.Parameter]:
+    """All parameters of a step's command."""
+    return [
+        *of_roles(step.roles),
+        *of_settings(step),
+        *of_extras(step.gives),
+        *of_settings(reading),
+        *of_writing(out=step.result != "report only", export=step.word == "export", words=step.word != "export"),
+        *of_telling(),
+    ]

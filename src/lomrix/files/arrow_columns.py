@@ -2,67 +2,68 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from lomrix.core.arrays.text_bytes import offsets_and_data
 from lomrix.core.errors import FileError
-from lomrix.core.table.column import DTYPES, FILLERS, Column, Type
+from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.from_text import FEW_ROWS, typed_column, values_of
 from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool, positions_of
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
-from lomrix.core.table.table import Table
-from lomrix.core.table.text_cells import offsets_and_data
-from lomrix.files.read import ReadSettings
+from lomrix.core.table.types import Type
+from lomrix.core.text.reading import FEW_ROWS, typed_column, values_of
+from lomrix.files.reading import ReadSettings
 
 METADATA = b"lomrix"
-# Where a column has several reasons, a column of this ending says in words why each null is missing.
-REASON_COLUMN = ".reason"
 
 
 def columns_from_arrow(
-    arrow: Any, settings: ReadSettings, beside: Dictionary, null_reasons: Mapping[str, str], name: str
+    arrow: Any, names: Sequence[str], settings: ReadSettings, beside: Dictionary, table: str
 ) -> tuple[dict[str, Column], list[Note]]:
-    """The columns of an Arrow table; reasons come from the columns that hold them.
+    """The columns of an Arrow table; nulls are blanks.
+
+    Parameters
+    ----------
+    arrow
+        A pyarrow Table that has the columns.
+    names
+        Which of them are wanted.
+    settings, beside
+        What was said about them, and what the descriptor says.
+    table
+        How messages call it.
 
     Raises
     ------
     FileError
-        Where a name is repeated or a column holds lists, records or bytes.
+        Where a column holds lists, records or bytes.
     """
-    names = arrow.column_names
-    if len(set(names)) < len(names):
-        twice = next(one for one in names if names.count(one) > 1)
-        raise FileError(f"The name {twice} stands twice in {name}.", todo="Rename one of the two columns.")
-    told = {one + REASON_COLUMN for one in beside.variables} & set(names)
 
     def converted(one: str) -> tuple[Column, list[Note]]:
         variable = settings.variable(one, beside)
-        single = null_reasons.get(one, BLANK)
         array = arrow.column(one)
         array = array.chunk(0) if array.num_chunks == 1 else array.combine_chunks()
         if isinstance(array, pa.ChunkedArray):
             array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
-        column = column_from_arrow(array, one, name, single)
-        if one + REASON_COLUMN in told:
-            column = with_reasons(column, arrow.column(one + REASON_COLUMN))
+        column = column_from_arrow(array, one, table, BLANK)
+        if settings.all_text and column.type != "string":
+            return column.widened("string"), []
         if column.type == "string" and variable.type not in (None, "string"):
             return typed_column(one, column.to_arrow(), variable, settings.date_format(one))
         return with_missing_codes(column, variable.missing) if variable.missing else column, []
 
-    wanted = [one for one in names if one not in told]
     if arrow.num_rows > FEW_ROWS:
         with ThreadPoolExecutor() as workers:
-            found = list(workers.map(converted, wanted))
+            found = list(workers.map(converted, names))
     else:
-        found = list(map(converted, wanted))
-    columns = {one: column for one, (column, _) in zip(wanted, found, strict=True)}
+        found = list(map(converted, names))
+    columns = {one: column for one, (column, _) in zip(names, found, strict=True)}
     return columns, [note for _, notes in found for note in notes]
 
 
@@ -146,26 +147,6 @@ def string_column(strings: Any, why: Any, reason: str) -> Column:
     return Column.of_strings(column.values, column.strings, why, (reason,)).with_missing(empty, BLANK)
 
 
-def with_reasons(column: Column, reasons: Any) -> Column:
-    """The column with the reasons that its companion column names."""
-    encoded = reasons.combine_chunks()
-    if isinstance(encoded, pa.ChunkedArray):
-        encoded = encoded.chunk(0)
-    if not pa.types.is_dictionary(encoded.type):
-        encoded = encoded.dictionary_encode()
-    positions = positions_of(encoded.indices)
-    words = tuple(encoded.dictionary.to_pylist())
-    why = (positions + 1).astype(np.uint8)
-    left = column.is_missing & (why == 0)
-    if left.any():
-        words = (*words, BLANK)
-        why[left] = len(words)
-    why[~column.is_missing] = 0
-    if column.type == "string":
-        return Column.of_strings(column.values, column.strings, why, words)
-    return Column.of(column.type, column.values, why, words)
-
-
 def with_missing_codes(column: Column, codes: Any) -> Column:
     """Turn the dictionary's missing codes into reasons."""
     if column.type == "string":
@@ -183,46 +164,3 @@ def with_missing_codes(column: Column, codes: Any) -> Column:
         except ValueError:
             continue
     return column
-
-
-@dataclass(frozen=True)
-class ArrowForm:
-    """How the columns of a table are put into Arrow, found once for the whole of it.
-
-    Parameters
-    ----------
-    table
-        The table.
-    tokens
-        By column the reason that its nulls stand for, where there is only one.
-    told
-        Columns with several reasons, which a further column tells.
-    """
-
-    table: Table
-    tokens: dict[str, dict[str, str]]
-    told: frozenset[str]
-
-    @classmethod
-    def of(cls, table: Table) -> ArrowForm:
-        """Look at the reasons of each column."""
-        reasons = {name: column.reason_counts() for name, column in table.columns.items()}
-        tokens = {name: {next(iter(found)): ""} for name, found in reasons.items() if len(found) == 1}
-        return cls(table, tokens, frozenset(name for name, found in reasons.items() if len(found) > 1))
-
-    def part(self, start: int, stop: int) -> Any:
-        """Some rows as an Arrow table."""
-        arrays: dict[str, Any] = {}
-        for name, whole in self.table.columns.items():
-            column = whole.part(start, stop)
-            arrays[name] = column.to_arrow()
-            if name in self.told:
-                why = np.zeros(len(column), np.uint8) if column.why is None else column.why
-                indices = pa.array(why.astype(np.int16) - 1, mask=why == 0)
-                words = pa.array(column.reasons, pa.string())
-                arrays[name + REASON_COLUMN] = pa.DictionaryArray.from_arrays(indices, words)
-        return pa.table(arrays)
-
-    def whole(self) -> Any:
-        """All rows as an Arrow table."""
-        return self.part(0, len(self.table))

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.ipc
@@ -10,39 +13,47 @@ import pyarrow.ipc
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import REASON_COLUMN, ArrowForm
-from lomrix.files.arrow_tables import columns_in, metadata_of, table_of
-from lomrix.files.read import Read, ReadSettings
+from lomrix.files.arrow_form import ArrowForm, ArrowSource
+from lomrix.files.staging import FileSink
 
 
-def read_table(path: Path, settings: ReadSettings) -> Read:
-    """Read an Arrow file.
+class Reader(ArrowSource):
+    """An Arrow file."""
 
-    Raises
-    ------
-    FileError
-        Where it is no Arrow file, or a column holds what a table of cells cannot.
-    """
-    try:
-        with pa.memory_map(str(path)) as source:
-            file = pa.ipc.open_file(source)
-            names = file.schema.names
-            needed = set(settings.names_needed(names))
-            reasons = {name + REASON_COLUMN for name in needed}
-            arrow = file.read_all().select([name for name in names if name in needed or name in reasons])
-    except pa.ArrowException as error:
-        raise FileError(
-            f"{path.name} cannot be read as Arrow.",
-            where=descriptor.first_line(error),
-            todo="Check that it was copied whole and has its own extension.",
-        ) from error
-    return table_of(arrow, settings, path, names=columns_in(names))
+    def schema(self) -> Any:
+        """Its schema."""
+        return self._opened(lambda file: file.schema)
+
+    def arrow(self, names: Sequence[str], rows: range | None) -> Any:
+        """Some columns and rows, which stay in the file until they are looked at."""
+
+        def taken(file: Any) -> Any:
+            table = file.read_all().select(list(names))
+            return table if rows is None else table.slice(rows.start, max(rows.stop - rows.start, 0))
+
+        return self._opened(taken)
+
+    def _opened(self, action: Callable[[Any], Any]) -> Any:
+        try:
+            with pa.memory_map(str(self.path)) as source:
+                return action(pa.ipc.open_file(source))
+        except pa.ArrowException as error:
+            raise FileError(
+                f"{self.path.name} cannot be read as Arrow.",
+                where=descriptor.first_line(error),
+                todo="Check that it was copied whole and has its own extension.",
+            ) from error
 
 
-def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
-    """Write an Arrow file to `path`, the descriptor in its metadata; nothing belongs beside it."""
-    form = ArrowForm.of(table)
-    arrow = form.whole().replace_schema_metadata(metadata_of(form, final, key))
-    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, arrow.schema) as writer:
-        writer.write_table(arrow)
-    return {}
+@dataclass
+class Writer(FileSink):
+    """An Arrow file, the descriptor in its metadata."""
+
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write a table."""
+        assert isinstance(content, Table)
+        form = ArrowForm.of(content)
+        arrow = form.whole().replace_schema_metadata(form.metadata(self.path))
+        with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, arrow.schema) as writer:
+            writer.write_table(arrow)
+        return {}

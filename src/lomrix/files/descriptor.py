@@ -12,14 +12,23 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.code_use import times_used
-from lomrix.core.table.column import TYPES, Column
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.history import History
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
+from lomrix.core.table.types import TYPES
 from lomrix.core.table.variable import Variable
+from lomrix.files.missing import Missing
 
 HISTORY = "lomrix:history"
+# By field, the rows of empty cells that are missing for another reason than its empty cells mostly are.
+RUNS = "lomrix:missing-rows"
+# A column of bytes that tells why cells of some fields are missing, where runs would be longer.
+PACKED = "lomrix:packed-reasons"
+# Number of rows, where the format itself cannot tell blank rows at the end from nothing.
+ROWS = "lomrix:rows"
 OTHER_LAYOUT = "lomrix:other-layout"
 VARIABLE_EXTRAS = ("unit", "level")
 
@@ -61,6 +70,14 @@ class SchemaEntry(BaseModel):
     primaryKey: list[str] | str = Field(default_factory=list)
 
 
+class Packed(BaseModel):
+    """A column that holds for each row one byte for each of some fields: 0 for a present cell, else a reason."""
+
+    model_config = ConfigDict(extra="ignore", defer_build=True)
+    column: str
+    reasons: dict[str, list[str]]
+
+
 class Resource(BaseModel):
     """A Data Resource, as far as Lomrix reads one."""
 
@@ -72,20 +89,42 @@ class Resource(BaseModel):
     schema_: SchemaEntry = Field(alias="schema")
 
     @property
-    def history(self) -> tuple[Mapping[str, Any], ...]:
-        """The steps that made the file, as they were written."""
-        found = (self.model_extra or {}).get(HISTORY, [])
-        return tuple(one for one in found if isinstance(one, dict)) if isinstance(found, list) else ()
+    def names(self) -> list[str]:
+        """The fields in order."""
+        return [field.name for field in self.schema_.fields]
 
     @property
-    def null_reasons(self) -> dict[str, str]:
-        """By field, the reason that an empty cell or a null stands for, where it is not just blank."""
-        return {
-            field.name: one.label
-            for field in self.schema_.fields
-            for one in field.missingValues
-            if isinstance(one, MissingValue) and not one.value and one.label not in ("", BLANK)
-        }
+    def history(self) -> History:
+        """The tasks that made the file."""
+        return History.from_json((self.model_extra or {}).get(HISTORY))
+
+    @property
+    def missing(self) -> dict[str, Missing]:
+        """By field, why its empty cells are empty, where they are not just blank."""
+        found = {}
+        for field in self.schema_.fields:
+            labels = [one.label for one in field.missingValues if isinstance(one, MissingValue) and not one.value]
+            rows = (field.model_extra or {}).get(RUNS)
+            runs = {str(reason): str(text) for reason, text in rows.items()} if isinstance(rows, dict) else {}
+            own = Missing(empty=next(iter(labels), "") or BLANK, runs=runs)
+            if own != Missing():
+                found[field.name] = own
+        return found
+
+    @property
+    def rows(self) -> int:
+        """Number of rows that were written; 0 where that is not told."""
+        found = (self.model_extra or {}).get(ROWS)
+        return found if isinstance(found, int) and found > 0 else 0
+
+    @property
+    def packed(self) -> Packed | None:
+        """Where reasons are packed into one column, how."""
+        found = (self.model_extra or {}).get(PACKED)
+        try:
+            return None if found is None else Packed.model_validate(found)
+        except ValidationError:  # why cells are missing is lost then, and the cells are blank
+            return None
 
     def dictionary(self) -> Dictionary:
         """What the descriptor says of the variables; types and missing values count on reading."""
@@ -131,12 +170,17 @@ class Resource(BaseModel):
 
 
 def descriptor_path(path: Path) -> Path:
-    """Where the descriptor of a file stands: `crew.csv` has `crew.resource.json`."""
+    """Where the descriptor of a file stands: `crew.csv` has `crew.csv.resource.json`."""
+    return path.with_name(path.name + ".resource.json")
+
+
+def old_descriptor_path(path: Path) -> Path:
+    """Where it once stood: `crew.csv` had `crew.resource.json`, which is still read."""
     return path.with_name(path.stem + ".resource.json")
 
 
-def found_beside(path: Path) -> Resource | None:
-    """The descriptor beside a file, None where there is none that speaks of it.
+def found_beside(path: Path) -> tuple[Resource, str] | None:
+    """The descriptor beside a file with its name, None where there is none that speaks of it.
 
     Parameters
     ----------
@@ -148,20 +192,20 @@ def found_beside(path: Path) -> Resource | None:
     FileError
         Where the descriptor is there but cannot be understood.
     """
-    beside = descriptor_path(path)
-    if not beside.is_file():
-        return None
-    try:
-        resource = Resource.model_validate_json(beside.read_bytes())
-    except (ValidationError, OSError) as error:
-        raise FileError(
-            f"The descriptor {beside.name} cannot be understood.",
-            where=first_line(error),
-            todo="Mend it, or move it away to read the file without it.",
-        ) from error
-    if resource.path and Path(resource.path).name != path.name:
-        return None
-    return resource
+    for beside in (descriptor_path(path), old_descriptor_path(path)):
+        if not beside.is_file():
+            continue
+        try:
+            resource = Resource.model_validate_json(beside.read_bytes())
+        except (ValidationError, OSError) as error:
+            raise FileError(
+                f"The descriptor {beside.name} cannot be understood.",
+                where=first_line(error),
+                todo="Mend it, or move it away to read the file without it.",
+            ) from error
+        if not resource.path or Path(resource.path).name == path.name:
+            return resource, beside.name
+    return None
 
 
 def first_line(error: Exception) -> str:
@@ -172,15 +216,15 @@ def first_line(error: Exception) -> str:
     return str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
 
 
-def fields_of(table: Table, tokens: Mapping[str, Mapping[str, str]]) -> list[dict[str, Any]]:
+def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, Any]]:
     """The schema's fields.
 
     Parameters
     ----------
     table
         The table that was written.
-    tokens
-        By column, the text in the file for each reason.
+    missing
+        By column, how its missing cells stand in the file.
     """
     fields = []
     for name, column in table.columns.items():
@@ -194,9 +238,12 @@ def fields_of(table: Table, tokens: Mapping[str, Mapping[str, str]]) -> list[dic
         if labels:
             field["categories"] = [{"value": as_stored(code, column), "label": label} for code, label in labels.items()]
             field["lomrix:codes"] = entry.codes
-        values = missing_values(tokens.get(name, {}), entry, column)
+        own = missing.get(name, Missing())
+        values = missing_values(own, entry, column)
         if values:
             field["missingValues"] = values
+        if own.runs:
+            field[RUNS] = dict(own.runs)
         limits = {"minimum": entry.minimum, "maximum": entry.maximum, "enum": list(entry.allowed) or None}
         constraints = {
             word: limit if isinstance(limit, int | float | list) else str(limit)
@@ -210,20 +257,19 @@ def fields_of(table: Table, tokens: Mapping[str, Mapping[str, str]]) -> list[dic
     return fields
 
 
-def missing_values(tokens: Mapping[str, str], entry: Variable, column: Column) -> list[dict[str, str]]:
-    """What stands for missing in a field: the file's tokens, then the codes that the dictionary knows besides."""
-    pairs = [(token, reason) for reason, token in tokens.items()]
-    told = {reason for reason, token in tokens.items() if token}
-    used = {token for token, _ in pairs}
+def missing_values(missing: Missing, entry: Variable, column: Column) -> list[dict[str, str]]:
+    """What stands for missing in a field: the empty cell, the file's texts, and other codes of the dictionary."""
+    pairs = [(text, reason) for reason, text in missing.texts.items()]
+    told, used = set(missing.texts), set(missing.texts.values())
     pairs += [
         (code, reason)
         for code, reason in entry.missing.items()
         # A code that is a value of the column would make present cells missing on reading.
         if reason not in told and code not in used and not times_used(column, code)
     ]
-    if pairs and not any(value == "" for value, _ in pairs):
-        pairs.insert(0, ("", BLANK))
-    return [{"value": value, "label": reason} for value, reason in pairs]
+    if not pairs and (column.why is None or missing.empty == BLANK):
+        return [{"value": "", "label": BLANK}] if column.missing_count else []
+    return [{"value": "", "label": missing.empty}, *({"value": text, "label": reason} for text, reason in pairs)]
 
 
 def as_stored(code: str, column: Column) -> str | int:
@@ -236,12 +282,10 @@ def as_stored(code: str, column: Column) -> str | int:
     return code
 
 
-def descriptor(table: Table, tokens: Mapping[str, Mapping[str, str]], key: list[str]) -> dict[str, Any]:
+def descriptor(table: Table, missing: Mapping[str, Missing]) -> dict[str, Any]:
     """The descriptor of a table, without what is only known of its file."""
-    schema: dict[str, Any] = {"fields": fields_of(table, tokens)}
-    if key:
-        schema["primaryKey"] = key
-    content: dict[str, Any] = {"schema": schema, HISTORY: [dict(entry) for entry in table.history]}
+    schema = {"fields": fields_of(table, missing)}
+    content: dict[str, Any] = {ROWS: len(table), "schema": schema, HISTORY: table.history.to_json()}
     if table.dictionary.other_layout is not None:
         content[OTHER_LAYOUT] = table.dictionary.other_layout.model_dump(mode="json", exclude_defaults=True)
     return content
@@ -261,7 +305,10 @@ def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, A
     return (json.dumps(whole, ensure_ascii=False, indent=1) + "\n").encode()
 
 
+ALGORITHM = "blake2b-256:"
+
+
 def file_hash(path: Path) -> str:
     """A file's hash with its algorithm in front; `b2sum -l 256 FILE` gives the same digits."""
     with path.open("rb") as file:
-        return "blake2b-256:" + hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=32)).hexdigest()
+        return ALGORITHM + hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=32)).hexdigest()

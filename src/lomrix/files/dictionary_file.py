@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,9 +14,12 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
 from lomrix.files.descriptor import first_line
-from lomrix.files.dictionary_text import dictionary_of_sheets
-from lomrix.files.read import ReadSettings
-from lomrix.files.source import guarded, read_source, require_file
+from lomrix.files.dictionary_text import dictionary_of_sheets, dictionary_sheets, dictionary_text
+from lomrix.files.file_source import require_file
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import source_of
+from lomrix.files.staging import FileSink, guarded
+from lomrix.files.text_writer import write_columns
 
 
 class DictionaryFile(BaseModel):
@@ -27,7 +32,7 @@ class DictionaryFile(BaseModel):
     include: list[str] = Field(default_factory=list)
 
 
-def read_dictionary(source: str, including: tuple[Path, ...] = ()) -> Dictionary:
+def read_dictionary(source: str, including: tuple[Path, ...] = (), used: list[Path] | None = None) -> Dictionary:
     """Read a dictionary file, with the libraries of codes that it includes.
 
     Parameters
@@ -36,6 +41,8 @@ def read_dictionary(source: str, including: tuple[Path, ...] = ()) -> Dictionary
         Path of a .toml file, of a workbook with the sheets variables and codes, or of such a csv file.
     including
         The files that include this one.
+    used
+        Takes up every file that is read.
 
     Raises
     ------
@@ -44,6 +51,8 @@ def read_dictionary(source: str, including: tuple[Path, ...] = ()) -> Dictionary
     """
     path = Path(source)
     require_file(path)
+    if used is not None:
+        used.append(path)
     if path.suffix.lower() != ".toml":
         return read_sheets(path)
     if path.resolve() in including:
@@ -52,7 +61,7 @@ def read_dictionary(source: str, including: tuple[Path, ...] = ()) -> Dictionary
     found = understood(path, raw)
     whole = Dictionary(found.variables, found.codes, found.rules)
     for name in found.include:
-        whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve())))
+        whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve()), used))
     for name, entry in whole.variables.items():
         if entry.codes is not None and entry.codes not in whole.codes and not including:
             raise FileError(
@@ -93,12 +102,12 @@ def read_sheets(path: Path) -> Dictionary:
     settings = ReadSettings(all_text=True)
     beside = path.with_name(path.stem + ".codes" + path.suffix)
     is_book = path.suffix.lower() in (".xlsx", ".ods")
-    variables = read_source(f"{path}#variables" if is_book else str(path), settings).table
+    variables = source_of(f"{path}#variables" if is_book else str(path), settings).read().table
     codes = None
     if is_book:
-        codes = read_source(f"{path}#codes", settings).table
+        codes = source_of(f"{path}#codes", settings).read().table
     elif beside.exists():
-        codes = read_source(str(beside), settings).table
+        codes = source_of(str(beside), settings).read().table
     if "variable" not in variables.columns:
         raise FileError(
             f"{path.name} is no dictionary: it has no column variable.",
@@ -106,3 +115,31 @@ def read_sheets(path: Path) -> Dictionary:
             todo="A dictionary is a .toml file, or two sheets: variables and codes.",
         )
     return dictionary_of_sheets(variables, codes)
+
+
+@dataclass
+class DictionarySink(FileSink):
+    """A dictionary as TOML, as a workbook of two sheets, or as two csv files, by the extension."""
+
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """The codes beside the variables, where it is two csv files."""
+        is_text = self.path.suffix.lower() == ".csv"
+        return (self.path.with_name(f"{self.path.stem}.codes.csv"),) if is_text else ()
+
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write a dictionary."""
+        assert isinstance(content, Dictionary)
+        if self.path.suffix.lower() == ".toml":
+            part.write_text(dictionary_text(content), encoding="utf-8")
+            return {}
+        variables, codes = dictionary_sheets(content)
+        if self.path.suffix.lower() == ".xlsx":
+            from lomrix.files.workbook import write_sheets
+
+            write_sheets(part, {"variables": (variables, {}), "codes": (codes, {})})
+            return {}
+        write_columns(codes.columns, {}, part, ",")
+        beside = {self.beside[0]: part.read_bytes()}
+        write_columns(variables.columns, {}, part, ",")
+        return beside

@@ -11,10 +11,10 @@ from typing import Any
 from pydantic import ValidationError
 
 from lomrix.core.errors import FileError
-from lomrix.core.steps.to_dictionary import Drafted
+from lomrix.core.steps.dictionary.draft import Drafted
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import table_of_texts
+from lomrix.core.table.texts import rows_of, table_of_texts
 from lomrix.core.table.variable import Variable
 
 VARIABLE_HEADS = (
@@ -150,9 +150,3 @@ def dictionary_of_sheets(variables: Table, codes: Table | None) -> Dictionary:
     for line in rows_of(codes) if codes is not None else []:
         lists.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
     return Dictionary(entries, lists)
-
-
-def rows_of(table: Table) -> list[dict[str, str]]:
-    """The rows of a table of texts; a blank is an empty text."""
-    cells = {name: column.to_text().to_pylist() for name, column in table.columns.items()}
-    return [{name: (values[row] or "").strip() for name, values in cells.items()} for row in range(len(table))]

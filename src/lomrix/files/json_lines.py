@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -14,32 +17,36 @@ import pyarrow.json
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import ArrowForm
-from lomrix.files.arrow_tables import descriptor_of, table_of
-from lomrix.files.read import Read, ReadSettings
+from lomrix.files.arrow_columns import columns_from_arrow
+from lomrix.files.arrow_form import ArrowForm
+from lomrix.files.file_source import Cells, FileSource
+from lomrix.files.staging import FileSink
 
 PART = 1 << 16
 
 
-def read_table(path: Path, settings: ReadSettings) -> Read:
-    """Read a file of JSON Lines.
+class Reader(FileSource):
+    """A file of JSON Lines; its names are known only when all lines were read."""
 
-    Raises
-    ------
-    FileError
-        Naming the line that is no JSON object, or the column whose cells are not of one kind.
-    """
-    if not path.stat().st_size:
-        raise FileError(f"{path.name} is empty.", todo="Check that it was saved or copied whole.")
-    try:
-        arrow = pa.json.read_json(path)
-    except pa.ArrowException as error:
-        arrow = read_line_by_line(path, error)
-    needed = settings.names_needed(arrow.column_names)
-    arrow = pa.table({name: whole_days(column) for name, column in zip(arrow.column_names, arrow.columns, strict=True)})
-    resource = descriptor.found_beside(path)
-    extra = [name for name in arrow.column_names if resource is not None and name.removesuffix(".reason") in needed]
-    return table_of(arrow.select(list(dict.fromkeys([*needed, *extra]))), settings, path, resource)
+    @cached_property
+    def _arrow(self) -> Any:
+        if not self.path.stat().st_size:
+            raise FileError(f"{self.path.name} is empty.", todo="Check that it was saved or copied whole.")
+        try:
+            arrow = pa.json.read_json(self.path)
+        except pa.ArrowException as error:
+            arrow = read_line_by_line(self.path, error)
+        columns = zip(arrow.column_names, arrow.columns, strict=True)
+        return pa.table({name: whole_days(column) for name, column in columns})
+
+    def look(self) -> tuple[list[str], descriptor.Resource | None]:
+        """The keys of all objects."""
+        return list(self._arrow.column_names), None
+
+    def cells(self, names: Sequence[str], rows: range | None) -> Cells:
+        """The values."""
+        arrow = self._arrow if rows is None else self._arrow.slice(rows.start, max(rows.stop - rows.start, 0))
+        return Cells(*columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name))
 
 
 def read_line_by_line(path: Path, error: Exception) -> Any:
@@ -93,20 +100,29 @@ def whole_days(column: Any) -> Any:
     return column.cast(pa.date32()) if whole else column
 
 
-def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
-    """Write JSON Lines to `path`, missing cells as null; the descriptor will stand beside `final`."""
-    form = ArrowForm.of(table)
-    arrow, content = form.whole(), descriptor_of(form, key)
-    with path.open("wb") as file:
-        for batch in arrow.to_batches(max_chunksize=PART):
-            parts: list[Any] = []
-            for place, (name, column) in enumerate(zip(batch.schema.names, batch.columns, strict=True)):
-                parts.append(("{" if place == 0 else ", ") + json.dumps(name, ensure_ascii=False) + ": ")
-                parts.append(json_texts(column))
-            lines = pc.binary_join_element_wise(*parts, "}\n", "", null_handling="skip")
-            file.write("".join(lines.to_pylist()).encode())
-    digest, size = descriptor.file_hash(path), path.stat().st_size
-    return {descriptor.descriptor_path(final): descriptor.descriptor_bytes(final, size, digest, content)}
+@dataclass
+class Writer(FileSink):
+    """JSON Lines, missing cells as null; the descriptor stands beside it."""
+
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """The descriptor."""
+        return (descriptor.descriptor_path(self.path),)
+
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write a table."""
+        assert isinstance(content, Table)
+        form = ArrowForm.of(content, packs=False)
+        with part.open("wb") as file:
+            for batch in form.whole().to_batches(max_chunksize=PART):
+                parts: list[Any] = []
+                for place, (name, column) in enumerate(zip(batch.schema.names, batch.columns, strict=True)):
+                    parts.append(("{" if place == 0 else ", ") + json.dumps(name, ensure_ascii=False) + ": ")
+                    parts.append(json_texts(column))
+                lines = pc.binary_join_element_wise(*parts, "}\n", "", null_handling="skip")
+                file.write("".join(lines.to_pylist()).encode())
+        digest, size = descriptor.file_hash(part), part.stat().st_size
+        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, form.descriptor())}
 
 
 def json_texts(column: Any) -> Any:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -11,9 +14,8 @@ import pyarrow.parquet as pq
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import REASON_COLUMN, ArrowForm
-from lomrix.files.arrow_tables import columns_in, metadata_of, table_of
-from lomrix.files.read import Read, ReadSettings
+from lomrix.files.arrow_form import ArrowForm, ArrowSource
+from lomrix.files.staging import FileSink
 
 # Rows in a row group.
 PART = 1 << 18
@@ -21,59 +23,62 @@ PART = 1 << 18
 LARGE = 10_000
 
 
-def read_table(path: Path, settings: ReadSettings) -> Read:
-    """Read a Parquet file.
+class Reader(ArrowSource):
+    """A Parquet file."""
 
-    Raises
-    ------
-    FileError
-        Where it is no Parquet file, or a column holds what a table of cells cannot.
-    """
-    try:
-        file = pq.ParquetFile(path, memory_map=True, pre_buffer=True)
-        names = file.schema_arrow.names
-        needed = set(settings.names_needed(names))
-        reasons = {name + REASON_COLUMN for name in needed}
-        arrow = file.read([name for name in names if name in needed or name in reasons])
-    except pa.ArrowException as error:
-        raise FileError(
-            f"{path.name} cannot be read as Parquet.",
-            where=descriptor.first_line(error),
-            todo="Check that it was copied whole and has its own extension.",
-        ) from error
-    return table_of(arrow, settings, path, names=columns_in(names))
+    def schema(self) -> Any:
+        """Its schema."""
+        return self._opened(lambda file: file.schema_arrow)
+
+    def arrow(self, names: Sequence[str], rows: range | None) -> Any:
+        """Some columns and rows; of the rows only the groups that hold some of them are read."""
+
+        def taken(file: Any) -> Any:
+            if rows is None:
+                return file.read(list(names))
+            groups: list[int] = []
+            first = at = 0
+            for number in range(file.num_row_groups):
+                count = file.metadata.row_group(number).num_rows
+                if at < rows.stop and at + count > rows.start:
+                    first = at if not groups else first
+                    groups.append(number)
+                at += count
+            table = file.read_row_groups(groups, list(names))
+            return table.slice(max(rows.start - first, 0), max(rows.stop - rows.start, 0))
+
+        return self._opened(taken)
+
+    def _opened(self, action: Callable[[Any], Any]) -> Any:
+        try:
+            return action(pq.ParquetFile(self.path, memory_map=True, pre_buffer=True))
+        except pa.ArrowException as error:
+            raise FileError(
+                f"{self.path.name} cannot be read as Parquet.",
+                where=descriptor.first_line(error),
+                todo="Check that it was copied whole and has its own extension.",
+            ) from error
 
 
-def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
-    """Write a table as Parquet, the descriptor in its metadata.
+@dataclass
+class Writer(FileSink):
+    """A Parquet file, the descriptor in its metadata."""
 
-    Parameters
-    ----------
-    table
-        What to write.
-    path
-        Where to write it for now.
-    final
-        Where it will stand.
-    key
-        Columns named as the primary key.
-
-    Returns
-    -------
-    Nothing that belongs beside it.
-    """
-    form = ArrowForm.of(table)
-    with ThreadPoolExecutor(1) as worker:
-        # While one part is written the next one is made, and only two of them are in memory.
-        following = worker.submit(form.part, 0, PART)
-        schema = following.result().schema.with_metadata(metadata_of(form, final, key))
-        encoded = [name for name in schema.names if repeats(table, name)]
-        with pq.ParquetWriter(path, schema, use_dictionary=encoded) as writer:
-            for start in range(0, max(len(table), 1), PART):
-                part = following.result()
-                following = worker.submit(form.part, start + PART, start + 2 * PART)
-                writer.write_table(part.replace_schema_metadata(schema.metadata), row_group_size=PART)
-    return {}
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write a table, part after part."""
+        assert isinstance(content, Table)
+        form = ArrowForm.of(content)
+        with ThreadPoolExecutor(1) as worker:
+            # While one part is written the next one is made, and only two of them are in memory.
+            following = worker.submit(form.part, 0, PART)
+            schema = following.result().schema.with_metadata(form.metadata(self.path))
+            encoded = [name for name in schema.names if repeats(content, name)]
+            with pq.ParquetWriter(part, schema, use_dictionary=encoded) as writer:
+                for start in range(0, max(len(content), 1), PART):
+                    made = following.result()
+                    following = worker.submit(form.part, start + PART, start + 2 * PART)
+                    writer.write_table(made.replace_schema_metadata(schema.metadata), row_group_size=PART)
+        return {}
 
 
 def repeats(table: Table, name: str) -> bool:

@@ -11,7 +11,7 @@ import pyarrow.csv as pacsv
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
-from lomrix.files.delimited import has_quotes
+from lomrix.files.text_layout import has_quotes
 from lomrix.files.text_writer import delimiter_of
 
 REPORT = "This is a bug in Lomrix; please report it."

@@ -14,9 +14,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
-from lomrix.core.table import text_cells
+from lomrix.core.arrays import text_bytes
 from lomrix.core.table.column import Column
-from lomrix.files.tokens import as_text
+from lomrix.files.text_of_cells import as_text
 
 ROWS_IN_A_PART = 1 << 17
 WORKERS = 2
@@ -94,4 +94,4 @@ def needs_quotes(columns: Mapping[str, Column], tokens: Tokens, delimiter: str) 
     if any(sign.decode() in token for told in tokens.values() for token in told.values() for sign in signs):
         return True
     pools = [column.strings.strings for column in columns.values() if column.type == "string"]
-    return any(text_cells.has_byte(strings, sign) for strings in pools for sign in signs)
+    return any(text_bytes.has_byte(strings, sign) for strings in pools for sign in signs)

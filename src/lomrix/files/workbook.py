@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -11,65 +13,74 @@ import pyarrow as pa
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.from_text import typed_column
 from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
+from lomrix.core.text.reading import typed_column
 from lomrix.files import descriptor
-from lomrix.files.delimited import column_names
-from lomrix.files.read import Read, ReadSettings
-from lomrix.files.tokens import tokens_of
+from lomrix.files.file_source import Cells, FileSource, shifted
+from lomrix.files.missing import Missing, missing_of
+from lomrix.files.missing_words import InCells
+from lomrix.files.staging import FileSink
+from lomrix.files.text_layout import column_names
 
 # The header is looked for among so many rows.
 HEAD_ROWS = 40
 MOST_ROWS = 1_048_576
 
 
-def read_table(path: Path, settings: ReadSettings) -> Read:
-    """Read one sheet of a workbook.
+@dataclass(frozen=True)
+class Sheet:
+    """One sheet of a workbook: its name, its header, the rows below, and where the header stands."""
 
-    Raises
-    ------
-    FileError
-        Where it is protected, damaged, empty, or has no such sheet.
-    """
-    name, rows, notes = sheet_cells(path, settings.sheet)
-    at = header_row(rows)
-    if at:
-        notes.append(Note(f"{at} title lines above the header, which is row {at + 1}, were passed over.", kind="title"))
-    width = max(len(rows[at]), max((last_filled(row) for row in rows[at:]), default=0))
-    header = [cell_text(cell) or "" for cell in [*rows[at], *[""] * width][:width]]
-    while header and not header[-1] and all(last_filled(row) < len(header) for row in rows[at:]):
-        header.pop()
-    names, name_notes = column_names(header, path)
-    body = rows[at + 1 :]
-    while body and not last_filled(body[-1]):
-        body.pop()
-    resource = descriptor.found_beside(path)
-    beside, history = Dictionary(), ()
-    if resource is not None and [field.name for field in resource.schema_.fields] == names:
-        beside, history = resource.dictionary(), resource.history  # type: ignore[assignment]
-    columns: dict[str, Column] = {}
-    for place, column_name in enumerate(names):
-        if column_name not in settings.names_needed(names):
-            continue
-        cells = [cell_text(row[place]) if place < len(row) else None for row in body]
-        strings = pa.array(cells, pa.large_string())
-        variable = settings.variable(column_name, beside)
-        column, more = typed_column(column_name, strings, variable, settings.date_format(column_name), settings.decimal)
-        columns[column_name] = column
-        notes += [shifted(note, at) for note in more]
-    dictionary = settings.dictionary.for_reading(columns).joined(beside).without_tokens()
-    name = name if settings.sheet else path.stem
-    table = Table(columns, dictionary, history, name, FIRST_ROW + at)
-    return Read(table, (*name_notes, *notes), tuple(names))
+    name: str
+    names: list[str]
+    body: list[list[Any]]
+    header_at: int
+    notes: tuple[Note, ...]
 
 
-def shifted(note: Note, rows: int) -> Note:
-    """A note whose rows are counted as the sheet counts them, title lines among them."""
-    return Note(
-        note.text, note.column, tuple((row + rows, value) for row, value in note.examples), note.kind, note.count
-    )
+class Reader(FileSource):
+    """One sheet of a workbook."""
+
+    @cached_property
+    def found(self) -> Sheet:
+        """The sheet that was named, else the first that holds something."""
+        name, rows, notes = sheet_cells(self.path, self.sheet)
+        at = header_row(rows)
+        if at:
+            text = f"{at} title lines above the header, which is row {at + 1}, were passed over."
+            notes.append(Note(text, kind="title"))
+        width = max(len(rows[at]), max((last_filled(row) for row in rows[at:]), default=0))
+        header = [cell_text(cell) or "" for cell in [*rows[at], *[""] * width][:width]]
+        while header and not header[-1] and all(last_filled(row) < len(header) for row in rows[at:]):
+            header.pop()
+        names, name_notes = column_names(header, self.path)
+        body = rows[at + 1 :]
+        while body and not last_filled(body[-1]):
+            body.pop()
+        return Sheet(name, names, body, at, (*name_notes, *notes))
+
+    def look(self) -> tuple[list[str], descriptor.Resource | None]:
+        """The header."""
+        return self.found.names, None
+
+    def cells(self, names: Sequence[str], rows: range | None) -> Cells:
+        """The cells as text, typed column by column."""
+        sheet, columns, notes = self.found, dict[str, Column](), list[Note]()
+        # Blank rows at the end are only known from the descriptor.
+        body = [*sheet.body, *([[]] * (self.described.rows - len(sheet.body)))]
+        body = body if rows is None else body[rows.start : rows.stop]
+        place_of = {name: place for place, name in enumerate(sheet.names)}
+        for name in names:
+            place = place_of[name]
+            cells = [cell_text(row[place]) if place < len(row) else None for row in body]
+            variable = self.settings.variable(name, self.described.dictionary)
+            strings = pa.array(cells, pa.large_string())
+            format_, decimal = self.settings.date_format(name), self.settings.decimal
+            columns[name], more = typed_column(name, strings, variable, format_, decimal)
+            notes += [shifted(note, sheet.header_at) for note in more]
+        told = sheet.name if self.sheet else self.path.stem
+        return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, told)
 
 
 def sheet_cells(path: Path, wanted: str) -> tuple[str, list[list[Any]], list[Note]]:
@@ -142,27 +153,56 @@ def cell_text(cell: Any) -> str | None:
     return str(cell)
 
 
-def write_table(table: Table, path: Path, final: Path, key: list[str]) -> dict[Path, bytes]:
-    """Write a workbook with one sheet; the descriptor will stand beside it.
+@dataclass
+class Writer(FileSink):
+    """A workbook with one sheet; the descriptor stands beside it.
 
-    Raises
-    ------
-    FileError
-        Where the table has more rows than a sheet.
+    Parameters
+    ----------
+    in_cells
+        What stands in missing cells whose reason has no code.
     """
-    if len(table) >= MOST_ROWS:
-        raise FileError(
-            f"{final.name} was not written: a sheet holds {MOST_ROWS - 1:,} rows.", todo="Write .csv or .parquet."
-        )
-    tokens = {name: tokens_of(column, table.dictionary.of(name)) for name, column in table.columns.items()}
-    write_sheets(path, {table.name[:31]: table}, {table.name[:31]: tokens})
-    content = descriptor.descriptor(table, tokens, key)
-    digest, size = descriptor.file_hash(path), path.stat().st_size
-    return {descriptor.descriptor_path(final): descriptor.descriptor_bytes(final, size, digest, content)}
+
+    in_cells: InCells = "empty"
+
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """The descriptor."""
+        return (descriptor.descriptor_path(self.path),)
+
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write a table."""
+        assert isinstance(content, Table)
+        if len(content) >= MOST_ROWS:
+            raise FileError(
+                f"{self.path.name} was not written: a sheet holds {MOST_ROWS - 1:,} rows.",
+                todo="Write .csv or .parquet.",
+            )
+        missing = {
+            name: missing_of(column, content.dictionary.of(name), self.in_cells)
+            for name, column in content.columns.items()
+        }
+        write_sheets(part, {sheet_title(content.name): (content, missing)})
+        told = descriptor.descriptor(content, missing)
+        digest, size = descriptor.file_hash(part), part.stat().st_size
+        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told)}
 
 
-def write_sheets(path: Path, tables: Mapping[str, Table], tokens: Mapping[str, Any]) -> None:
-    """Write tables as the sheets of one workbook."""
+def sheet_title(name: str) -> str:
+    """A name as a sheet may have it: 31 signs, none of those that a sheet's name cannot hold."""
+    return "".join("_" if sign in "[]:*?/\\" else sign for sign in name)[:31].strip("'") or "Sheet1"
+
+
+def write_sheets(path: Path, tables: Mapping[str, tuple[Table, Mapping[str, Missing]]]) -> None:
+    """Write tables as the sheets of one workbook.
+
+    Parameters
+    ----------
+    path
+        Where to write.
+    tables
+        By title, a table, and by column how its missing cells are written.
+    """
     import xlsxwriter
 
     # The moment of making is fixed, so that the same table gives the same bytes.
@@ -172,11 +212,11 @@ def write_sheets(path: Path, tables: Mapping[str, Table], tokens: Mapping[str, A
         "date": book.add_format({"num_format": "yyyy-mm-dd"}),
         "datetime": book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss"}),
     }
-    for title, table in tables.items():
-        sheet = book.add_worksheet(title or "Sheet1")
+    for title, (table, missing) in tables.items():
+        sheet = book.add_worksheet(title)
         for place, (name, column) in enumerate(table.columns.items()):
             sheet.write_string(0, place, name)
-            told = tokens.get(title, {}).get(name, {})
+            told = missing[name].texts if name in missing else {}
             words = ["", *(told.get(reason, "") for reason in column.reasons)]
             cells = column.cells()
             why = column.why.tolist() if column.why is not None else [0] * len(cells)

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.steps.course import Course
+from lomrix.core.steps.reshape.course import Course
 from lomrix.core.table.header import occasion_text
-from lomrix.show.figures import COLOURS, fixed_metadata
+from lomrix.show.bar_figure import COLOURS, fixed_metadata
 
 MOST_FACETS = 12
 MOST_TICKS = 12

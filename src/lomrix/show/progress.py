@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import sys
 import threading
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, Self, TextIO
 
 PATIENCE_SECONDS = 1.0
 
@@ -17,20 +16,20 @@ class Progress:
     ----------
     stages
         How many stages the command will have.
-    wanted
-        Whether a bar may be drawn at all.
+    stream
+        Where it is drawn; nowhere where None.
     """
 
-    def __init__(self, stages: int, *, wanted: bool) -> None:
+    def __init__(self, stages: int, stream: TextIO | None) -> None:
         self._stages, self._done, self._words = stages, 0, "starting"
-        self._wanted = wanted and sys.stderr.isatty()
+        self._stream = stream
         self._lock = threading.Lock()
         self._timer: threading.Timer | None = None
         self._bar: Any = None
         self._task: Any = None
 
     def __enter__(self) -> Self:
-        if self._wanted:
+        if self._stream is not None:
             self._timer = threading.Timer(PATIENCE_SECONDS, self._draw)
             self._timer.daemon = True
             self._timer.start()
@@ -45,7 +44,7 @@ class Progress:
             if self._timer is None:
                 return
             columns = (TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn())
-            self._bar = Bar(*columns, console=Console(stderr=True), transient=True)
+            self._bar = Bar(*columns, console=Console(file=self._stream), transient=True)
             self._task = self._bar.add_task(self._words, total=self._stages, completed=self._done)
             self._bar.start()
 

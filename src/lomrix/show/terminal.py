@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import math
 import re
-import sys
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from typing import Any, TextIO
 
 import numpy as np
 from rich import box
@@ -15,12 +15,10 @@ from rich.padding import Padding
 from rich.table import Table as Grid
 from rich.text import Text
 
+from lomrix.core.errors import LomrixError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.table.notes import Note, counted, plural
-
-if TYPE_CHECKING:
-    from lomrix.core.errors import LomrixError
-    from lomrix.core.table.table import Table
+from lomrix.core.table.table import Table
 
 PIPED_WIDTH = 110
 FIRST_ROWS = 5
@@ -38,13 +36,36 @@ GATHERED = {"token": "texts are taken as missing among the values", "blanks-arou
 MOST_IN_A_LINE = 3
 
 
-def console(*, to_standard_error: bool = False) -> Console:
-    """A console that colours only a terminal, and honours NO_COLOR."""
-    stream = sys.stderr if to_standard_error else sys.stdout
-    made = Console(file=stream)
-    # The last columns of a window are often hidden behind its edge.
-    width = max(40, made.width - 2) if stream.isatty() else PIPED_WIDTH
-    return Console(file=stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False)
+@dataclass(frozen=True)
+class Screen:
+    """Where a person reads.
+
+    Parameters
+    ----------
+    stream
+        What is written to.
+    width
+        Its columns, where that is known.
+    is_terminal
+        Whether it is a terminal, and no file or pipe.
+    colour
+        Whether colours are wanted in a terminal.
+    """
+
+    stream: TextIO
+    width: int | None = None
+    is_terminal: bool = False
+    colour: bool = True
+
+    def console(self) -> Console:
+        """A console that colours only a terminal."""
+        # The last columns of a window are often hidden behind its edge.
+        width = max(40, (self.width or 80) - 2) if self.is_terminal else PIPED_WIDTH
+        return Console(
+            file=self.stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False,
+            force_terminal=self.is_terminal, no_color=not self.colour,
+            color_system="auto" if self.is_terminal and self.colour else None,
+        )  # fmt: skip
 
 
 def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple[str, Note]]) -> RenderableType:
@@ -61,8 +82,9 @@ def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple
     """
     parts: list[RenderableType] = [Text(f"read  {source}", style="dim") for source in sources]
     parts.append(Text.assemble((account.step, "bold cyan"), "  ", (account.summary, "bold")))
-    if account.balances:
-        parts.append(balances_view(account.balances))
+    told = [balance for balance in account.balances if not balance.quiet]
+    if told:
+        parts.append(balances_view(told))
     parts += [listing_view(listing) for listing in account.listings]
     looks = [*notes, *(("", note) for note in account.notes)]
     if looks:
@@ -205,13 +227,31 @@ def plain_cell(value: Any) -> str:
     return number_text(value) if isinstance(value, float) else str(value)
 
 
-def ending_view(written: Sequence[str], advice: Sequence[str], compared: int, *, rehearsal: bool) -> RenderableType:
-    """What was written, and what to type next."""
+def ending_view(
+    written: Sequence[str], advice: Sequence[str], compared: int = 0, *, rehearsal: str = "", not_drawn: bool = False
+) -> RenderableType:
+    """What was written, and what to type next.
+
+    Parameters
+    ----------
+    written
+        A line for each file.
+    advice
+        What to type next.
+    compared
+        Number of cells that were read back.
+    rehearsal
+        What to say where the table was not written.
+    not_drawn
+        Whether a figure had nothing to draw.
+    """
     parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {line}") for line in written]
+    if not_drawn:
+        parts.append(Text.assemble(("not drawn", "bold yellow"), "  there is no measure of numbers"))
     if compared:
         parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
     if rehearsal:
-        parts.append(Text.assemble(("rehearsal", "bold magenta"), "  nothing was written; add --out FILE to write it"))
+        parts.append(Text.assemble(("rehearsal", "bold magenta"), f"  {rehearsal}"))
     parts += [Text.assemble(("next", "bold cyan"), f"  {line}") for line in advice]
     return Group(*parts)
 

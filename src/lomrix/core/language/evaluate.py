@@ -18,11 +18,11 @@ from lomrix.core.language.operands import (
     constant,
     first_reason,
     made,
-    text_codes,
     text_ranks,
 )
 from lomrix.core.language.parse import parsed
 from lomrix.core.table.column import Column
+from lomrix.core.table.comparison import text_codes
 from lomrix.core.table.table import Table
 
 COMPARISONS: dict[type[ast.cmpop], Callable[[Any, Any], Any]] = {

@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from lomrix.core.errors import UsageError
-from lomrix.core.table.column import Column, Type, either
-from lomrix.core.table.pool import Pool, chained
+from lomrix.core.table.column import Column, either
+from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import UNDEFINED, joined_reasons, renumbered
+from lomrix.core.table.types import Type
 
 Mask = npt.NDArray[np.bool_]
 NUMERIC = ("integer", "number", "boolean")
@@ -60,7 +60,7 @@ def as_float(column: Column, doing: str) -> npt.NDArray[np.float64]:
     if column.type not in NUMERIC:
         raise UsageError(
             f"{doing} needs numbers, but an operand is {column.type}.",
-            todo="If the column should be numbers, `lomrix check` names the cells that keep it from that.",
+            todo="If the column should be numbers, check names the cells that keep it from that.",
         )
     return column.values.astype(np.float64)
 
@@ -115,25 +115,6 @@ def from_iso(column: Column, type_: Type) -> Column:
     return made(type_, array, [column])
 
 
-def text_codes(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
-    """Numbers that are equal where the texts of two columns are."""
-    for one, two, turned in ((first, second, False), (second, first, True)):
-        if len(two.strings) != 1:
-            continue
-        if one.stored is None and not one.strings.is_encoded:  # a look at each text is cheaper than encoding
-            equal = pc.equal(one.strings.strings, two.strings.strings[0]).fill_null(False)
-            codes = equal.to_numpy(zero_copy_only=False).view(np.int8)
-            constant = np.ones(len(one), np.int8)
-            return (constant, codes) if turned else (codes, constant)
-        one = one.encoded()
-        place = one.strings.strings.index(two.strings.strings[0]).as_py()
-        codes = np.full(len(one), place if place >= 0 else -2, np.int32)
-        return (codes, one.values) if turned else (one.values, codes)
-    pool, start = chained(first.strings, second.strings)
-    numbers = np.append(pool.distinct()[0], np.int32(-1))
-    return numbers[first.values], numbers[np.where(second.values < 0, -1, second.values + start)]
-
-
 def text_ranks(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
     """Numbers that are equal and ordered as the texts of two columns are."""
     one, two = first.encoded(), second.encoded()
@@ -162,7 +143,4 @@ def cleared_then_missing(column: Column, cells: Mask, reason: str) -> Column:
     """The column with some cells missing for a reason, whatever they were before."""
     if not cells.any():
         return column
-    if column.why is not None:
-        why = np.where(cells, np.uint8(0), column.why)
-        column = Column(column.type, column.values, why if why.any() else None, column.reasons, column.pool)
-    return column.with_missing(cells, reason)
+    return column.cleared(cells).with_missing(cells, reason)

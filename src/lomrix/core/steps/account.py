@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from lomrix.core.errors import UnbalancedAccountError
+from lomrix.core.errors import Proposal, UnbalancedAccountError
 from lomrix.core.table.notes import Note
+
+if TYPE_CHECKING:
+    from lomrix.core.table.table import Table
 
 Parts = tuple[tuple[str, int], ...]
 
@@ -23,7 +26,9 @@ class Balance:
     total
         Their number, counted on its own and not by adding up the parts.
     parts
-        Word and number, cause by cause.
+        Word and number, cause by cause, counted apart from the total.
+    quiet
+        It guards the step, and tells a person nothing new.
 
     Raises
     ------
@@ -34,6 +39,7 @@ class Balance:
     what: str
     total: int
     parts: Parts
+    quiet: bool = False
 
     def __post_init__(self) -> None:
         added = sum(number for _, number in self.parts)
@@ -87,7 +93,7 @@ class Account:
     notes
         What a person should look at.
     advice
-        What to type or do next, most useful first.
+        What to do next, most useful first: in words, or as a step.
     """
 
     step: str
@@ -96,7 +102,7 @@ class Account:
     facts: Mapping[str, Any] = field(default_factory=dict)
     listings: tuple[Listing, ...] = ()
     notes: tuple[Note, ...] = ()
-    advice: tuple[str, ...] = ()
+    advice: tuple[str | Proposal, ...] = ()
 
     def to_json(self) -> dict[str, Any]:
         """The account as plain values."""
@@ -107,8 +113,22 @@ class Account:
             "facts": {name: plain(value) for name, value in self.facts.items()},
             "listings": [listing.to_json() for listing in self.listings],
             "notes": [note.to_json() for note in self.notes],
-            "advice": list(self.advice),
+            "advice": [plain(one) for one in self.advice],
         }
+
+
+def kept_cells(before: Table, after: Table) -> Balance:
+    """The present cells of columns that a step only carries: as many as before, in columns of the same name.
+
+    Parameters
+    ----------
+    before, after
+        The tables; the columns that both have are counted, each on its own side.
+    """
+    names = [name for name in after.names if name in before.columns]
+    held = sum(len(before) - before[name].missing_count for name in names)
+    holds = sum(len(after) - after[name].missing_count for name in names)
+    return Balance("values in the columns kept", held, (("in the result", holds),), quiet=True)
 
 
 def plain(value: Any) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from lomrix.core.table.header import NUMBER
+from lomrix.core.table.numbers import is_number
 
 RANGE = re.compile(r"(-?\d+(?:\.\d+)?)\s+to\s+(-?\d+(?:\.\d+)?)")
 
@@ -22,24 +22,24 @@ class CodeList:
     def __init__(self, labels: Mapping[str, str]) -> None:
         self.labels = labels
         self._ranges = [(float(found[1]), float(found[2]), code) for code in labels if (found := RANGE.fullmatch(code))]
-        self._numbers = {float(code): code for code in labels if NUMBER.fullmatch(code)}
+        self._numbers = {float(code): code for code in labels if is_number(code)}
 
-    def code_of(self, text: str, *, is_number: bool = True) -> str | None:
+    def code_of(self, text: str, *, as_numbers: bool = True) -> str | None:
         """The code that a value, as text, falls under; None where the list has none for it.
 
         Parameters
         ----------
         text
             The value.
-        is_number
+        as_numbers
             Whether the column holds numbers, so that 1 and 1.0 are the same.
         """
         if text in self.labels:
             return text
-        if not NUMBER.fullmatch(text):
+        if not is_number(text):
             return None
         number = float(text)
-        if is_number and number in self._numbers:
+        if as_numbers and number in self._numbers:
             return self._numbers[number]
         return next((code for low, high, code in self._ranges if low <= number <= high), None)
 

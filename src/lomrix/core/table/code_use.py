@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from lomrix.core.table.column import Column
-from lomrix.core.table.header import NUMBER
+from lomrix.core.table.numbers import is_number
 
 
 def times_used(column: Column, code: str) -> int:
@@ -16,6 +16,6 @@ def times_used(column: Column, code: str) -> int:
             return 0
         column = column.encoded()
         return int(np.count_nonzero(column.values == column.strings.strings.index(code).as_py()))
-    if column.type not in ("integer", "number") or not NUMBER.fullmatch(code):
+    if column.type not in ("integer", "number") or not is_number(code):
         return 0
     return int(np.count_nonzero((column.values == float(code)) & ~column.is_missing))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, get_args
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -13,9 +13,8 @@ import pyarrow as pa
 from lomrix.core.errors import DataError
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, joined_reasons, renumbered
+from lomrix.core.table.types import Type
 
-Type = Literal["integer", "number", "string", "date", "datetime", "boolean"]
-TYPES: tuple[Type, ...] = get_args(Type)
 Array = npt.NDArray[Any]
 # From this many rows on, a look at how the strings repeat pays.
 LARGE = 10_000
@@ -297,6 +296,14 @@ class Column:
         values = self.values.copy()
         values[cells] = FILLERS[self.type]
         return Column(self.type, values, why, reasons, self.pool)
+
+    def cleared(self, cells: npt.NDArray[np.bool_]) -> Column:
+        """The column with some missing cells present again (they hold the filler), to be given another reason."""
+        if self.why is None:
+            return self
+        why = np.where(cells, np.uint8(0), self.why)
+        kept = why.any()
+        return Column(self.type, self.stored, why if kept else None, self.reasons if kept else (), self.pool)
 
     def widened(self, type_: Type) -> Column:
         """The column as a wider type without loss: integer to number, anything to string, nothing to anything.

@@ -10,9 +10,9 @@ from functools import lru_cache
 from typing import Any
 
 from lomrix.core.errors import UsageError
+from lomrix.core.table.numbers import is_number, number_of
 
 MEASURE = "measure"
-NUMBER = re.compile(r"-?\d+(\.\d+)?")
 DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 WIDTH = re.compile(r"0[1-9]")
 BRACES = re.compile(r"\{([^{}]*)\}")
@@ -137,7 +137,7 @@ class HeaderTemplate:
             known = [one for one in readings if all(one[field] in texts for field, texts in allowed.items())]
             readings = known or readings
         if len(readings) > 1:
-            numeric = [one for one in readings if all(NUMBER.fullmatch(one[field]) for field in self.occasions)]
+            numeric = [one for one in readings if all(is_number(one[field]) for field in self.occasions)]
             readings = numeric or readings
         if not readings:
             return None
@@ -177,7 +177,7 @@ def speaks_of(template: HeaderTemplate, name: str) -> dict[str, str] | None:
         return None
     for place in range(1, len(template.parts), 2):
         touches = template.parts[place - 1][-1:].isalpha() or template.parts[place + 1][:1].isalpha()
-        if touches and template.parts[place] != MEASURE and not NUMBER.fullmatch(reading[template.parts[place]]):
+        if touches and template.parts[place] != MEASURE and not is_number(reading[template.parts[place]]):
             return None
     return reading
 
@@ -195,10 +195,9 @@ def occasion_text(value: Any, width: int = 0) -> str:
 
 def occasion_values(texts: Sequence[str]) -> list[Any]:
     """Occasion texts as numbers or dates where all of them are, else as they are."""
-    if all(NUMBER.fullmatch(text) for text in texts):
-        if any("." in text for text in texts):
-            return [float(text) for text in texts]
-        return [int(text) for text in texts]
+    if all(is_number(text) for text in texts):
+        numbers = [number_of(text) for text in texts]
+        return numbers if all(isinstance(number, int) for number in numbers) else [float(number) for number in numbers]
     if all(DATE.fullmatch(text) for text in texts):
         try:
             return [datetime.date.fromisoformat(text) for text in texts]

@@ -12,7 +12,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from lomrix.core.table.column import Type
+from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 Value = int | float | str

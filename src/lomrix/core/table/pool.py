@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from lomrix.core.table.shaped import shaped_numbers
+from lomrix.core.arrays.shaped_texts import shaped_numbers
 
 Positions = npt.NDArray[np.int32]
 SAMPLE = 512

@@ -104,3 +104,19 @@ def _of_type(type_: str, types: Mapping[str, str]) -> list[str]:
             todo="Types are @integer @number @string @date @datetime @boolean, and @all for every column.",
         )
     return [name for name, found in types.items() if found in wanted]
+
+
+def require_words(words: str) -> None:
+    """Stop where a choice of columns cannot be one, whatever the table.
+
+    Raises
+    ------
+    UsageError
+        Where it names nothing, a type that there is not, or a run without an end.
+    """
+    named = [word.strip() for word in words.split(",") if word.strip()]
+    if not named:
+        raise UsageError(f'The choice of columns "{words}" names none.', todo="Give a name, a pattern or @all.")
+    for word in named:
+        if word.startswith("@"):
+            _of_type(word[1:], {})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -13,6 +13,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.history import NO_HISTORY, History
 from lomrix.core.table.notes import FIRST_ROW
 from lomrix.core.table.selection import unknown_column
 
@@ -31,21 +32,21 @@ class Table:
     dictionary
         What is known of the variables.
     history
-        The steps that made the table, oldest first, as plain values.
+        The tasks that made the table.
     name
         How messages speak of the table; mostly the file's name.
     first_row
         Number of the first row as its sheet counts it.
-    unread
-        Columns of the source that nobody asked for yet, with a way to have them.
+    names_in_source
+        All columns of its source, where only some of them were read.
     """
 
     columns: Mapping[str, Column]
     dictionary: Dictionary = field(default_factory=Dictionary)
-    history: tuple[Mapping[str, Any], ...] = ()
+    history: History = NO_HISTORY
     name: str = "table"
     first_row: int = FIRST_ROW
-    unread: Mapping[str, Callable[[], Column]] = field(default_factory=dict)
+    names_in_source: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         lengths = {name: len(column) for name, column in self.columns.items()}
@@ -65,13 +66,18 @@ class Table:
         """The columns' names in order."""
         return list(self.columns)
 
+    @property
+    def source_names(self) -> list[str]:
+        """The columns of its source in order, read or not."""
+        return list(self.names_in_source or self.columns)
+
     def types(self) -> dict[str, str]:
         """The columns' types by name."""
         return {name: column.type for name, column in self.columns.items()}
 
     def with_columns(self, columns: Mapping[str, Column]) -> Table:
         """The same table with other columns; the dictionary keeps what still applies."""
-        return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns), unread={})
+        return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns), names_in_source=())
 
     def only(self, names: Iterable[str]) -> Table:
         """Just these columns, in the order given."""
@@ -84,7 +90,7 @@ class Table:
         else:
             with ThreadPoolExecutor() as workers:
                 taken = list(workers.map(lambda column: column.take(rows), self.columns.values()))
-        return replace(self, columns=dict(zip(self.columns, taken, strict=True)), unread={})
+        return replace(self, columns=dict(zip(self.columns, taken, strict=True)), names_in_source=())
 
     def first(self, rows: int) -> Table:
         """The first rows."""

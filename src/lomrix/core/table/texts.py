@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyarrow as pa
 
+from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
@@ -32,3 +33,26 @@ def table_of_texts(heads: Sequence[str], rows: Sequence[Sequence[str | None]], n
         Name of the table.
     """
     return Table({head: column_of_texts([row[at] for row in rows]) for at, head in enumerate(heads)}, name=name)
+
+
+def rows_of(table: Table) -> list[dict[str, str]]:
+    """The rows of a table of texts; a blank is an empty text."""
+    cells = {name: column.to_text().to_pylist() for name, column in table.columns.items()}
+    return [{name: (values[row] or "").strip() for name, values in cells.items()} for row in range(len(table))]
+
+
+def require_heads(table: Table, heads: Sequence[str], what: str) -> None:
+    """Stop where a table of texts has not the columns that it needs.
+
+    Raises
+    ------
+    UsageError
+        Naming the first that is wanting.
+    """
+    wanting = [name for name in heads if name not in table.columns]
+    if wanting:
+        raise UsageError(
+            f"The {what} {table.name} has no column {wanting[0]}.",
+            where=f"its columns are {', '.join(table.names[:12])}",
+            todo=f"Its columns are {', '.join(heads)}.",
+        )

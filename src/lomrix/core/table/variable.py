@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from lomrix.core.table.column import Type
+from lomrix.core.table.types import Type
 
 Bound = int | float | datetime.date
 

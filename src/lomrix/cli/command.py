@@ -1,0 +1,143 @@
+"""Commands made from steps: what is typed becomes a task, which is run and told."""
+
+from __future__ import annotations
+
+import contextlib
+import inspect
+import os
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from typing import Any
+
+import typer
+
+from lomrix.cli.options import of_step
+from lomrix.cli.surroundings import CURRENT, Surroundings
+from lomrix.cli.telling import Voice
+from lomrix.core.errors import LomrixError
+from lomrix.core.steps.step import Step
+from lomrix.files.reading import ReadingOptions
+
+
+def function_of(step: type[Step]) -> Callable[..., None]:
+    """The function behind a step's command."""
+    parameters = of_step(step, ReadingOptions)
+
+    def command(**given: Any) -> None:
+        voice = voice_of(given)
+        role = step.roles[0].name
+        first = given.get(role) or ["FILE"]
+        with told_errors(voice, first if isinstance(first, str) else first[0]):
+            run_step(step, given, voice)
+
+    made: Callable[..., None] = with_signature(command, step.word, parameters)
+    return made
+
+
+def with_signature(function: Callable[..., None], name: str, parameters: Sequence[inspect.Parameter]) -> Any:
+    """A function with a signature of its own, from which Typer reads its options."""
+    function.__name__ = name.replace("-", "_").replace(" ", "_")
+    vars(function)["__signature__"] = inspect.Signature(parameters)
+    function.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
+    return function
+
+
+def voice_of(given: dict[str, Any]) -> Voice:
+    """How the command is to tell, from its options."""
+    to_errors = given.get("out") == "-"
+    return Voice(CURRENT.get(), bool(given.pop("json", False)), bool(given.pop("quiet", False)), to_errors)
+
+
+def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
+    """Make a task of what was typed, run it, and tell.
+
+    Raises
+    ------
+    LomrixError
+        Where it could not be done.
+    typer.Exit
+        With status 1 where it was done, and found a rule broken.
+    """
+    from lomrix.job.run import StoppedError, run
+    from lomrix.job.task import TABLE, Task
+    from lomrix.show.progress import Progress
+
+    inputs = {role.name: listed(given.pop(role.name)) for role in step.roles}
+    reading = {name: given.pop(name) for name in ReadingOptions.model_fields}
+    names = [TABLE, *(extra.name for extra in step.gives)]
+    outputs = {name: given.pop(name) for name in names if given.get(name)}
+    overwrite, missing = given.pop("overwrite", False), given.pop("missing", "empty")
+    settings = {name: value for name, value in given.items() if name in step.model_fields and value not in ("", [])}
+    task = Task(
+        step(**settings),
+        {role: references for role, references in inputs.items() if references},
+        reading_options(reading),
+        outputs,
+        overwrite,
+        missing,
+    )
+    around = voice.surroundings
+    watched = around.stderr if around.stderr_is_terminal and not voice.quiet else None
+    try:
+        with Progress(len(inputs) + 2, watched) as progress:
+            outcome = run(task, around.streams(), progress.stage)
+    except StoppedError as stopped:
+        if not voice.json and not voice.quiet:
+            from lomrix.cli.telling import written_line
+            from lomrix.show.terminal import ending_view
+
+            voice.show(ending_view([written_line(one) for one in stopped.written], []))
+        raise stopped.error from stopped
+    voice.tell(outcome)
+    if outcome.result.account.facts.get("broken"):
+        raise typer.Exit(1)
+
+
+def reading_options(given: dict[str, Any]) -> ReadingOptions:
+    """What was said of the reading, checked as settings are."""
+    from pydantic import ValidationError
+
+    from lomrix.core.steps.settings import setting_error
+
+    try:
+        return ReadingOptions(**{name: value for name, value in given.items() if value not in ("", [])})
+    except ValidationError as error:
+        raise setting_error(error, ReadingOptions.model_fields) from error
+
+
+def listed(value: Any) -> tuple[str, ...]:
+    """One reference or several as a tuple."""
+    if isinstance(value, str):
+        return (value,) if value else ()
+    return tuple(value)
+
+
+@contextlib.contextmanager
+def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
+    """Whatever goes wrong is told in plain words, with the exit status of the contract."""
+    try:
+        yield
+    except LomrixError as error:
+        voice.tell_error(error, reference)
+        raise typer.Exit(error.exit_status) from None
+    except typer.Exit:
+        raise
+    except BrokenPipeError:
+        give_up_output(voice.surroundings)
+        raise typer.Exit(0) from None
+    except Exception as error:
+        if os.environ.get("LOMRIX_DEBUG"):
+            raise
+        told = LomrixError(
+            f"Lomrix met something that it did not expect: {type(error).__name__}: {error}",
+            todo="Please report it; LOMRIX_DEBUG=1 shows where it happened. Check whether outputs are there.",
+        )
+        told.exit_status = 70
+        voice.tell_error(told, reference)
+        raise typer.Exit(told.exit_status) from None
+
+
+def give_up_output(surroundings: Surroundings) -> None:
+    """The reader of our output went away, which is its right; nothing more is written to it."""
+    if surroundings.stdout is sys.stdout:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

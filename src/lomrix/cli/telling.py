@@ -1,0 +1,153 @@
+"""Telling: the outcome of a task to a person, or as JSON to a script."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from lomrix.cli.face import proposed, said, told_account, told_error, told_note, typed
+from lomrix.cli.surroundings import Surroundings
+from lomrix.core.errors import LomrixError, Proposal
+
+if TYPE_CHECKING:
+    from lomrix.core.table.table import Table
+    from lomrix.job.outputs import Written
+    from lomrix.job.run import Outcome
+    from lomrix.job.task import Task
+
+# What findings tell already need not be told twice.
+TOLD_BY_FINDINGS = ("stray-text", "blanks-around")
+
+
+@dataclass(frozen=True)
+class Voice:
+    """How much is said, and where.
+
+    Parameters
+    ----------
+    surroundings
+        Where the program runs.
+    json
+        Whether a script is told, and not a person.
+    quiet
+        Whether only errors are.
+    to_errors
+        Whether standard output belongs to the data.
+    """
+
+    surroundings: Surroundings
+    json: bool = False
+    quiet: bool = False
+    to_errors: bool = False
+
+    def print_json(self, content: Any) -> None:
+        """Give a script its answer."""
+        stream = self.surroundings.stderr if self.to_errors else self.surroundings.stdout
+        print(json.dumps(content, ensure_ascii=False, indent=1), file=stream)
+
+    def show(self, *views: Any, soft_wrap: bool = False) -> None:
+        """Show a person something."""
+        console = self.surroundings.screen(errors=self.to_errors).console()
+        for view in views:
+            console.print(view, soft_wrap=soft_wrap)
+
+    def tell_error(self, error: LomrixError, reference: str = "FILE") -> None:
+        """Tell an error on standard error; to a script as JSON on standard output."""
+        told = told_error(error, reference)
+        if self.json:
+            content = {"what": told.what, "where": told.where, "next": told.todo}
+            self.print_json({"error": content, "status": told.exit_status})
+            return
+        from lomrix.show.terminal import error_view
+
+        console = self.surroundings.screen(errors=True).console()
+        console.print(error_view(told), soft_wrap=True)
+
+    def tell(self, outcome: Outcome) -> None:
+        """Tell the outcome of a task."""
+        reference = outcome.sources[0][0] if outcome.sources else "FILE"
+        if self.json:
+            self.print_json(as_json(outcome, reference))
+        elif not self.quiet:
+            self._tell_person(outcome, reference)
+
+    def _tell_person(self, outcome: Outcome, reference: str) -> None:
+        from lomrix.core.table.notes import counted
+        from lomrix.show import terminal
+
+        task, result = outcome.task, outcome.result
+        read = [
+            f"{source}: {counted(len(table), 'row', 'rows')}, {counted(len(table.source_names), 'column', 'columns')}"
+            for source, table in outcome.sources
+        ]
+        notes = [(name, told_note(note)) for name, note in outcome.notes if not findings_tell(task, note.kind)]
+        account = told_account(result.account, reference)
+        self.show(terminal.account_view(account, read, notes))
+        rehearses = task.step.result == "table" and "out" not in task.outputs
+        if rehearses:
+            width = self.surroundings.screen(errors=self.to_errors).console().width
+            self.show(terminal.first_rows_view(result.table, width))
+        if not self.to_errors:
+            lines = [written_line(one) for one in outcome.written]
+            advice = [*following(outcome, reference), *map(str, account.advice)]
+            self.show(
+                terminal.ending_view(
+                    lines, advice, outcome.compared, rehearsal=rehearsal_words(outcome) if rehearses else "",
+                    not_drawn=bool(outcome.not_drawn),
+                )
+            )  # fmt: skip
+        elif outcome.written:
+            self.show(terminal.ending_view([written_line(one) for one in outcome.written], []))
+
+
+def findings_tell(task: Task, kind: str) -> bool:
+    """True for notes of the reading that the findings of a check say as well."""
+    return task.step.word == "check" and kind in TOLD_BY_FINDINGS
+
+
+def rehearsal_words(outcome: Outcome) -> str:
+    """What was not written, and what would write it."""
+    out = said("to" if outcome.task.step.word == "export" else "out", "FILE")
+    if outcome.written:
+        return f"the table itself was not written; add {out} to write it"
+    return f"nothing was written; add {out} to write it"
+
+
+def written_line(written: Written) -> str:
+    """One file that was written, in words."""
+    from lomrix.core.table.notes import counted
+
+    if written.rows is None:
+        return str(written.path)
+    size = written.path.stat().st_size
+    rows = counted(written.rows, "row", "rows")
+    return f"{written.path}  ({rows}, {written.columns} columns, {size:,} bytes)"
+
+
+def following(outcome: Outcome, reference: str) -> list[str]:
+    """Steps that take in what was written, once a person has worked on it."""
+    lines = []
+    for extra in outcome.task.step.gives:
+        if extra.then[0] and any(one.role == extra.name for one in outcome.written):
+            file = outcome.task.outputs[extra.name]
+            command = proposed(Proposal(extra.then[0], inputs={extra.then[1]: file}), reference)
+            lines.append(f"fill in {typed(file)}, then: {command}")
+    return lines
+
+
+def as_json(outcome: Outcome, reference: str) -> dict[str, Any]:
+    """The outcome as plain values."""
+    columns: Table = outcome.result.table
+    return {
+        "account": told_account(outcome.result.account, reference).to_json(),
+        "sources": [
+            {"path": source, "rows": len(table), "columns": len(table.source_names)}
+            for source, table in outcome.sources
+        ],
+        "notes": [{"source": name, **told_note(note).to_json()} for name, note in outcome.notes],
+        "columns": columns.types(),
+        "rehearsal": outcome.task.step.result == "table" and "out" not in outcome.task.outputs,
+        "written": [str(one.path) for one in outcome.written],
+        "compared_cells": outcome.compared,
+    }

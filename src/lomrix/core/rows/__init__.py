@@ -1,0 +1,1 @@
+"""Which rows belong together: keys, groups, cases, the grid of cases and occasions."""

@@ -1,0 +1,61 @@
+"""Candidate keys: columns whose values tell all rows apart, or nearly all."""
+
+from __future__ import annotations
+
+from itertools import combinations
+
+import numpy as np
+
+from lomrix.core.arrays.matching import counted as counted_codes
+from lomrix.core.rows.keys import row_codes, unordered_codes
+from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.table import Table
+
+# Pairs are looked for among the first columns that could be part of a key.
+MOST_KEY_COLUMNS = 8
+SAMPLE = 20_000
+# A column is nearly a key where at least this share of the rows has a value of its own.
+NEARLY = 0.98
+LEAST_ROWS = 20
+MOST_EXAMPLES = 6
+
+
+def candidate_keys(table: Table) -> list[str]:
+    """Columns without missing cells whose values tell all rows apart; else such pairs of columns."""
+    usable = [name for name, column in table.columns.items() if column.type != "number" and not column.missing_count]
+    if len(table) < 2:
+        return []
+    singles = [name for name in usable if tells_apart(table, (name,))]
+    if singles:
+        return singles
+    pairs = combinations(usable[:MOST_KEY_COLUMNS], 2)
+    return [" + ".join(pair) for pair in pairs if tells_apart(table, pair)]
+
+
+def nearly_keys(table: Table) -> list[Note]:
+    """Columns of text that would tell the rows apart but for a few that repeat or are missing."""
+    notes = []
+    for name, column in table.columns.items():
+        if column.type != "string" or len(table) < LEAST_ROWS:
+            continue
+        codes, size = unordered_codes(column)
+        counts = counted_codes(codes, size)
+        repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
+        if not len(repeated) or np.count_nonzero(counts) < NEARLY * len(table):
+            continue
+        some = repeated[:MOST_EXAMPLES]
+        texts = column.take(some).to_text().to_pylist()
+        examples = tuple(zip((some + table.first_row).tolist(), texts, strict=True))
+        values = int(np.count_nonzero(counts > 1))
+        text = f"nearly a key, but {counted(values, 'value stands', 'values stand')} in several rows."
+        notes.append(Note(text, name, examples, "nearly-key", len(repeated)))
+    return notes
+
+
+def tells_apart(table: Table, names: tuple[str, ...]) -> bool:
+    """True where no two rows have equal values; a look at the first rows spares most of the work."""
+    for part in (table.first(SAMPLE), table):
+        codes, size = row_codes(part, names)
+        if np.count_nonzero(counted_codes(codes, size)) < len(part):
+            return False
+    return True

@@ -1,0 +1,190 @@
+"""The grid of cases and occasions: where each row of a long table stands in it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.errors import DataError
+from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
+from lomrix.core.rows.keys import grouped, key_texts
+from lomrix.core.rows.occasions import Occasion, ranked
+from lomrix.core.table.other_layout import OtherLayout, typed_value
+from lomrix.core.table.table import Table
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass
+class Grid:
+    """Where each row stands.
+
+    Parameters
+    ----------
+    table
+        The long table.
+    case, names
+        The columns that name the case, and those that name the occasion.
+    memory
+        What is remembered of the wide layout; the order of its occasions counts.
+    """
+
+    table: Table
+    case: tuple[str, ...]
+    names: tuple[str, ...]
+    memory: OtherLayout | None = None
+
+    @cached_property
+    def cases(self) -> Cases:
+        """The cases, in order of first appearance."""
+        return Cases(self.table, self.case)
+
+    @cached_property
+    def _occasions(self) -> tuple[tuple[Occasion, ...], npt.NDArray[Any] | None]:
+        """The occasions in order, and each row's; None where they come round and round."""
+        for name in self.names:
+            require_present(self.table, name, "an occasion")
+        if self._round is not None:
+            return self._round, None
+        groups = grouped(self.table, self.names)
+        found = list(zip(*(self._values(groups.values[name]) for name in self.names), strict=True))
+        order = self._ordered(found, self._turns(groups.codes, len(found)))
+        if order == list(range(len(found))):
+            return tuple(found), groups.codes
+        place = np.empty(len(found), np.int64)
+        place[order] = np.arange(len(found))
+        return tuple(found[at] for at in order), place[groups.codes]
+
+    @cached_property
+    def _round(self) -> tuple[Occasion, ...] | None:
+        """The occasions, where every case has all of them once and in order; None where not."""
+        cases = self.cases
+        if not len(cases.lengths) or not cases.together or (cases.lengths != cases.lengths[0]).any():
+            return None
+        times = int(cases.lengths[0])
+        for name in self.names:
+            column = self.table[name].cheaply_encoded() if len(cases) > 1 else self.table[name]
+            if column.type == "string" and not column.strings.is_distinct:
+                return None
+            if not (column.values.reshape(len(cases), times) == column.values[:times]).all():
+                return None
+        first = self.table.only(self.names).first(times)
+        found = list(zip(*(self._values(first[name]) for name in self.names), strict=True))
+        if len(set(found)) < times or self._ordered(found, range(times)) != list(range(times)):
+            return None
+        return tuple(found)
+
+    @staticmethod
+    def _values(column: Any) -> list[Any]:
+        return list(column.values.tolist()) if column.type != "string" else column.cells()
+
+    def _turns(self, codes: npt.NDArray[Any], count: int) -> Iterable[int]:
+        """Places of the occasions in the order in which they first come, where that may count."""
+        if all(self.table[name].type != "string" for name in self.names):
+            return range(count)
+        first = np.full(count, len(codes))
+        first[codes[::-1]] = np.arange(len(codes))[::-1]
+        return [int(at) for at in np.argsort(first, kind="stable")]
+
+    def _ordered(self, found: list[Occasion], turns: Iterable[int]) -> list[int]:
+        """Places of the occasions as they were remembered, else as their values are in order."""
+        if self.memory is not None:
+            types = [self.memory.types.get(name) for name in self.memory.occasions]
+            known = dict.fromkeys(
+                tuple(typed_value(value, type_) for value, type_ in zip(place.at, types, strict=True))
+                for place in self.memory.places
+            )
+            rank = {occasion: at for at, occasion in enumerate(known)}
+            if set(found) <= set(rank):
+                return sorted(range(len(found)), key=lambda at: rank[found[at]])
+        turns = list(turns)
+        ranks = [
+            ranked((found[at][place] for at in turns), None, self.table.dictionary.labels_of(name))
+            for place, name in enumerate(self.names)
+        ]
+        return sorted(
+            range(len(found)), key=lambda at: [rank[value] for rank, value in zip(ranks, found[at], strict=True)]
+        )
+
+    @property
+    def occasions(self) -> tuple[Occasion, ...]:
+        """The occasions that some row has, in order."""
+        return self._occasions[0]
+
+    @property
+    def times(self) -> int:
+        """Number of occasions."""
+        return len(self.occasions)
+
+    @property
+    def size(self) -> int:
+        """Number of cells of one measure: cases times occasions."""
+        return len(self.cases) * self.times
+
+    @cached_property
+    def cells(self) -> Rows:
+        """Each row's place among the cells of a measure, case by case."""
+        of_row = self._occasions[1]
+        return np.arange(self.size) if of_row is None else np.asarray(self.cases.of_row * self.times + of_row)
+
+    @cached_property
+    def in_order(self) -> bool:
+        """True where every row stands behind the one above it, case by case and occasion by occasion."""
+        return self._occasions[1] is None or bool((self.cells[1:] > self.cells[:-1]).all())
+
+    @property
+    def is_full(self) -> bool:
+        """True where the rows are all cells in order."""
+        return len(self.table) == self.size and self.in_order
+
+    @cached_property
+    def cases_at(self) -> npt.NDArray[np.int64]:
+        """For each occasion the number of cases that have a row."""
+        if self.is_full:
+            return np.full(self.times, len(self.cases))
+        return np.asarray(np.count_nonzero(self._taken.reshape(len(self.cases), self.times), axis=0))
+
+    @cached_property
+    def _taken(self) -> npt.NDArray[np.bool_]:
+        """True for the cells that some row has."""
+        taken = np.zeros(self.size, np.bool_)
+        taken[self.cells] = True
+        return taken
+
+    @cached_property
+    def repeated(self) -> Rows:
+        """Rows that share their case and occasion with another one."""
+        if self.in_order or int(np.count_nonzero(self._taken)) == len(self.table):
+            return np.zeros(0, np.int64)
+        counts = np.bincount(self.cells, minlength=self.size)
+        return np.flatnonzero(counts[self.cells] > 1)
+
+    def require_no_repetition(self) -> None:
+        """Stop where case and occasion stand in several rows.
+
+        Raises
+        ------
+        DataError
+            With the rows.
+        """
+        rows = self.repeated
+        if not len(rows):
+            return
+        order = rows[np.argsort(self.cells[rows], kind="stable")][: 2 * MOST_EXAMPLES]
+        texts = key_texts(self.table, [*self.case, *self.names], order)
+        told: dict[str, list[str]] = {}
+        for row, text in zip(order.tolist(), texts, strict=True):
+            told.setdefault(text, []).append(str(row + self.table.first_row))
+        shown = [f"{text} (rows {', '.join(found)})" for text, found in told.items() if len(found) > 1]
+        count = len(np.unique(self.cells[rows]))
+        raise DataError(
+            f"{count:,} {'case and occasion stands' if count == 1 else 'cases and occasions stand'} in several rows.",
+            where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if count > MOST_EXAMPLES else ""),
+            todo="Mend the file, name an ‹occasion› that tells the rows apart, or say ‹repeated=first›, last, mean, "
+            "median, min, max or sum.",
+        )

@@ -1,0 +1,1 @@
+"""Aggregate: statistics of cases at group level."""

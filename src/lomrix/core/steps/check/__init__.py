@@ -1,0 +1,1 @@
+"""Check: hold a table against its dictionary and against itself."""

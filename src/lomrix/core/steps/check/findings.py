@@ -1,0 +1,297 @@
+"""Findings: what a check found, rule by rule, with the rows concerned."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.matching import counted
+from lomrix.core.arrays.statistics import quantiles
+from lomrix.core.arrays.text_bytes import SPACE, bytes_at, has_byte, offsets_and_data
+from lomrix.core.language.evaluate import condition
+from lomrix.core.language.parse import names_used, parsed
+from lomrix.core.rows.keys import row_codes, unordered_codes
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.distinct import mixed_decimals, not_listed
+from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
+from lomrix.core.text.reading import stray_cells
+
+# Outer fences stand this many quartile distances beyond the quartiles.
+FENCE = 3.0
+LEAST_VALUES = 12
+# Keys of another shape are told where at least this share of the keys has one shape.
+ONE_SHAPE = 0.9
+# Texts from this length on are no keys that have a shape.
+LONGEST = 64
+SHAPE_SAMPLE = 10_000
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One rule that some cells break, or that makes them worth a look.
+
+    Parameters
+    ----------
+    rule
+        The rule's word.
+    column
+        The column concerned; empty for a rule over the row.
+    rows
+        Row numbers concerned, counted from 0.
+    text
+        What was expected, in words.
+    breaks
+        Whether a rule is broken; else it is only worth a look.
+    """
+
+    rule: str
+    column: str
+    rows: npt.NDArray[Any]
+    text: str
+    breaks: bool = True
+
+
+def all_findings(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> list[Finding]:
+    """Everything that the rules find, the worst first."""
+    found = [*key_findings(table, key)]
+
+    def of_column(name: str) -> list[Finding]:
+        entry = table.dictionary.of(name)
+        return list(column_findings(name, table[name], entry, table.dictionary, is_key=name in key))
+
+    # Columns are independent, and arrays leave the other processor free.
+    with ThreadPoolExecutor() as workers:
+        found += [finding for one in workers.map(of_column, table.names) for finding in one]
+    found += case_findings(table, case)
+    found += own_rules(table)
+    order = [
+        "key-missing",
+        "key-repeated",
+        "key-shape",
+        "case-changes",
+        "text-in-numbers",
+        "not-listed",
+        "out-of-range",
+    ]
+    place = {rule: at for at, rule in enumerate(order)}
+    return sorted(found, key=lambda one: (not one.breaks, place.get(one.rule, len(order)), -len(one.rows)))
+
+
+def key_findings(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
+    """Keys that are missing or stand in several rows."""
+    if not key:
+        return
+    codes, size = row_codes(table, key)
+    name = ", ".join(key)
+    gone = np.flatnonzero(codes < 0)
+    if len(gone):
+        yield Finding("key-missing", name, gone, "every row has a key")
+    counts = counted(codes, size)
+    rows = np.flatnonzero(np.append(counts > 1, False)[codes])
+    if len(rows):
+        keys = int(np.count_nonzero(counts > 1))
+        yield Finding("key-repeated", name, rows, f"each key stands once; {keys:,} do not")
+
+
+def column_findings(
+    name: str, column: Column, entry: Variable, dictionary: Dictionary, *, is_key: bool
+) -> Iterator[Finding]:
+    """What one column shows."""
+    if column.type == "string":
+        yield from text_findings(name, column, entry, is_key=is_key)
+    listed = [*entry.allowed, *dictionary.labels_of(name)]
+    unlisted = np.zeros(0, np.int64)
+    if listed:
+        rows = unlisted = not_listed(column, listed)
+        if len(rows):
+            shown = ", ".join(listed[:8]) + (" …" if len(listed) > 8 else "")
+            yield Finding("not-listed", name, rows, f"one of {shown}")
+    if column.type == "string":
+        return
+    outside = out_of_range(column, entry)
+    outside[unlisted] = False
+    if outside.any():
+        low, high = entry.minimum, entry.maximum
+        span = (
+            f"{low} to {high}"
+            if low is not None and high is not None
+            else f"from {low}"
+            if high is None
+            else f"to {high}"
+        )
+        yield Finding("out-of-range", name, np.flatnonzero(outside), span)
+    if column.type in ("number", "integer", "date", "datetime") and not listed:
+        far, fences = far_out(column)
+        far &= ~outside
+        if far.any():
+            yield Finding("far-out", name, np.flatnonzero(far), f"most lie within {fences}", breaks=False)
+    if column.type == "number":
+        rows = mixed_decimals(column)
+        if len(rows):
+            yield Finding("mixed-decimals", name, rows, "all others are whole numbers", breaks=False)
+
+
+def text_findings(name: str, column: Column, entry: Variable, *, is_key: bool) -> Iterator[Finding]:
+    """Stray cells, blanks around texts, and keys of another shape."""
+    stray = stray_cells(column, entry)
+    if stray is not None:
+        type_, cells = stray
+        word = "numbers" if type_ in ("number", "integer") else f"{type_}s"
+        yield Finding("text-in-numbers", name, np.flatnonzero(cells), f"the other cells are {word}")
+    around = blanks_around(column)
+    if len(around):
+        yield Finding("blanks-around", name, around, "no blank before or after the text")
+    if is_key:
+        odd, shape = odd_shapes(column)
+        odd = np.setdiff1d(odd, around)
+        if len(odd):
+            yield Finding("key-shape", name, odd, f"most keys look like {shape}")
+
+
+def blanks_around(column: Column) -> npt.NDArray[Any]:
+    """Rows whose text begins or ends with a blank."""
+    strings = column.strings.strings
+    if not has_byte(strings, b" "):
+        return np.zeros(0, np.int64)
+    there = (bytes_at(strings, 0) == SPACE) | (bytes_at(strings, -1) == SPACE)
+    if not there.any():
+        return np.zeros(0, np.int64)
+    return np.flatnonzero(np.append(there, False)[column.values])
+
+
+def odd_shapes(column: Column) -> tuple[npt.NDArray[Any], str]:
+    """Rows whose text has another shape than nearly all others (digits as 0, letters as A), and that shape."""
+    nothing = np.zeros(0, np.int64), ""
+    if column.strings.shaped() is not None:
+        return nothing
+    strings = column.strings.strings
+    starts, raw = offsets_and_data(strings)
+    lengths = np.diff(starts)
+    valid = np.flatnonzero(lengths > 0)
+    if not len(valid):
+        return nothing
+    usual = int(np.bincount(np.minimum(lengths[valid], LONGEST)).argmax())
+    if usual >= LONGEST:
+        return nothing
+    same = valid[lengths[valid] == usual]
+    # One look at each place of the keys of the usual length; the shape is that of the commonest sign there.
+    odd = np.ones(len(strings), np.bool_)
+    odd[same] = False
+    odd[lengths == 0] = False
+    if len(same) == len(strings):
+        signs = raw[starts[0] : starts[-1]].reshape(len(strings), usual)
+    else:
+        signs = raw[starts[same][:, None] + np.arange(usual)]
+    shape = bytearray()
+    for place in range(usual):
+        kinds = KINDS_OF_SIGNS[signs[:, place]]
+        commonest = int(np.bincount(kinds[:SHAPE_SAMPLE]).argmax())
+        odd[same[kinds != commonest]] = True
+        shape.append(commonest)
+    rows = np.flatnonzero(odd if column.stored is None else np.append(odd, False)[column.values])
+    present = len(column) - column.missing_count
+    return (rows, shape.decode("latin-1")) if len(rows) <= (1 - ONE_SHAPE) * present else nothing
+
+
+def kinds_of_signs() -> npt.NDArray[np.uint8]:
+    """For each byte what stands for it in a shape: digits are 0, letters A, other signs themselves."""
+    kinds = np.arange(256, dtype=np.uint8)
+    for first, last, sign in ((48, 57, "0"), (65, 90, "A"), (97, 122, "A"), (128, 255, "A")):
+        kinds[first : last + 1] = ord(sign)
+    return kinds
+
+
+KINDS_OF_SIGNS = kinds_of_signs()
+
+
+def out_of_range(column: Column, entry: Variable) -> npt.NDArray[np.bool_]:
+    """True for the cells outside minimum and maximum."""
+    outside = np.zeros(len(column), np.bool_)
+    is_time = column.type in ("date", "datetime")
+    for bound, beyond in ((entry.minimum, np.less), (entry.maximum, np.greater)):
+        if bound is None or is_time == isinstance(bound, int | float) or column.type == "boolean":
+            continue
+        limit: Any = np.datetime64(str(bound)) if is_time else bound
+        outside |= ~column.is_missing & beyond(column.values, limit)
+    return outside
+
+
+def far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
+    """Cells beyond the outer fences, and the fences in words.
+
+    References
+    ----------
+    J. W. Tukey, "Exploratory Data Analysis" (Addison-Wesley, 1977), section 2D: values more than three times the
+    distance of the quartiles beyond a quartile are "far out". Where all values are positive they must be so among
+    the logarithms too, since a long tail to the right is usual in times, counts and blood values.
+    """
+    nothing = np.zeros(len(column), np.bool_)
+    is_time = column.type in ("date", "datetime")
+    present = None if column.why is None else ~column.is_missing
+    values = column.values if present is None else column.values[present]
+    values = values.astype(np.int64) if is_time else values
+    if len(values) < LEAST_VALUES:
+        return nothing, ""
+    beyond = beyond_fences(values)
+    if beyond.any() and not is_time and values.min() > 0:
+        beyond &= beyond_fences(np.log(values))
+    if not beyond.any():
+        return nothing, ""
+    inside = column.values[~column.is_missing][~beyond]
+    nothing[~column.is_missing] = beyond
+    return nothing, f"{inside.min()} to {inside.max()}"
+
+
+def beyond_fences(values: npt.NDArray[Any]) -> npt.NDArray[np.bool_]:
+    """True beyond the outer fences; nothing is beyond where the quartiles are equal."""
+    first, third = quantiles(values, (0.25, 0.75))
+    if first == third:
+        return np.zeros(len(values), np.bool_)
+    reach = FENCE * (third - first)
+    return np.asarray((values < first - reach) | (values > third + reach))
+
+
+def case_findings(table: Table, case: tuple[str, ...]) -> Iterator[Finding]:
+    """Variables of the case that change from row to row of one case."""
+    if not case:
+        return
+    names = [name for name in table.names if table.dictionary.of(name).level == "case" and name not in case]
+    codes, size = row_codes(table, case) if names else (np.zeros(0, np.int64), 0)
+    for name in names:
+        rows = changing(codes, size, table[name])
+        if len(rows):
+            yield Finding("case-changes", name, rows, f"one value for each {', '.join(case)}")
+
+
+def changing(codes: npt.NDArray[Any], count: int, column: Column) -> npt.NDArray[Any]:
+    """Rows of the cases in which a column has several values."""
+    places, _ = unordered_codes(column)
+    rows = np.flatnonzero((codes >= 0) & (places >= 0))
+    first = np.full(count, -1, np.int64)
+    first[codes[rows][::-1]] = places[rows][::-1]
+    differs = np.zeros(count + 1, np.bool_)
+    differs[codes[rows][places[rows] != first[codes[rows]]]] = True
+    return np.flatnonzero(differs[codes])
+
+
+def own_rules(table: Table) -> Iterator[Finding]:
+    """The team's own rules, as far as the table has their columns."""
+    for name, text in table.dictionary.rules.items():
+        if not set(names_used(parsed(text))) <= set(table.names):
+            continue
+        true = condition(text, table)
+        rows = np.flatnonzero(~true.values & ~true.is_missing)
+        if len(rows):
+            yield Finding(name, "", rows, text)
+
+
+def value_texts(column: Column, rows: npt.NDArray[Any]) -> list[str | None]:
+    """The cells of some rows as text."""
+    return list(column.take(rows).to_text().to_pylist()) if len(rows) else []

@@ -1,0 +1,113 @@
+"""All findings in one table, the worst first, and a ledger of the suspicious cells."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from lomrix.core.rows.keys import key_texts
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.check.findings import Finding, all_findings, value_texts
+from lomrix.core.steps.check.settings import Check
+from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.column import Column
+from lomrix.core.table.notes import counted
+from lomrix.core.table.table import Table
+from lomrix.core.table.texts import column_of_texts
+
+MOST_EXAMPLES = 4
+LEDGER_NAME = "draft_ledger"
+LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
+
+
+def checked(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Check the table; a draft of a ledger of the cells found is an extra."""
+    work = Checking(step)
+    table = tables.one()
+    for name in step.names:
+        table[name]
+    found = all_findings(table, step.key, step.case or step.key)
+    extras = {LEDGER_NAME: work.ledger(table, found)} if LEDGER_NAME in wanted else {}
+    return Result(table, work.account(table, found), extras)
+
+
+@dataclass(frozen=True)
+class Checking:
+    """What the findings become: an account, and a ledger."""
+
+    step: Check
+
+    def account(self, table: Table, found: list[Finding]) -> Account:
+        broken = [one for one in found if one.breaks]
+        rows_found = np.unique(np.concatenate([one.rows for one in found])) if found else np.zeros(0)
+        rows = tuple(
+            (
+                "broken" if one.breaks else "look",
+                one.rule,
+                one.column or "—",
+                len(one.rows),
+                one.text,
+                self._first(table, one),
+            )
+            for one in found
+        )
+        listing = Listing("findings, the worst first", ("", "rule", "column", "cells", "expected", "first rows"), rows)
+        told = counted(len(broken), "rule", "rules"), counted(len(found) - len(broken), "finding", "findings")
+        summary = f"{told[0]} broken, {told[1]} to look at, in {len(table):,} rows."
+        if not found:
+            summary = f"No finding in {len(table):,} rows and {len(table.names)} columns."
+        return Account(
+            "check",
+            summary,
+            (
+                Balance(
+                    "rows",
+                    len(table),
+                    (("without a finding", len(table) - len(rows_found)), ("with a finding", len(rows_found))),
+                ),
+            ),
+            {"broken": len(broken), "findings": [self._fact(table, one) for one in found]},
+            (listing,) if rows else (),
+            (),
+            ("add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in",) if rows else (),
+        )
+
+    def _fact(self, table: Table, one: Finding) -> dict[str, Any]:
+        values = value_texts(table[one.column], one.rows[:100]) if one.column in table.columns else []
+        return {
+            "rule": one.rule, "column": one.column, "count": len(one.rows), "broken": one.breaks,
+            "rows": (one.rows[:100] + table.first_row).tolist(), "values": values, "expected": one.text,
+        }  # fmt: skip
+
+    def _first(self, table: Table, one: Finding) -> str:
+        some = one.rows[:MOST_EXAMPLES]
+        names = self.step.case or self.step.key
+        keys = key_texts(table, names, some) if names and one.column not in names else [""] * len(some)
+        values: list[Any] = value_texts(table[one.column], some) if one.column in table.columns else [None] * len(some)
+        told = []
+        for row, key, value in zip((some + table.first_row).tolist(), keys, values, strict=True):
+            shown = "" if value is None else f' "{value}"' if value != value.strip() or " " in value else f" {value}"
+            told.append(f"row {row}{f' ({key})' if key else ''}{shown}")
+        return ", ".join(told) + (" …" if len(one.rows) > len(some) else "")
+
+    def ledger(self, table: Table, found: list[Finding]) -> Table:
+        """One row for each suspicious cell, the new value left open."""
+        cells = [one for one in found if one.column in table.columns]
+        rows = np.concatenate([one.rows for one in cells]).astype(np.int64) if cells else np.zeros(0, np.int64)
+        columns: dict[str, Column] = {
+            name: table[name].take(rows).widened("string") for name in self.step.names if name not in LEDGER
+        }
+        columns["row"] = Column.of("integer", rows + table.first_row)
+        words: dict[str, list[str | None]] = {
+            "variable": [one.column for one in cells for _ in one.rows],
+            "old": [value for one in cells for value in value_texts(table[one.column], one.rows)],
+            "action": ["set"] * len(rows),
+            "new": [None] * len(rows),
+            "why": [f"{one.rule}: {one.text}" for one in cells for _ in one.rows],
+            "by": [None] * len(rows),
+        }
+        columns |= {name: column_of_texts(texts) for name, texts in words.items()}
+        return Table(columns, name="ledger")

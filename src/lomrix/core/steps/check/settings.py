@@ -1,0 +1,28 @@
+"""Check as it is asked for."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from lomrix.core.steps.settings import Names, Setting
+from lomrix.core.steps.step import Extra, Role, Step
+
+
+class Check(Step):
+    """Hold a table against its dictionary and against itself."""
+
+    word: ClassVar[str] = "check"
+    done_by: ClassVar[str] = "lomrix.core.steps.check.run:checked"
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to check."),)
+    gives: ClassVar[tuple[Extra, ...]] = (
+        Extra("draft_ledger", "Write the suspicious cells as a ledger to fill in.", then=("correct", "ledger")),
+    )
+    result: ClassVar[Literal["table", "report", "report only"]] = "report only"
+
+    key: Annotated[Names, Setting("Columns that tell every row apart.", "COLUMNS", "k")] = ()
+    case: Annotated[Names, Setting("Columns that name the case; the key where not said.", "COLUMNS")] = ()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The columns that name rows and cases."""
+        return tuple(dict.fromkeys([*self.key, *self.case]))

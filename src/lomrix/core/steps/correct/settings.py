@@ -1,0 +1,22 @@
+"""Correct as it is asked for."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar
+
+from lomrix.core.steps.settings import Setting
+from lomrix.core.steps.step import Role, Step
+
+
+class Correct(Step):
+    """Apply a ledger of corrections, each only where the old value is what the file holds."""
+
+    word: ClassVar[str] = "correct"
+    done_by: ClassVar[str] = "lomrix.core.steps.correct.run:corrected"
+    roles: ClassVar[tuple[Role, ...]] = (
+        Role("source", "The file to correct; it is not changed."),
+        Role("ledger", "Corrections: key, variable, old, new, action, why, by.", "FILE", "ledger", content="texts"),
+    )
+
+    notes: Annotated[str, Setting("Column that comments in cells are moved to.", "NAME")] = "notes"
+    partly: Annotated[bool, Setting("Go on where rows of the ledger are refused.")] = False

@@ -1,0 +1,75 @@
+"""A draft of a dictionary: what a table itself shows of its variables."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.distinct import distinct_cells, not_listed
+from lomrix.core.table.table import Table
+from lomrix.core.table.variable import NOTHING_KNOWN
+
+# A variable with at most so many different values is likely to have codes.
+MOST_CODES = 12
+
+
+@dataclass(frozen=True)
+class Drafted:
+    """One variable as the table shows it.
+
+    Parameters
+    ----------
+    name, type
+        The column's.
+    span
+        Lowest and highest value, where there is an order.
+    values
+        Its values, where they are few.
+    reasons
+        Reasons that occur, blank left out.
+    """
+
+    name: str
+    type: str
+    span: tuple[str, str] | None
+    values: tuple[str, ...]
+    reasons: tuple[str, ...]
+
+
+def drafted(table: Table, known: Dictionary) -> list[Drafted]:
+    """Every variable of a table that a dictionary does not know yet."""
+    return [of_column(name, column) for name, column in table.columns.items() if known.of(name) == NOTHING_KNOWN]
+
+
+def of_column(name: str, column: Column) -> Drafted:
+    """What one column shows."""
+    reasons = tuple(reason for reason in column.reason_counts() if reason != "blank")
+    present = column.take((~column.is_missing).nonzero()[0])
+    span: tuple[str, str] | None = None
+    values: tuple[str, ...] = ()
+    if len(present) and column.type in ("integer", "number", "date", "datetime"):
+        texts = Column.of(column.type, present.values[[present.values.argmin(), present.values.argmax()]]).to_text()
+        span = (texts[0].as_py(), texts[1].as_py())
+    if len(present) and column.type in ("integer", "string"):
+        _, texts, _ = distinct_cells(present)
+        if len(texts) <= MOST_CODES and (column.type == "string" or len(texts) < len(present) / 2):
+            values = tuple(sorted(texts, key=lambda text: (len(text), text)))
+    return Drafted(name, column.type, span, values, reasons)
+
+
+def misfits(table: Table, dictionary: Dictionary) -> list[tuple[str, str, str]]:
+    """Variables whose list of codes does not fit: name, values without a label, labels never used."""
+    found = []
+    for name, column in table.columns.items():
+        labels = dictionary.labels_of(name)
+        if not labels:
+            continue
+        rows = not_listed(column, list(labels))
+        without = list(dict.fromkeys(column.take(rows[:1000]).to_text().to_pylist())) if len(rows) else []
+        _, texts, _ = distinct_cells(column)
+        unused = [f"{code} {labels[code]}" for code in CodeList(labels).unused(texts)]
+        if without or unused:
+            found.append((name, ", ".join(without[:8]) or "none", ", ".join(unused[:8]) or "none"))
+    return found

@@ -1,0 +1,1 @@
+"""Export: missing cells become the codes that another program needs, and bare files only numbers."""

@@ -1,0 +1,1 @@
+"""Merge: add variables to a base table by key."""

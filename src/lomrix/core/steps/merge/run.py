@@ -1,0 +1,89 @@
+"""Bring the columns of one table after the other to the base, each with an account of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import replace
+
+import numpy as np
+
+from lomrix.core.arrays import matching
+from lomrix.core.rows.keys import PairedKeys, paired_keys
+from lomrix.core.steps.account import Account
+from lomrix.core.steps.merge.links import linked
+from lomrix.core.steps.merge.nearest_pairing import NearestPairing
+from lomrix.core.steps.merge.origin import Origin, joined_accounts, stacked_texts
+from lomrix.core.steps.merge.overlap import resolved_overlap
+from lomrix.core.steps.merge.pairing import Pairing
+from lomrix.core.steps.merge.settings import KeyPairs, Merge
+from lomrix.core.steps.merge.tidy import tidied_tables
+from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.table import Table, require_free
+
+
+def merged(step: Merge, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Merge the added tables into the base, one after the other."""
+    base, added_tables, links = tables.one("base"), tables.many("added"), tables.maybe("links")
+    if step.status:
+        require_free(step.status, [name for table in tables for name in table.names], "the status column")
+    made, origin, key = base, Origin.of(base), step.pairs
+    accounts: list[Account] = []
+    if links is not None:
+        made, key, account = linked(base, links, added_tables[0], key)
+        accounts.append(account)
+    unmatched: list[Table] = []
+    conflicts: list[Table] = []
+    for added in added_tables:
+        work = paired(step, key, made, added)
+        overlap = resolved_overlap(
+            step.overlap, work.base, work.added, key, work.base_rows, work.added_rows, step.second_name
+        )
+        made = work.table(overlap)
+        origin = origin.extended(added.name, work.base_rows, work.added_rows)
+        near = work.likely_partners() if not step.near else {}
+        accounts.append(work.account(made, overlap, near))
+        unmatched += [work.unmatched(near)] if "unmatched" in wanted else []
+        conflicts += [overlap.conflicts] if overlap.conflicts is not None else []
+    if step.status:
+        made = origin.with_status(made, step.status)
+    extras = {"unmatched": stacked_texts(unmatched), "conflicts": stacked_texts(conflicts)}
+    return Result(made, joined_accounts(accounts), {name: table for name, table in extras.items() if table is not None})
+
+
+def paired(step: Merge, key: KeyPairs, base: Table, added: Table) -> Pairing:
+    """The rows of two tables side by side, held to what was expected."""
+    added = taken(step, key, added)
+    notes: list[Note] = []
+    one, two = base, added
+    if step.tidy_keys:
+        one, two, notes = tidied_tables(base, added, key, step.tidy_keys)
+    keys = paired_keys(one, two, key)
+    if step.tidy_keys:
+        exact = paired_keys(base, added, key)
+        notes = [*notes, *brought_together(exact, keys)]
+    keys = replace(keys, notes=(*keys.notes, *notes))
+    near = step.nearness
+    work = Pairing(step, key, base, added, keys) if near is None else NearestPairing(step, key, base, added, keys, near)
+    work.hold_to_expectation()
+    return work
+
+
+def taken(step: Merge, key: KeyPairs, added: Table) -> Table:
+    """The added table with its keys and the columns that were asked for."""
+    if not step.take:
+        return added
+    near = step.nearness
+    always = [*(name for _, name in key), *([near.added] if near is not None else [])]
+    chosen = chosen_columns(step.take, added.types(), added.name)
+    return added.only([*always, *(name for name in chosen if name not in always)])
+
+
+def brought_together(exact: PairedKeys, tidy: PairedKeys) -> list[Note]:
+    """How many keys of the base found a partner only by tidying."""
+    before = matching.Counts.of(exact.base, exact.added, exact.size).shared(exact.base)
+    after = matching.Counts.of(tidy.base, tidy.added, tidy.size).shared(tidy.base)
+    gained = after & ~before
+    keys = len(np.unique(exact.base[gained]))
+    return [Note(f"{counted(keys, 'key', 'keys')} of the base found a partner only so.", kind="tidied", count=keys)]

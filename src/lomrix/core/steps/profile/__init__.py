@@ -1,0 +1,1 @@
+"""Profile: what a person wants to see first of a table."""

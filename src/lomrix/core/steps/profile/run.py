@@ -1,0 +1,133 @@
+"""Describe every column, the keys, and the columns that look like repeated measures."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+import numpy as np
+
+from lomrix.core.arrays import codes as key_codes
+from lomrix.core.arrays.matching import counted as counted_codes
+from lomrix.core.errors import Proposal
+from lomrix.core.rows.candidate_keys import candidate_keys, nearly_keys
+from lomrix.core.rows.keys import unordered_codes
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.profile.settings import Profile
+from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Codes
+from lomrix.core.table.distinct import distinct_cells, mixed_decimals, not_listed
+from lomrix.core.table.header_guess import Guess, guessed_families
+from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.table import Table
+
+COMMONEST = 4
+HEADS = ("column", "type", "missing", "distinct", "range or commonest values", "label")
+
+
+def profiled(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Describe the table; the result's table has one row per column."""
+    table = tables.one()
+    names = sorted(table.names) if step.sort == "name" else table.names
+    with ThreadPoolExecutor() as workers:
+        rows = list(workers.map(lambda name: row_of(table, name, step.as_labels), names))
+    keys = candidate_keys(table)
+    guess = guessed_families(table.names)
+    present = sum(int(np.count_nonzero(~column.is_missing)) for column in table.columns.values())
+    missing = sum(count for column in table.columns.values() for count in column.reason_counts().values())
+    advice = []
+    if guess is not None:
+        case = (keys[0],) if keys and " + " not in keys[0] else ()
+        advice.append(Proposal("to-long", {"case": case, "header": guess.templates, "value_name": guess.value_names}))
+    told = ", ".join(keys[:4]) if keys else "none, no column and no pair tells all rows apart"
+    account = Account(
+        "profile",
+        f"{counted(len(table), 'row', 'rows')}, {counted(len(table.names), 'column', 'columns')}. "
+        f"Candidate keys: {told}.",
+        (Balance("cells", len(table) * len(table.names), (("with a value", present), ("missing", missing))),),
+        {
+            "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
+            "repeated_measures": guess.measures if guess is not None else {},
+        },
+        (Listing("columns", HEADS, tuple(rows), one_line=True), *families_listing(guess)),
+        tuple(notes_on(table)),
+        tuple(advice),
+    )  # fmt: skip
+    return Result(table_of(rows), account)
+
+
+def row_of(table: Table, name: str, as_labels: bool) -> tuple[Any, ...]:
+    """One column as it is described."""
+    column = table[name]
+    missing = ", ".join(f"{count:,} {reason}" for reason, count in column.reason_counts().items())
+    count, shown = described(column, table.dictionary.labels_of(name), as_labels)
+    return (name, column.type, missing or "none", count, shown, table.dictionary.of(name).label)
+
+
+def families_listing(guess: Guess | None) -> tuple[Listing, ...]:
+    """The columns that look like one measure at several occasions."""
+    if guess is None:
+        return ()
+    rows = tuple(
+        (measure, len(found), " ".join(found[:6]) + (" …" if len(found) > 6 else ""))
+        for measure, found in guess.measures.items()
+    )
+    return (Listing("likely repeated measures", ("measure", "columns", "found in"), rows),)
+
+
+def notes_on(table: Table) -> list[Note]:
+    """What a person should look at."""
+    notes = nearly_keys(table)
+    for name, column in table.columns.items():
+        if column.type == "number" and len(rows := mixed_decimals(column)):
+            examples = tuple((int(row) + table.first_row, float(column.values[row])) for row in rows[:5])
+            notes.append(Note("all other cells are whole numbers.", name, examples, "mixed-decimals", len(rows)))
+        labels = table.dictionary.labels_of(name)
+        if labels and (without := values_without_label(column, labels)):
+            text = f"values without a label: {', '.join(without[:10])}."
+            notes.append(Note(text, name, (), "no-label", len(without)))
+    return notes
+
+
+def table_of(rows: list[tuple[Any, ...]]) -> Table:
+    """The description as a table."""
+    heads = ("column", "type", "missing", "distinct", "values", "label")
+    columns = {
+        head: Column.of_cells("integer" if head == "distinct" else "string", [row[at] or None for row in rows])
+        for at, head in enumerate(heads)
+    }
+    return Table(columns, name="profile")
+
+
+def described(column: Column, labels: Codes, as_labels: bool) -> tuple[int, str]:
+    """Number of distinct values, and the range or the commonest values."""
+    if column.missing_count == len(column):
+        return 0, ""
+    if column.type in ("number", "date", "datetime") or (column.type == "integer" and not labels):
+        values = column.values if column.why is None else column.values[~column.is_missing]
+        distinct = key_codes.distinct_values(values)
+        if column.type == "number":
+            return len(distinct), f"{distinct[0]:g} to {distinct[-1]:g}"
+        return len(distinct), f"{distinct[0]} to {distinct[-1]}"
+    codes, size = unordered_codes(column)
+    distinct_count = int(np.count_nonzero(counted_codes(codes, size)))
+    if distinct_count > max(20, len(column) // 2):
+        rows = np.flatnonzero(codes >= 0)
+        return distinct_count, "such as " + ", ".join(column.take(rows[[0, len(rows) // 2]]).to_text().to_pylist())
+    _, texts, counts = distinct_cells(column)
+    order = np.argsort(-counts, kind="stable")
+    told = []
+    for at in order[:COMMONEST]:
+        label = CodeList(labels).label_of(texts[at])
+        shown = (label or texts[at]) if as_labels else texts[at] + (f" {label}" if label else "")
+        told.append(f"{shown} ({counts[at]:,})")
+    return len(texts), ", ".join(told) + (" …" if len(texts) > COMMONEST else "")
+
+
+def values_without_label(column: Column, labels: Codes) -> list[str]:
+    """Values of a column that its list of codes does not name."""
+    rows = not_listed(column, list(labels))
+    return list(dict.fromkeys(column.take(rows[:1000]).to_text().to_pylist())) if len(rows) else []

@@ -1,0 +1,22 @@
+"""Profile as it is asked for."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from lomrix.core.steps.settings import Setting
+from lomrix.core.steps.step import Role, Step
+
+Sort = Literal["file", "name"]
+
+
+class Profile(Step):
+    """Show what is in a file: keys, types, missing cells, ranges, labels."""
+
+    word: ClassVar[str] = "profile"
+    done_by: ClassVar[str] = "lomrix.core.steps.profile.run:profiled"
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to look at."),)
+    result: ClassVar[Literal["table", "report", "report only"]] = "report"
+
+    sort: Annotated[Sort, Setting("Columns in file order, or by name.")] = "file"
+    as_labels: Annotated[bool, Setting("Show labels in place of codes.")] = False

@@ -1,0 +1,1 @@
+"""Recode: whole values to other values, to codes, to labels, or to a missing reason."""

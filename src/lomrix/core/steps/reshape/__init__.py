@@ -1,0 +1,1 @@
+"""Reshape: between one row per case and one row per case and occasion."""

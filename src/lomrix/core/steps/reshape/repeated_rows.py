@@ -1,0 +1,115 @@
+"""Repeated: several rows of one case and occasion become one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.statistics import STATISTICS, sizes
+from lomrix.core.rows.cases import changes_from_row_to_row
+from lomrix.core.steps.reshape.to_wide import Reduction
+from lomrix.core.table.column import Column
+from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.table import Table
+
+Rows = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Reduced:
+    """What came of rows that share their case and occasion.
+
+    Parameters
+    ----------
+    table
+        The table with one row for each case and occasion, in the order of the first ones.
+    dropped
+        Number of rows that are no more.
+    cells
+        Number of cases and occasions that had several rows.
+    values_gone
+        By column, the present values that are no more.
+    taken_first
+        By column that cannot be computed with, in how many cases and occasions its values differed, of which the
+        first was taken.
+    """
+
+    table: Table
+    dropped: int
+    cells: int
+    values_gone: dict[str, int]
+    taken_first: dict[str, int]
+
+
+def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: Reduction) -> Reduced:
+    """Reduce repeated rows to one.
+
+    Parameters
+    ----------
+    table
+        The long table.
+    cells
+        Case and occasion of each row as one number.
+    repeated
+        Rows that share their number with another one.
+    columns
+        The columns to reduce; of the others the kept row's cell stays.
+    how
+        The `first` or the `last` row, or a statistic of the present values; where that cannot be computed (texts,
+        dates, codes with labels), the first present value.
+    """
+    order = repeated[np.argsort(cells[repeated], kind="stable")]
+    is_new = np.append(True, cells[order][1:] != cells[order][:-1])
+    firsts = order[is_new]
+    kept = order[np.append(is_new[1:], True)] if how == "last" else firsts
+    group = np.cumsum(is_new) - 1
+    keep = np.ones(len(table), np.bool_)
+    keep[order] = False
+    keep[firsts] = True
+    # The row that is kept stands where the first one stood, so that cases come in the same order as before.
+    source = np.arange(len(table))
+    source[firsts] = kept
+    rows = source[keep]
+    made, taken_first = {}, {}
+    for name, column in table.columns.items():
+        if name in columns and how not in ("first", "last"):
+            computes = column.type in ("integer", "number") and not table.dictionary.labels_of(name)
+            if not computes:
+                taken_first[name] = _differing(column.take(order), group)
+            column = _with_statistics(column, order, group, kept, how if computes else "")
+        made[name] = column.take(rows)
+    before = {name: len(table) - table[name].missing_count for name in columns}
+    gone = {name: count - (len(rows) - made[name].missing_count) for name, count in before.items()}
+    taken_first = {name: count for name, count in taken_first.items() if count}
+    result = Table(made, table.dictionary, name=table.name, first_row=table.first_row)
+    return Reduced(result, len(table) - len(rows), len(firsts), gone, taken_first)
+
+
+def _with_statistics(column: Column, order: Rows, group: Rows, kept: Rows, how: str) -> Column:
+    """The column with each group's statistic, or its first present value, in the row that is kept."""
+    present = ~column.is_missing[order]
+    count = len(kept)
+    filled = np.flatnonzero(sizes(group[present], count))
+    if not how:
+        first = np.full(count, -1, np.int64)
+        first[group[present][::-1]] = order[present][::-1]
+        source = np.arange(len(column))
+        source[kept[filled]] = first[filled]
+        return column.take(source)
+    values: Any = STATISTICS[how](group[present], column.values[order][present], count)[filled]
+    whole = column.type == "integer" and how in ("min", "max", "sum")
+    column = column if whole else column.widened("number")
+    changed = column.values.copy()
+    changed[kept[filled]] = values
+    why = None if column.why is None else np.where(np.isin(np.arange(len(column)), kept[filled]), 0, column.why)
+    return Column.of(column.type, changed, None if why is None else why.astype(np.uint8), column.reasons or (BLANK,))
+
+
+def _differing(column: Column, group: Rows) -> int:
+    """In how many groups present values differ."""
+    rows = np.flatnonzero(~column.is_missing)
+    differ = changes_from_row_to_row(column.take(rows)) & (group[rows][1:] == group[rows][:-1])
+    return len(np.unique(group[rows][1:][differ]))

@@ -1,0 +1,55 @@
+"""To wide as it is asked for."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.step import Division, Role, Step
+from lomrix.core.table.header import HeaderTemplate
+from lomrix.core.table.selection import require_words
+
+MOST_COLUMNS = 10_000
+Choice = Literal["first", "last", "commonest"]
+Reduction = Literal["stop", "first", "last", "mean", "median", "min", "max", "sum"]
+
+
+def template_of(text: str) -> HeaderTemplate:
+    """The header template of the new columns."""
+    return HeaderTemplate.parsed(text, measure_needed=False)
+
+
+class ToWide(Step):
+    """Turn the rows of a case into columns, one for each measure and occasion."""
+
+    word: ClassVar[str] = "to-wide"
+    done_by: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_wide:spread"
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
+
+    case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")] = ()
+    occasion: Annotated[Names, Setting("The column that names the occasion.", "COLUMNS")] = ()
+    header: Annotated[
+        str, parsed_by(template_of), Setting("How the new columns are named, such as {measure}_m{month}.", "TEMPLATE")
+    ] = ""
+    spread: Annotated[
+        str,
+        parsed_by(require_words),
+        Setting("The measures; without it the columns that change within a case.", "COLUMNS"),
+    ] = ""
+    constant: Annotated[
+        str,
+        parsed_by(require_words),
+        Setting("One value per case; where spread is said too, the others are left out.", "COLUMNS"),
+    ] = ""
+    if_changing: Annotated[Literal["stop"] | Choice, Setting("A stated constant that changes.")] = "stop"
+    repeated: Annotated[Reduction, Setting("Several rows of one case and occasion.")] = "stop"
+    order: Annotated[Literal["measure", "occasion"] | None, Setting("New columns by measure or by occasion.")] = None
+    label_from: Annotated[str, Setting("The column whose texts label the new columns.", "COLUMN")] = ""
+    most_columns: Annotated[int, Field(ge=1), Setting("More columns are refused.", "N")] = MOST_COLUMNS
+
+    @property
+    def division(self) -> Division:
+        """By case."""
+        return Division("by key", {"source": self.case}) if self.case else Division("whole")

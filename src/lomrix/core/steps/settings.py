@@ -1,0 +1,108 @@
+"""Settings: what a person may say of a step, declared once for the command line, plans and histories."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Annotated, Any
+
+from pydantic import AfterValidator, BeforeValidator, ValidationError, ValidationInfo
+
+from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.wording import listed
+
+
+@dataclass(frozen=True)
+class Setting:
+    """What a face needs to know of a setting beside its name, type and default.
+
+    Parameters
+    ----------
+    help
+        What it does, in one sentence.
+    metavar
+        A word for its value, such as `COLUMNS`.
+    letter
+        One letter that may stand for its name.
+    place
+        The value stands by its place among the words of a command, and not behind its name.
+    """
+
+    help: str
+    metavar: str = ""
+    letter: str = ""
+    place: bool = False
+
+
+def _names(value: Any) -> Any:
+    if isinstance(value, str):
+        return listed(value)
+    if isinstance(value, list | tuple) and all(isinstance(one, str) for one in value):
+        return tuple(name for one in value for name in listed(one))
+    return value
+
+
+def _texts(value: Any) -> Any:
+    if isinstance(value, str):
+        return (value,) if value else ()
+    return tuple(value) if isinstance(value, list) else value
+
+
+BY_COMMAS = BeforeValidator(_names)
+# Names, with commas between or one after the other.
+Names = Annotated[tuple[str, ...], BY_COMMAS]
+# Texts, each a word of its own with commas in it as they come.
+Texts = Annotated[tuple[str, ...], BeforeValidator(_texts)]
+
+
+def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
+    """A check that a setting can be understood; what it means is read from it again where it is wanted.
+
+    Parameters
+    ----------
+    parse
+        Reads the value; raises a UsageError where it is not clear.
+    """
+
+    def check(value: Any, info: ValidationInfo) -> Any:
+        if value:
+            try:
+                parse(value)
+            except SettingError:
+                raise
+            except UsageError as error:
+                raise SettingError(info.field_name or "", error.what, where=error.where, todo=error.todo) from error
+        return value
+
+    return AfterValidator(check)
+
+
+def setting_error(error: ValidationError, known: Mapping[str, object]) -> SettingError:
+    """What a validation found wrong with a setting, in plain words.
+
+    Parameters
+    ----------
+    error
+        Of the settings' model.
+    known
+        The settings that there are.
+    """
+    first = error.errors()[0]
+    name = str(first["loc"][0]) if first["loc"] else ""
+    value, context = first.get("input"), first.get("ctx", {})
+    kind = first["type"]
+    if kind == "missing":
+        return SettingError(name, f"No ‹{name}› was given.", todo="It is needed.")
+    if kind == "extra_forbidden":
+        near = difflib.get_close_matches(name, list(known), n=2)
+        todo = f"Did you mean {' or '.join(near)}?" if near else f"Settings are {', '.join(known)}."
+        return SettingError(name, f"There is no setting {name}.", todo=todo)
+    if kind == "literal_error":
+        choices = str(context.get("expected", "")).replace("'", "").replace(" or ", ", ")
+        return SettingError(name, f'"{value}" is no value of ‹{name}›.', todo=f"Values are {choices}.")
+    if kind in ("greater_than_equal", "less_than_equal"):
+        bound = context.get("ge", context.get("le"))
+        least = "at least" if kind == "greater_than_equal" else "at most"
+        return SettingError(name, f"‹{name}› is {least} {bound}, not {value}.", todo="Give another number.")
+    return SettingError(name, f'"{value}" cannot be ‹{name}›.', where=first["msg"], todo="Mend the value.")

@@ -1,0 +1,1 @@
+"""Stack: put files under each other, column by name."""

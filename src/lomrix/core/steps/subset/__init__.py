@@ -1,0 +1,1 @@
+"""Subset: choose columns and rows, and count what was left out."""

@@ -1,0 +1,43 @@
+"""Subset as it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Annotated, ClassVar
+
+from lomrix.core.language.parse import names_used, parsed
+from lomrix.core.steps.settings import Setting, parsed_by
+from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step
+from lomrix.core.table.selection import columns_by_name, require_words
+
+# So many of the columns that are left out are looked at, whether they alone tell rows of one case apart.
+MOST_LOOKED_AT = 12
+
+
+class Subset(Step):
+    """Choose columns and rows."""
+
+    word: ClassVar[str] = "subset"
+    done_by: ClassVar[str] = "lomrix.core.steps.subset.run:chosen"
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to choose from."),)
+
+    columns: Annotated[str, parsed_by(require_words), Setting("Keep these columns, in this order.", "COLUMNS")] = ""
+    without: Annotated[
+        str, parsed_by(require_words), Setting("Leave these columns out; out wins over kept.", "COLUMNS")
+    ] = ""
+    where: Annotated[str, parsed_by(parsed), Setting("Keep rows for which this is true.", "EXPRESSION")] = ""
+
+    @property
+    def division(self) -> Division:
+        """Each row is judged on its own."""
+        return ANY_ROWS
+
+    def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
+        """The columns that are kept, those of the condition, and the first of those that are left out."""
+        chosen = columns_by_name(self.columns, names) if self.columns else list(names)
+        out = columns_by_name(self.without, names) if self.without else []
+        if chosen is None or out is None:
+            return None
+        kept = [name for name in chosen if name not in out]
+        lost = [name for name in names if name not in kept][:MOST_LOOKED_AT]
+        return [*kept, *(names_used(parsed(self.where)) if self.where else ()), *lost]

@@ -1,0 +1,1 @@
+"""Tally: labelled counts and per cents of one variable, or of two crossed."""

@@ -1,0 +1,54 @@
+"""The distinct values of a column as texts, and what a look at them tells."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.column import Column
+
+# Among whole numbers, cells with decimals are told where they are at most this share.
+FEW = 0.05
+
+
+def distinct_cells(column: Column) -> tuple[npt.NDArray[np.int32], list[str], npt.NDArray[Any]]:
+    """Place of each cell among the distinct texts (-1: missing), those texts, and the number of cells of each."""
+    if column.type == "string":
+        column = column.compact()
+        places, texts = column.values, column.strings.texts()
+    else:
+        encoded = column.to_arrow().dictionary_encode()
+        indices = encoded.indices
+        places = np.asarray((indices.fill_null(-1) if indices.null_count else indices).to_numpy(), np.int32)
+        values = encoded.dictionary.to_numpy(zero_copy_only=False)
+        texts = [without_point(text) for text in Column.of(column.type, values).to_text().to_pylist()]
+    return places, texts, np.bincount(places[places >= 0], minlength=len(texts))
+
+
+def without_point(text: str) -> str:
+    """A number's text without a needless decimal point: 3.0 is 3."""
+    return text.removesuffix(".0")
+
+
+def not_listed(column: Column, listed: list[str]) -> npt.NDArray[Any]:
+    """Rows whose value is not among the listed values or ranges."""
+    places, texts, _ = distinct_cells(column)
+    codes = CodeList(dict.fromkeys(listed, ""))
+    fits = [codes.code_of(text, as_numbers=column.type != "string") is not None for text in texts]
+    bad = np.append(~np.array(fits, np.bool_), False)
+    return np.flatnonzero(bad[places])
+
+
+def mixed_decimals(column: Column) -> npt.NDArray[Any]:
+    """Rows with decimals in a column whose other cells are whole numbers."""
+    values = column.values
+    with np.errstate(invalid="ignore"):
+        fraction = values != np.floor(values)
+    if column.why is not None:
+        fraction &= column.why == 0
+    count = int(np.count_nonzero(fraction))
+    few = 0 < count <= FEW * (len(column) - column.missing_count)
+    return np.flatnonzero(fraction) if few else np.zeros(0, np.int64)

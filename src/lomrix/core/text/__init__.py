@@ -1,0 +1,1 @@
+"""How text becomes typed values."""

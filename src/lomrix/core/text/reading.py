@@ -1,0 +1,489 @@
+"""From text cells to a typed column: what is a number, a date, a missing cell, and what only looks like one."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from lomrix.core.arrays import text_bytes
+from lomrix.core.table.column import Column
+from lomrix.core.table.joined import joined_whys
+from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural
+from lomrix.core.table.pool import Pool, positions_of
+from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.types import Type
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.text import rules
+
+# So many cells say which type to try; a glance at a few is enough to try numbers, which the cells then decide.
+SAMPLE = 1500
+GLANCE = 12
+# Columns of up to so many rows are put together at once.
+FEW_ROWS = 50_000
+MOST_EXAMPLES = 5
+# A column counts as "numbers but for a few cells" where at least this share of its present cells are numbers.
+MOSTLY = 0.5
+ARROW_TYPES = {
+    "integer": pa.int64(),
+    "number": pa.float64(),
+    "date": pa.date32(),
+    "datetime": pa.timestamp("us"),
+}
+
+
+@dataclass
+class Reading:
+    """One column on its way from text to values; the methods narrow it down.
+
+    Parameters
+    ----------
+    name
+        The column's name, for the notes.
+    strings
+        Arrow large_string array; nulls are blank cells.
+    variable
+        What the dictionary says of it: type and missing codes.
+    date_format
+        How its dates are written, where that was said.
+    decimal
+        The sign before decimal places.
+    tokens
+        Whether words such as n/a are missing cells among numbers and dates.
+    """
+
+    name: str
+    strings: Any
+    variable: Variable = NOTHING_KNOWN
+    date_format: str = ""
+    decimal: str = "."
+    tokens: bool = True
+    notes: list[Note] = field(default_factory=list)
+
+    # ------------------------------------------------------------- the way in
+
+    def column(self) -> Column:
+        """The typed column; what a person should look at is left in `notes`."""
+        if self.decimal != "." and text_bytes.has_byte(self.strings, self.decimal.encode()):
+            dotted = Reading(self.name, pc.replace_substring(self.strings, self.decimal, "."), self.variable)
+            column = dotted.column()
+            if column.type in ("integer", "number"):
+                self.notes += dotted.notes
+                return column
+        self._blanks_to_nulls()
+        if self.strings.null_count == len(self.strings):
+            return self._all_blank()
+        declared = self.variable.type
+        if declared == "string":
+            return self._as_strings()
+        if self.date_format:
+            return self._by_distinct(declared or "date")
+        quick = declared or likely_number(self.sample_kinds(GLANCE))
+        plain = self._cast(quick) if quick in ("integer", "number") else None
+        if plain is not None:
+            return plain
+        sample = self.sample_kinds(SAMPLE)
+        type_ = declared or likely_type(sample)
+        if type_ == "string":
+            self._note_unclear_dates(sample)
+            return self._as_strings()
+        if type_ == "boolean":
+            return self._by_distinct(type_)
+        if type_ == "integer" and sample["number"]:
+            type_ = "integer" if declared else "number"
+        return self._cast(type_) or self._cast_with_words(type_) or self._by_distinct(type_)
+
+    def _all_blank(self) -> Column:
+        type_ = self.variable.type or "string"
+        return Column.all_missing(type_, len(self.strings), BLANK)
+
+    def _blanks_to_nulls(self) -> None:
+        """Cells that hold nothing but white space are blank; trailing blanks are told."""
+        if len(self.strings) == 0 or not text_bytes.has_byte(self.strings, b" "):
+            return
+        starts_blank = text_bytes.bytes_at(self.strings, 0) == text_bytes.SPACE
+        ends_blank = text_bytes.bytes_at(self.strings, -1) == text_bytes.SPACE
+        if starts_blank.any():
+            rows = np.flatnonzero(starts_blank)
+            empty = pc.equal(pc.utf8_trim_whitespace(self.strings.take(pa.array(rows))), "")
+            blank = np.zeros(len(self.strings), np.bool_)
+            blank[rows] = empty.to_numpy(zero_copy_only=False)
+            self.strings = pc.if_else(pa.array(blank), pa.scalar(None, pa.large_string()), self.strings)
+            starts_blank &= ~blank
+            ends_blank &= ~blank
+        around = starts_blank | ends_blank
+        if around.any():
+            rows = np.flatnonzero(around)
+            self._note(
+                "blanks-around",
+                f"{counted(len(rows), 'cell begins', 'cells begin')} or "
+                f"{plural(len(rows), 'ends', 'end')} with a blank; texts are compared as they stand.",
+                rows,
+            )
+
+    def sample_kinds(self, size: int) -> Counter[str]:
+        """What kinds of text there are among the first cells and some of the others; blanks do not count."""
+        rows = len(self.strings)
+        some = self.strings
+        if rows > size:
+            spread = np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)])
+            some = self.strings.take(pa.array(np.unique(spread)))
+        kinds: Counter[str] = Counter()
+        for text, count in Counter(some.to_pylist()).items():
+            if text is not None:
+                kinds["token" if text in self.variable.missing else rules.kind_of(text)] += count
+        return kinds
+
+    # ---------------------------------------------------------- the quick ways
+
+    def _cast(self, type_: Type, strings: Any = None) -> Column | None:
+        """All cells at once where every present one is plain; None where one is not."""
+        strings = self.strings if strings is None else strings
+        try:
+            array = strings.cast(ARROW_TYPES[type_])
+        except pa.ArrowInvalid:
+            if type_ == "integer" and self.variable.type is None:
+                return as_whole(self._cast("number", strings), strings)
+            return None
+        values = values_of(array, type_)
+        why = None if not array.null_count else array.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
+        if type_ in ("integer", "number") and not self._keeps_every_digit(type_, strings, values, why):
+            return None
+        return self._with_missing_codes(Column.of(type_, values, why, (BLANK,)))
+
+    def _keeps_every_digit(self, type_: Type, strings: Any, values: Any, why: Any) -> bool:
+        """False where a cell has leading zeros, over 15 digits or no finite value, so that text says more."""
+        present = values if why is None else values[why == 0]
+        if not len(present):
+            return True
+        low, high = present.min(), present.max()
+        if not (np.isfinite(low) and np.isfinite(high)):
+            return False
+        if self.variable.type is not None:
+            return True
+        if max(high, -low) >= 1e15:
+            return False
+        if type_ == "number":
+            return not text_bytes.has_leading_zeros(strings)
+        return text_bytes.total_length(strings) == text_bytes.decimal_length(present, int(low), int(high))
+
+    def _cast_with_words(self, type_: Type) -> Column | None:
+        """Numbers or dates with missing tokens between them; None where other words are there."""
+        words = ~text_bytes.begins_like_a_number(self.strings)
+        words &= ~self.strings.is_null().to_numpy(zero_copy_only=False)
+        if not words.any():
+            return None
+        rows = np.flatnonzero(words)
+        encoded = self.strings.take(pa.array(rows)).dictionary_encode()
+        reasons = {text: self._reason_of(text) for text in encoded.dictionary.to_pylist()}
+        if any(reason is None for reason in reasons.values()):
+            return None
+        numbers_only = pc.if_else(pa.array(words), pa.scalar(None, pa.large_string()), self.strings)
+        column = self._cast(type_, numbers_only)
+        if column is None:
+            return None
+        positions = positions_of(encoded.indices)
+        column = column.cleared(words)
+        for place, (text, reason) in enumerate(reasons.items()):
+            cells = rows[positions == place]
+            column = column.with_missing(mask_of(cells, len(self.strings)), str(reason))
+            self._note_token(text, cells)
+        return column
+
+    # ------------------------------------------------------------- the full way
+
+    def _by_distinct(self, type_: Type) -> Column:
+        """Look at each distinct text: number, date, token or stray."""
+        column = Column.of_strings(None, Pool(self.strings), *self._blank_why()).encoded()
+        positions, texts = column.values, pc.utf8_trim_whitespace(column.strings.strings)
+        counts = np.bincount(positions[positions >= 0], minlength=len(texts))
+        parsed, fits = self._parsed(type_, texts)
+        others = np.flatnonzero(~fits)
+        reasons = dict(
+            zip(others.tolist(), map(self._reason_of, texts.take(pa.array(others)).to_pylist()), strict=True)
+        )
+        stray = np.array([place for place, reason in reasons.items() if reason is None], dtype=np.int64)
+        if len(stray):
+            digits = matches(texts.take(pa.array(stray)), rules.NUMBER)
+            if digits.any():  # leading zeros or very long: ids, not numbers with slips among them
+                return self._as_strings()
+            self._note_stray(type_, stray, counts, positions, int(counts[fits].sum()))
+            return self._as_strings()
+        if type_ == "integer" and parsed.dtype != np.int64:
+            type_ = "number"
+        result = Column.of(type_, parsed[positions] if len(parsed) else parsed, column.why, column.reasons)
+        for place, reason in reasons.items():
+            cells = np.flatnonzero(positions == place)
+            result = result.with_missing(mask_of(cells, len(positions)), str(reason))
+            self._note_token(texts[place].as_py(), cells)
+        return self._with_missing_codes(result)
+
+    def _parsed(self, type_: Type, texts: Any) -> tuple[npt.NDArray[Any], npt.NDArray[np.bool_]]:
+        """Value of each distinct text, and whether it has one under the rules of the type."""
+        if self.date_format:
+            array = pc.strptime(texts, format=self.date_format, unit="us", error_is_null=True)
+            array = array.cast(ARROW_TYPES[type_])
+        elif type_ == "boolean":
+            lower = pc.utf8_lower(texts)
+            fits = pc.is_in(lower, value_set=pa.array(["true", "false"], pa.large_string())).to_numpy(
+                zero_copy_only=False
+            )
+            return pc.equal(lower, "true").to_numpy(zero_copy_only=False), fits
+        elif type_ in ("date", "datetime"):
+            array = parsed_dates(type_, texts)
+        else:
+            return self._parsed_numbers(texts)
+        return values_of(array, type_), array.is_valid().to_numpy(zero_copy_only=False)
+
+    def _parsed_numbers(self, texts: Any) -> tuple[npt.NDArray[Any], npt.NDArray[np.bool_]]:
+        fits = matches(texts, rules.NUMBER)
+        if self.variable.type is None:
+            fits &= ~matches(texts, rules.LEADING_ZERO) & ~matches(texts, rules.LONG_WHOLE)
+        whole = bool(matches(texts, rules.WHOLE)[fits].all())
+        plain = pc.utf8_ltrim(pc.if_else(pa.array(fits), texts, "0"), "+")
+        try:
+            array = plain.cast(pa.int64() if whole else pa.float64())
+        except pa.ArrowInvalid:  # over 18 digits
+            array = plain.cast(pa.float64())
+        return array.to_numpy(zero_copy_only=False), fits
+
+    def _blank_why(self) -> tuple[Any, tuple[str, ...]]:
+        if not self.strings.null_count:
+            return None, ()
+        return self.strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8), (BLANK,)
+
+    def _as_strings(self) -> Column:
+        column = Column.of_strings(None, Pool(self.strings), *self._blank_why())
+        if not self.variable.missing:
+            return column
+        column = column.encoded()
+        for code, reason in self.variable.missing.items():
+            place = column.strings.strings.index(code).as_py()
+            if place >= 0:
+                column = column.with_missing(column.values == place, reason)
+        return column
+
+    # --------------------------------------------------------- missing and notes
+
+    def _reason_of(self, text: str) -> str | None:
+        """The reason that a text stands for among numbers or dates; None for a text that is not known as one."""
+        if text in self.variable.missing:
+            return self.variable.missing[text]
+        if not text:
+            return BLANK
+        return text if self.tokens and text.casefold() in rules.USUAL_TOKENS else None
+
+    def _with_missing_codes(self, column: Column) -> Column:
+        """Turn the dictionary's missing codes that are numbers into reasons."""
+        if column.type not in ("integer", "number"):
+            return column
+        for code, reason in self.variable.missing.items():
+            try:
+                value = float(code)
+            except ValueError:
+                continue
+            column = column.with_missing(column.values == value, reason)
+        return column
+
+    def _note(self, kind: str, text: str, rows: npt.NDArray[Any]) -> None:
+        some = rows[:MOST_EXAMPLES]
+        values = self.strings.take(pa.array(some)).to_pylist()
+        examples = tuple(zip((some + FIRST_ROW).tolist(), values, strict=True))
+        self.notes.append(Note(text, self.name, examples, kind, len(rows)))
+
+    def _note_token(self, text: str, rows: npt.NDArray[Any]) -> None:
+        if text not in self.variable.missing:
+            self._note("token", f'"{text}" is taken as missing among the values, {len(rows):,} times.', rows)
+
+    def _note_stray(self, type_: Type, stray: Any, counts: Any, positions: Any, fitting: int) -> None:
+        """Tell the cells that keep a column from being numbers or dates, where they are the few."""
+        cells = int(counts[stray].sum())
+        if self.variable.type is None and fitting < MOSTLY * (fitting + cells):
+            return
+        is_stray = np.zeros(len(counts) + 1, np.bool_)
+        is_stray[stray] = True
+        rows = np.flatnonzero(is_stray[positions])
+        word = {"integer": "numbers", "number": "numbers", "boolean": "true or false"}.get(type_, f"{type_}s")
+        self._note(
+            "stray-text",
+            f"stays text: {counted(cells, 'cell is', 'cells are')} not like the other {fitting:,}, which are {word}.",
+            rows,
+        )
+
+    def _note_unclear_dates(self, sample: Counter[str]) -> None:
+        if sample["unclear-date"] >= MOSTLY * sum(sample.values()):
+            rows = np.flatnonzero(self.strings.is_valid().to_numpy(zero_copy_only=False))[:MOST_EXAMPLES]
+            self._note(
+                "unclear-date",
+                f"stays text: day and month are not told apart; say ‹type={self.name}=date:%d/%m/%Y› "
+                "(or %m/%d/%Y) to read it as dates.",
+                rows,
+            )
+
+
+def typed_column(
+    name: str,
+    strings: Any,
+    variable: Variable = NOTHING_KNOWN,
+    date_format: str = "",
+    decimal: str = ".",
+    *,
+    tokens: bool = True,
+) -> tuple[Column, list[Note]]:
+    """Turn text cells into a typed column.
+
+    Parameters
+    ----------
+    name
+        The column's name, for the notes.
+    strings
+        Arrow large_string array of the cells; nulls are blank cells.
+    variable
+        What the dictionary says of the column; its type and missing codes count.
+    date_format
+        How the dates are written (as in the C standard's strftime), where that was said.
+    decimal
+        The sign before the decimal places of numbers.
+    tokens
+        Whether words such as n/a are missing cells among numbers and dates.
+
+    Returns
+    -------
+    The column, and notes on the cells that a person should look at.
+    """
+    reading = Reading(name, strings, variable, date_format, decimal, tokens)
+    column = reading.column()
+    return column, reading.notes
+
+
+def typed_chunks(
+    name: str, chunks: Any, variable: Variable = NOTHING_KNOWN, date_format: str = "", decimal: str = "."
+) -> tuple[Column, list[Note]]:
+    """Turn text cells that come in several Arrow arrays into one typed column, as `typed_column` does for one.
+
+    Plain numbers are cast array by array, which spares putting all of their text together first.
+    """
+    if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == ".":
+        column = _plain_numbers(name, chunks, variable)
+        if column is not None:
+            return column, []
+    whole = chunks.cast(pa.large_string()).combine_chunks()
+    if isinstance(whole, pa.ChunkedArray):
+        whole = pa.concat_arrays(whole.chunks) if whole.num_chunks else pa.array([], pa.large_string())
+    return typed_column(name, whole, variable, date_format, decimal)
+
+
+def _plain_numbers(name: str, chunks: Any, variable: Variable) -> Column | None:
+    """A column whose every cell is a plain number or a blank; None where one is not."""
+    if variable.type not in (None, "integer", "number"):
+        return None
+    largest = max(chunks.chunks, key=len)
+    type_ = variable.type or likely_number(Reading(name, largest, variable).sample_kinds(GLANCE))
+    if type_ is None:
+        return None
+    parts = []
+    for chunk in chunks.chunks:
+        reading = Reading(name, chunk, variable)
+        column = None if text_bytes.has_byte(chunk, b" ") else reading._cast(type_)
+        if column is None or column.type != type_:
+            return None
+        parts.append(column)
+    why, reasons = joined_whys(parts)
+    return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)
+
+
+def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> tuple[Type, npt.NDArray[np.bool_]] | None:
+    """The cells that keep a column of text from being numbers or dates.
+
+    Returns
+    -------
+    The type that the other cells have, and True for each stray cell; None where the column is just text.
+    """
+    reading = Reading("", column.to_arrow(), variable)
+    kinds = reading.sample_kinds(SAMPLE)
+    type_ = variable.type or likely_type(kinds)
+    if column.type != "string" or type_ in ("string", "boolean") or not kinds:
+        return None
+    if type_ == "integer" and variable.type is None:
+        type_ = "number"
+    column = column.encoded()
+    texts = pc.utf8_trim_whitespace(column.strings.strings)
+    _, fits = reading._parsed(type_, texts)
+    known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
+    if matches(texts, rules.LEADING_ZERO)[~fits].any() and variable.type is None:
+        return None
+    stray = np.append(~fits & ~np.array(known, np.bool_), False)[column.values]
+    return (type_, stray) if stray.any() else None
+
+
+def likely_type(kinds: Counter[str]) -> Type:
+    """The type that a sample of cells points at; only the cells themselves decide whether it holds."""
+    present = sum(kinds.values()) - kinds["token"] - kinds["blank"]
+    if not present:
+        return "integer"
+    if kinds["keep"]:
+        return "string"
+    numbers = kinds["integer"] + kinds["number"]
+    if numbers >= MOSTLY * present:
+        return "number" if kinds["number"] else "integer"
+    dates = kinds["date"] + kinds["datetime"]
+    if dates >= MOSTLY * present:
+        return "datetime" if kinds["datetime"] else "date"
+    return "boolean" if kinds["boolean"] == present else "string"
+
+
+def likely_number(kinds: Counter[str]) -> Type | None:
+    """Integer or number where a few cells are nothing else; None where that needs a closer look."""
+    if not kinds or set(kinds) - {"integer", "number"}:
+        return None
+    return "number" if kinds["number"] else "integer"
+
+
+def matches(texts: Any, pattern: str) -> npt.NDArray[np.bool_]:
+    """True where the whole text fits the pattern."""
+    return np.array(pc.match_substring_regex(texts, f"^({pattern})$").to_numpy(zero_copy_only=False), dtype=np.bool_)
+
+
+def parsed_dates(type_: Type, texts: Any) -> Any:
+    """ISO dates or datetimes as an Arrow array; null where a text is none, or no day of the calendar."""
+    pattern = rules.DATE if type_ == "date" else f"{rules.DATE}|{rules.DATETIME}"
+    array = pc.if_else(pa.array(matches(texts, pattern)), texts, pa.scalar(None, pa.large_string()))
+    try:
+        return array.cast(ARROW_TYPES[type_])
+    except pa.ArrowInvalid:
+        real = pc.strptime(pc.utf8_slice_codeunits(array, 0, 10), format="%Y-%m-%d", unit="s", error_is_null=True)
+        again = pc.strftime(real, format="%Y-%m-%d").cast(pa.large_string())
+        same = pc.equal(again, pc.utf8_slice_codeunits(array, 0, 10))
+        array = pc.if_else(same, array, pa.scalar(None, pa.large_string()))
+        try:
+            return array.cast(ARROW_TYPES[type_])
+        except pa.ArrowInvalid:  # an hour or minute that no clock shows
+            return pa.nulls(len(array), ARROW_TYPES[type_])
+
+
+def values_of(array: Any, type_: Type) -> npt.NDArray[Any]:
+    """An Arrow array's values, with anything in the null cells."""
+    if array.null_count:
+        filler = {"integer": 0, "number": float("nan")}.get(type_)
+        if filler is not None:
+            array = array.fill_null(filler)
+    return np.asarray(array.to_numpy(zero_copy_only=False))
+
+
+def as_whole(column: Column | None, strings: Any) -> Column | None:
+    """Numbers as whole numbers where no text has a decimal point or an exponent: +5 is 5."""
+    if column is None or any(text_bytes.has_byte(strings, sign) for sign in (b".", b"e", b"E")):
+        return column
+    return Column.of("integer", np.nan_to_num(column.values).astype(np.int64), column.why, column.reasons)
+
+
+def mask_of(rows: npt.NDArray[Any], length: int) -> npt.NDArray[np.bool_]:
+    """True at the given rows."""
+    mask = np.zeros(length, np.bool_)
+    mask[rows] = True
+    return mask

@@ -1,0 +1,54 @@
+"""The rules by which text becomes numbers, dates or missing cells, for one distinct text at a time."""
+
+from __future__ import annotations
+
+import re
+
+from lomrix.core.table.numbers import NUMBER_PATTERN, WHOLE_PATTERN
+from lomrix.core.table.reasons import BUILT_IN
+
+# Said in files for "no value"; taken as missing only where the rest of the column is numbers or dates.
+USUAL_TOKENS = frozenset(
+    [
+        *("na", "n/a", "n.a.", "#n/a", "n/r", "nr", ".", "..", "...", "-", "--", "---", "?", "??", "*"),
+        *("null", "none", "nil", "nan", "missing", "unknown", "absent"),
+        *("#null!", "#div/0!", "#value!", "#ref!", "#num!", "#name?"),
+        *BUILT_IN,
+    ]
+)
+
+NUMBER = NUMBER_PATTERN
+WHOLE = WHOLE_PATTERN
+LEADING_ZERO = r"[+-]?0\d+.*"
+LONG_WHOLE = r"[+-]?\d{16,}.*"
+DATE = r"\d{4}-\d{2}-\d{2}"
+DATETIME = r"\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?"
+BOOLEAN = r"(?i)true|false"
+# Day and month cannot be told apart, so these are never guessed.
+UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"
+
+_PATTERNS = {
+    "keep": re.compile(f"{LEADING_ZERO}|{LONG_WHOLE}"),
+    "integer": re.compile(WHOLE),
+    "number": re.compile(NUMBER),
+    "date": re.compile(DATE),
+    "datetime": re.compile(DATETIME),
+    "boolean": re.compile(BOOLEAN),
+    "unclear-date": re.compile(UNCLEAR_DATE),
+}
+
+
+def kind_of(text: str) -> str:
+    """What one text looks like: `integer number date datetime boolean unclear-date token keep blank text`.
+
+    `keep` is a run of digits that must stay text: leading zeros, or over 15 digits, both of which mark ids.
+    """
+    text = text.strip()
+    if not text:
+        return "blank"
+    if re.fullmatch(NUMBER, text) and _PATTERNS["keep"].fullmatch(text):
+        return "keep"
+    for kind, pattern in _PATTERNS.items():
+        if kind != "keep" and pattern.fullmatch(text):
+            return kind
+    return "token" if text.casefold() in USUAL_TOKENS else "text"

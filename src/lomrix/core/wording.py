@@ -1,0 +1,41 @@
+"""Settings in messages: the core names a setting, and each face words it in its own way.
+
+A message says `‹expect=one-to-one›`: the command line makes `--expect one-to-one` of it, a plan
+`expect = "one-to-one"`.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+SETTING = re.compile(r"‹([a-z_]+)(?:=([^‹›]*))?›")
+
+
+def worded(text: str, word: Callable[[str, str], str]) -> str:
+    """A message with its settings in the words of a face.
+
+    Parameters
+    ----------
+    text
+        The message.
+    word
+        Given the name of a setting and its value (empty where none is said), how the face words it.
+
+    Examples
+    --------
+    >>> worded("Say ‹expect=one-to-one›.", lambda name, value: f"--{name} {value}")
+    'Say --expect one-to-one.'
+    """
+    return SETTING.sub(lambda found: word(found[1], found[2] or ""), text)
+
+
+def listed(words: str) -> tuple[str, ...]:
+    """Words with commas between, without blanks around them.
+
+    Examples
+    --------
+    >>> listed("vessel, month,")
+    ('vessel', 'month')
+    """
+    return tuple(word.strip() for word in words.split(",") if word.strip())

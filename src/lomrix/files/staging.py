@@ -1,0 +1,202 @@
+"""Staging: an output appears whole or not at all, is on the disk before it appears, and never replaces by accident."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import secrets
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TypeVar
+
+from lomrix.core.errors import FileError
+from lomrix.files.interface import Sink
+
+T = TypeVar("T")
+ADVICE = {28: "Free some space, or write to another disk.", 13: "Check the permissions, or choose another place."}
+PART = re.compile(r"\.(?P<name>.+)\.(?P<owner>\d+)-[0-9a-f]{8}\.part")
+
+
+def guarded(path: Path, doing: str, action: Callable[[], T]) -> T:
+    """Do something with a file; whatever the system says against it becomes a plain error.
+
+    Raises
+    ------
+    FileError
+        With the system's own reason.
+    """
+    try:
+        return action()
+    except (OSError, MemoryError) as error:
+        reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
+        todo = ADVICE.get(getattr(error, "errno", 0) or 0, "Check the path and the disk.")
+        done = "read" if doing == "read" else "written"
+        raise FileError(f"{path} cannot be {done}.", where=reason, todo=todo) from error
+
+
+def part_of(path: Path) -> Path:
+    """A new file beside a path, in which its content is made; what dead runs left of it is taken away."""
+    for left in path.parent.glob(f".{_escaped(path.name)}.*.part"):
+        found = PART.fullmatch(left.name)
+        if found and found["name"] == path.name and not _is_alive(int(found["owner"])):
+            with contextlib.suppress(OSError):
+                left.unlink()
+    part = path.with_name(f".{path.name}.{os.getpid()}-{secrets.token_hex(4)}.part")
+    part.touch(mode=0o600, exist_ok=False)
+    return part
+
+
+def _escaped(name: str) -> str:
+    return "".join(f"[{sign}]" if sign in "*?[" else sign for sign in name)
+
+
+def _is_alive(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
+
+
+def current_umask() -> int:
+    """The permissions that new files do not get."""
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
+
+
+def flushed(path: Path) -> None:
+    """Have the system write a file to the disk."""
+    with path.open("rb") as file:
+        os.fsync(file.fileno())
+
+
+def require_no_directory(path: Path) -> None:
+    """Stop where a path that shall be written to is a directory.
+
+    Raises
+    ------
+    FileError
+        Naming a file in it.
+    """
+    if path.is_dir():
+        raise FileError(f"{path} is a directory.", todo=f"Name a file in it, such as {path / 'result.csv'}.")
+
+
+@dataclass
+class FileSink(Sink):
+    """A file with what belongs beside it. Formats say how the content is written, and nothing else.
+
+    Parameters
+    ----------
+    path
+        Where the file will stand.
+    overwrite
+        Whether files that are there may be replaced.
+    owner_only
+        Whether only its owner may read it.
+    """
+
+    path: Path
+    overwrite: bool = False
+    owner_only: bool = False
+    parts: dict[Path, Path] = field(default_factory=dict)
+
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write the content to a part; returns the content of each file that belongs beside it."""
+        raise NotImplementedError
+
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """The files that may be written beside it."""
+        return ()
+
+    @property
+    def files(self) -> tuple[Path, ...]:
+        """The file, and those beside it."""
+        return (self.path, *self.beside)
+
+    def check(self) -> None:
+        """Stop where it is a directory, its folder is missing, or a file is there already."""
+        require_no_directory(self.path)
+        if not self.path.parent.is_dir():
+            raise FileError(
+                f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
+            )
+        for one in self.files:
+            if one.is_dir():
+                raise FileError(f"{one} is a directory.", todo="Move it away, or name another file.")
+            if one.exists() and not self.overwrite:
+                todo = "Add ‹overwrite› to replace it, or name another file."
+                raise FileError(f"{one} is there already.", todo=todo)
+
+    def stage(self, content: object) -> None:
+        """Write everything to parts beside the places, and have it on the disk."""
+
+        def all_parts() -> None:
+            part = self._part(self.path)
+            more = self.write(content, part)
+            for place, text in more.items():
+                self._part(place).write_bytes(text)
+            for place, written in self.parts.items():
+                written.chmod(self._mode(place))
+                flushed(written)
+
+        try:
+            guarded(self.path, "write", all_parts)
+        except BaseException:
+            self.discard()
+            raise
+
+    def _part(self, place: Path) -> Path:
+        # A link is followed, so that the file it leads to is replaced and the link stays.
+        place = place.resolve() if place.is_symlink() else place
+        self.parts[place] = part_of(place)
+        return self.parts[place]
+
+    def _mode(self, place: Path) -> int:
+        if self.owner_only:
+            return 0o600
+        return place.stat().st_mode & 0o777 if place.exists() else 0o666 & ~current_umask()
+
+    @property
+    def staged(self) -> Path:
+        """The part that holds the content."""
+        return next(iter(self.parts.values()))
+
+    def commit(self) -> tuple[Path, ...]:
+        """Rename the parts: what belongs beside the file first, so that the file never stands there without it.
+
+        Where the run is killed in between, the description beside the old file is the new one's; reading tells by
+        its hash that they do not belong together.
+        """
+
+        def rename() -> None:
+            for place, part in reversed(self.parts.items()):
+                part.replace(place)
+
+        guarded(self.path, "write", rename)
+        placed = tuple(self.parts)
+        self.parts = {}
+        return (self.path, *placed[1:])
+
+    def discard(self) -> None:
+        """Take away the parts."""
+        for part in self.parts.values():
+            with contextlib.suppress(OSError):
+                part.unlink()
+        self.parts = {}
+
+
+@dataclass
+class TextSink(FileSink):
+    """A text in a file."""
+
+    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
+        """Write it in UTF-8."""
+        part.write_text(str(content), encoding="utf-8")
+        return {}

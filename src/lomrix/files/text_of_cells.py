@@ -1,0 +1,66 @@
+"""Columns as the texts that stand in a file, with a text for each reason that has one in its missing cells."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import is_whole
+from lomrix.core.table.pool import positions_of
+
+SAMPLE = 512
+
+
+def as_text(column: Column, texts: Mapping[str, str]) -> Any:
+    """A column as an Arrow array to be written, texts in its missing cells."""
+    told = {reason: text for reason, text in texts.items() if text}
+    if not told or column.why is None:
+        if column.type == "number" and few_distinct(column.values):
+            return by_distinct(column, {})
+        return column.to_text() if column.type in ("datetime", "boolean") else column.to_arrow()
+    whole = all(map(is_whole, told.values()))
+    if column.type == "integer" and whole:
+        return with_number_texts(column, told)
+    return by_distinct(column, told)
+
+
+def few_distinct(values: npt.NDArray[Any]) -> bool:
+    """True where a sample of the values says that most of them repeat."""
+    sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
+    return len(values) > SAMPLE and len(np.unique(sample)) <= SAMPLE // 2
+
+
+def with_number_texts(column: Column, told: Mapping[str, str]) -> Any:
+    """Whole numbers whose texts are whole numbers too: no text is needed."""
+    assert column.why is not None
+    numbers = np.zeros(len(column.reasons) + 1, np.int64)
+    for place, reason in enumerate(column.reasons, start=1):
+        numbers[place] = int(told.get(reason, 0))
+    untold = np.array([False, *(reason not in told for reason in column.reasons)])
+    values = np.where(column.why != 0, numbers[column.why], column.values)
+    empty = untold[column.why]
+    return pa.array(values, mask=empty if empty.any() else None)
+
+
+def by_distinct(column: Column, told: Mapping[str, str]) -> Any:
+    """Texts of the distinct values, then of every cell: writing a number costs more than looking it up."""
+    if column.type == "string":
+        texts, positions = column.strings.strings, column.values
+    elif few_distinct(column.values):
+        encoded = column.to_arrow().dictionary_encode()
+        values = encoded.dictionary.to_numpy(zero_copy_only=False)
+        texts, positions = Column.of(column.type, values).to_text(), positions_of(encoded.indices)
+    else:
+        texts, positions = column.to_text(), np.arange(len(column), dtype=np.int32)
+    if column.why is None:
+        return texts.take(pa.array(positions))
+    # Tokens follow the texts; a reason without a text is a null.
+    words = pa.array([told.get(reason) for reason in column.reasons], pa.large_string())
+    longer = pa.concat_arrays([texts, words])
+    at = len(texts) + column.why.astype(np.int32) - 1
+    return longer.take(pa.array(np.where(column.why != 0, at, positions)))

@@ -1,0 +1,157 @@
+"""The inputs of a task: sources opened by role, what the step needs of them, and their tables."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from lomrix.core.errors import UsageError
+from lomrix.core.steps.step import Inputs, Role
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.notes import Note
+from lomrix.core.table.selection import unknown_column
+from lomrix.core.table.table import Table
+from lomrix.files import descriptor
+from lomrix.files.dictionary_file import read_dictionary
+from lomrix.files.file_source import FileSource
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import STREAM, source_of, stream_source
+from lomrix.job.lineage import Used
+from lomrix.job.secret import read_secret
+from lomrix.job.streams import Streams
+from lomrix.job.task import Task
+
+
+@dataclass
+class Opened:
+    """One reference that was opened.
+
+    Parameters
+    ----------
+    role, reference
+        What it is for, and how it was named.
+    source
+        Where it is read from; None for a secret.
+    table
+        What was read.
+    """
+
+    role: Role
+    reference: str
+    source: FileSource | None
+    table: Table | None = None
+
+
+@dataclass
+class OpenedInputs:
+    """All that a task reads."""
+
+    task: Task
+    settings: ReadSettings
+    opened: list[Opened] = field(default_factory=list)
+    dictionaries: list[Path] = field(default_factory=list)
+    notes: list[tuple[str, Note]] = field(default_factory=list)
+    new_secrets: dict[str, Table] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, task: Task, streams: Streams, folder: Path) -> OpenedInputs:
+        """Open the sources of a task; their names and dictionaries are known then.
+
+        Raises
+        ------
+        FileError
+            Where one of them cannot be read.
+        UsageError
+            Where standard input is named twice.
+        """
+        read: list[Path] = []
+        known = read_dictionary(task.reading.dictionary, used=read) if task.reading.dictionary else Dictionary()
+        made = cls(task, ReadSettings.of(task.reading, known), dictionaries=read)
+        references = [one for references in task.inputs.values() for one in references]
+        if references.count(STREAM) > 1:
+            raise UsageError("Standard input is named twice.", todo="Write one of the two into a file first.")
+        for role in task.step.roles:
+            settings = replace(made.settings, all_text=True) if role.content == "texts" else made.settings
+            for reference in task.inputs.get(role.name, ()):
+                source: FileSource | None = None
+                if reference == STREAM:
+                    source = stream_source(streams.stdin, settings, folder)
+                elif role.content != "secret":
+                    source = source_of(reference, settings)
+                made.opened.append(Opened(role, reference, source))
+        return made
+
+    @property
+    def files(self) -> list[Path]:
+        """Every file that is read, dictionaries and descriptors among them."""
+        sources = [one.source.path for one in self.opened if one.source is not None and one.reference != STREAM]
+        secrets = [Path(one.reference) for one in self.opened if one.source is None and Path(one.reference).exists()]
+        return [*sources, *secrets, *self.dictionaries]
+
+    @property
+    def wanting_secrets(self) -> list[str]:
+        """References of secrets that have to be made."""
+        return [one.reference for one in self.opened if one.source is None and not Path(one.reference).exists()]
+
+    def read(self, stage: Callable[[str], None]) -> Inputs:
+        """Read what the step needs.
+
+        Parameters
+        ----------
+        stage
+            Is told what is being read.
+        """
+        self._require_known_types()
+        for one in self.opened:
+            stage(f"reading {Path(one.reference).name}")
+            if one.source is None:
+                one.table, is_new = read_secret(one.reference)
+                if is_new:
+                    self.new_secrets[one.reference] = one.table
+                continue
+            needed = self.task.step.columns_needed(one.role.name, one.source.names)
+            found = one.source.read(needed)
+            one.table = found.table
+            self.notes += [(found.table.name, note) for note in found.notes]
+        self._name_distinctly()
+        roles: dict[str, list[Table]] = {}
+        for one in self.opened:
+            if one.table is not None:
+                roles.setdefault(one.role.name, []).append(one.table)
+        return Inputs(**roles)
+
+    def _require_known_types(self) -> None:
+        sources = [one.source for one in self.opened if one.source is not None and one.role.content == "table"]
+        for name in self.settings.types:
+            if sources and not any(name in source.names for source in sources):
+                raise unknown_column(name, sources[0].names, sources[0].path.stem)
+
+    def _name_distinctly(self) -> None:
+        """Tables whose names differ, so that messages can tell two files of one name apart."""
+        seen: dict[str, int] = {}
+        for one in self.opened:
+            if one.table is None:
+                continue
+            name = one.table.name
+            seen[name] = seen.get(name, 0) + 1
+            if seen[name] > 1:
+                one.table = replace(one.table, name=f"{name}_{seen[name]}")
+
+    def begin_fingerprints(self) -> None:
+        """Begin to hash the files, while the step works on what was read of them."""
+        for one in self.opened:
+            if one.source is not None:
+                one.source.begin_fingerprint()
+
+    def used(self) -> list[Used]:
+        """Every file that went in; of a secret nothing is told."""
+        found = [
+            Used(one.role.name, one.reference, one.source.path, one.source.fingerprint(), one.table)
+            for one in self.opened
+            if one.source is not None
+        ]
+        return [
+            *found,
+            *(Used("dictionary", str(path), path, descriptor.file_hash(path)) for path in self.dictionaries),
+        ]

@@ -1,0 +1,100 @@
+"""Lineage: the history of an output, from the histories of its inputs and the task that made it."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+import lomrix
+from lomrix.core.steps.account import Account
+from lomrix.core.table.history import NO_HISTORY, extended
+from lomrix.core.table.table import Table
+from lomrix.job.task import TABLE, Task
+
+HIDDEN = "What came before is left behind, since it names people."
+
+
+@dataclass(frozen=True)
+class Used:
+    """A file that went into a task.
+
+    Parameters
+    ----------
+    role
+        What it was for.
+    reference
+        As it was named.
+    path
+        The file; None for standard input.
+    fingerprint
+        Its hash.
+    table
+        What was read of it; None for a file that is no table.
+    """
+
+    role: str
+    reference: str
+    path: Path | None
+    fingerprint: str
+    table: Table | None = None
+
+
+def with_history(table: Table, task: Task, account: Account, used: Sequence[Used], extras: Mapping[str, str]) -> Table:
+    """A table with the task that made it added to its history.
+
+    Parameters
+    ----------
+    table
+        The task's table.
+    task, account
+        What was asked for, and what was done.
+    used
+        Every file that went in.
+    extras
+        By name, the fingerprint of each further file that came out.
+    """
+    hides = task.step.hides_origin
+    entry: dict[str, Any] = {"do": task.step.word, "settings": task.step.said(), "version": lomrix.__version__}
+    if hides:
+        entry["begins"] = HIDDEN
+    else:
+        folder = Path(task.outputs.get(TABLE, "")).parent
+        entry["inputs"] = [input_entry(one, folder) for one in used]
+        entry["outputs"] = [
+            {"role": name, "path": relative(task.outputs[name], folder), "hash": fingerprint}
+            for name, fingerprint in extras.items()
+        ]
+    reading = task.reading.model_dump(mode="json", exclude_defaults=True, exclude={"dictionary"})
+    if reading:
+        entry["reading"] = reading
+    entry |= {
+        "rows": len(table),
+        "columns": len(table.names),
+        "summary": account.summary,
+        "balances": [balance.to_json() for balance in account.balances],
+    }
+    histories = [one.table.history for one in used if one.table is not None] if not hides else [NO_HISTORY]
+    return replace(table, history=extended(histories, entry))
+
+
+def input_entry(used: Used, folder: Path) -> dict[str, Any]:
+    """One input as the history tells of it."""
+    entry: dict[str, Any] = {"role": used.role, "path": relative(used.reference, folder), "hash": used.fingerprint}
+    if used.table is not None:
+        entry["rows"] = len(used.table)
+        if used.table.history.last:
+            entry["task"] = used.table.history.last
+    return entry
+
+
+def relative(reference: str, folder: Path) -> str:
+    """A reference as it is seen from the folder of the output."""
+    if reference == "-":
+        return reference
+    head, sign, sheet = reference.partition("#")
+    if Path(reference).exists():
+        head, sign, sheet = reference, "", ""
+    return Path(os.path.relpath(head, folder)).as_posix() + sign + sheet

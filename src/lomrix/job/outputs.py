@@ -1,0 +1,189 @@
+"""Outputs: all that a task writes is checked together before any work, staged together and committed together."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.steps.step import Extra
+from lomrix.core.table.table import Table
+from lomrix.files.interface import Sink
+from lomrix.files.registry import sink_of
+from lomrix.files.staging import FileSink
+from lomrix.job.figure import FigureSink
+from lomrix.job.streams import STREAM, Streams, StreamSink
+from lomrix.job.task import TABLE, Task
+
+
+@dataclass(frozen=True)
+class Written:
+    """A file that was written.
+
+    Parameters
+    ----------
+    role
+        Which output it is of.
+    path
+        Where it stands.
+    rows, columns
+        Size of its table; None where it is none.
+    """
+
+    role: str
+    path: Path
+    rows: int | None = None
+    columns: int | None = None
+
+
+@dataclass
+class Outputs:
+    """The sinks of a task by role, in the order in which they are committed.
+
+    Parameters
+    ----------
+    sinks
+        What is written: whatever leads back to the data before the data, the table, and the rest.
+    folder
+        Where a stream is made ready.
+    """
+
+    sinks: dict[str, FileSink] = field(default_factory=dict)
+    staged: dict[str, object] = field(default_factory=dict)
+
+    @classmethod
+    def planned(cls, task: Task, inputs: Sequence[Path], streams: Streams, folder: Path) -> Outputs:
+        """Find the sinks of a task and check all of them.
+
+        Parameters
+        ----------
+        task
+            The task.
+        inputs
+            Every file that it reads, none of which may be replaced.
+        streams, folder
+            Standard output, and a folder in which it is made ready.
+
+        Raises
+        ------
+        UsageError
+            Where two outputs are one file, or an output is an input.
+        FileError
+            Where one of them could not be written.
+        """
+        made = cls()
+        if task.is_rehearsal:
+            made.require_apart(task)
+            return made
+        extras = {extra.name: extra for extra in task.step.gives}
+        first = [name for name, extra in extras.items() if extra.needed]
+        order = [*first, TABLE, *(name for name in extras if name not in first)]
+        for role in [role for role in order if task.outputs.get(role)]:
+            made.sinks[role] = sink_for(task, role, extras.get(role), streams, folder)
+        made.require_apart(task)
+        made.require_different(inputs)
+        for sink in made.sinks.values():
+            sink.check()
+        return made
+
+    def require_different(self, inputs: Sequence[Path]) -> None:
+        """Stop where two outputs are one file, or an output is an input, under whatever name."""
+        seen: dict[Path, str] = {}
+        read = {real(path): path for path in inputs}
+        for role, sink in self.sinks.items():
+            for path in sink.files:
+                place = real(path)
+                if place in read or any(same_file(path, one) for one in inputs):
+                    raise SettingError(
+                        role, f"{path} is an input; inputs are never changed.", todo=f"Name another file for ‹{role}›."
+                    )
+                if place in seen:
+                    both = f"‹{seen[place]}› and ‹{role}›" if seen[place] != role else f"‹{role}› and what goes with it"
+                    raise SettingError(
+                        role, f"{path} would be written twice, for {both}.", todo="Name a different file for each."
+                    )
+                seen[place] = role
+
+    @staticmethod
+    def require_apart(task: Task) -> None:
+        """Stop where what leads back to people would stand beside the data, or go with them into a stream."""
+        out = task.outputs.get(TABLE, "")
+        for extra in task.step.gives:
+            if extra.needed and out == STREAM:
+                raise UsageError("Data without names go to a file.", todo="Say ‹out=FILE›.")
+            if not extra.apart_unless or not out or getattr(task.step, extra.apart_unless):
+                continue
+            if real(Path(out)).parent == real(Path(task.outputs[extra.name])).parent:
+                raise SettingError(
+                    extra.name,
+                    f"Data and {extra.name} would stand in one folder, where both go astray together.",
+                    todo=f"Name another folder for ‹{extra.name}›, or add ‹{extra.apart_unless}›.",
+                )
+
+    def stage(self, contents: Mapping[str, object]) -> None:
+        """Make everything ready; nothing stays behind where one of them fails."""
+        try:
+            for role, sink in self.sinks.items():
+                if role in contents:
+                    sink.stage(contents[role])
+                    self.staged[role] = contents[role]
+        except BaseException:
+            self.discard()
+            raise
+
+    def verify(self, role: str, table: Table) -> int:
+        """Read back what was staged for a role; returns the number of cells compared."""
+        sink: Sink = self.sinks[role]
+        try:
+            return sink.verify(table)
+        except BaseException:
+            self.discard()
+            raise
+
+    def commit(self) -> list[Written]:
+        """Put everything in its place."""
+        written = []
+        for role, content in self.staged.items():
+            for at, path in enumerate(self.sinks[role].commit()):
+                table = content if isinstance(content, Table) and at == 0 else None
+                size = (None, None) if table is None else (len(table), len(table.names))
+                written.append(Written(role, path, *size))
+        # What a person asked for first is told first.
+        return sorted(written, key=lambda one: one.role != TABLE)
+
+    def discard(self) -> None:
+        """Take away what was staged."""
+        for sink in self.sinks.values():
+            sink.discard()
+
+
+def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> FileSink:
+    """The sink of one output."""
+    reference = task.outputs[role]
+    if extra is not None and extra.content == "figure":
+        return FigureSink(Path(reference), task.overwrite)
+    if extra is not None:
+        from lomrix.files.delimited import PlainWriter
+
+        if Path(reference).suffix.lower() != ".csv":
+            raise SettingError(
+                role, f"{Path(reference).name} is no .csv file.", todo=f"Say ‹{role}={Path(reference).stem}.csv›."
+            )
+        return PlainWriter(Path(reference), task.overwrite, extra.owner_only)
+    if reference == STREAM:
+        return StreamSink(folder / "stream.csv", stream=streams.stdout, in_cells=task.missing)
+    return sink_of(reference, form=task.step.sink_form, overwrite=task.overwrite, in_cells=task.missing)
+
+
+def real(path: Path) -> Path:
+    """The file that a path leads to, links followed, whether it is there or not."""
+    return path.resolve()
+
+
+def same_file(one: Path, two: Path) -> bool:
+    """True where two paths lead to one file, be it by another link to it."""
+    try:
+        return one.samefile(two)
+    except OSError:
+        return False

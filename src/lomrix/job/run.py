@@ -1,0 +1,149 @@
+"""The running of a task: check, read, do, stage, read back, commit."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pyarrow as pa
+
+from lomrix.core.errors import DataError
+from lomrix.core.steps.step import Result
+from lomrix.core.table.notes import Note
+from lomrix.core.table.table import Table
+from lomrix.files import descriptor
+from lomrix.job.inputs import OpenedInputs
+from lomrix.job.lineage import with_history
+from lomrix.job.outputs import Outputs, Written
+from lomrix.job.secret import SecretSink
+from lomrix.job.streams import Streams
+from lomrix.job.task import TABLE, Task
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of a task.
+
+    Parameters
+    ----------
+    task
+        The task.
+    result
+        What its step returned.
+    sources
+        What was read: reference and table.
+    notes
+        What the reading wants a person to look at, with the name of the table.
+    written
+        The files that were written.
+    compared
+        Number of cells that were read back and compared.
+    not_drawn
+        Figures that were asked for and had nothing to draw.
+    """
+
+    task: Task
+    result: Result
+    sources: tuple[tuple[str, Table], ...]
+    notes: tuple[tuple[str, Note], ...]
+    written: tuple[Written, ...] = ()
+    compared: int = 0
+    not_drawn: tuple[str, ...] = ()
+
+
+@dataclass
+class StoppedError(Exception):
+    """A step that stopped, after which what helps to mend the data was written all the same."""
+
+    error: DataError
+    written: list[Written] = field(default_factory=list)
+
+
+def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda words: None) -> Outcome:
+    """Run a task.
+
+    Parameters
+    ----------
+    task
+        What is done, with its files.
+    streams
+        Standard input and output.
+    stage
+        Is told what is being done.
+
+    Returns
+    -------
+    What became of it. Every output stands in its place then, or none does.
+
+    Raises
+    ------
+    LomrixError
+        Where it could not be done; nothing was written then, but for a StoppedError.
+    """
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        inputs = OpenedInputs.of(task, streams, folder)
+        outputs = Outputs.planned(task, inputs.files, streams, folder)
+        plan_secrets(inputs, outputs)
+        tables = inputs.read(stage)
+        # Memory that the reading has left over goes back, before the step asks for its own.
+        pa.default_memory_pool().release_unused()
+        if outputs.sinks:
+            inputs.begin_fingerprints()
+        stage(task.step.word)
+        try:
+            result = task.step.apply(tables, task.wanted)
+        except DataError as error:
+            written = write_extras(outputs, error.extras, stage)
+            if written:
+                raise StoppedError(error, written) from error
+            raise
+        contents, not_drawn = drawable(outputs, {**inputs.new_secrets, **result.extras, TABLE: result.table})
+        outputs.stage({role: content for role, content in contents.items() if role != TABLE})
+        if TABLE in outputs.sinks:
+            stage(f"writing {outputs.sinks[TABLE].path.name}")
+            extras = {
+                role: descriptor.file_hash(outputs.sinks[role].staged)
+                for role in outputs.staged
+                if role not in inputs.new_secrets
+            }
+            if "reading" in result.extras and hasattr(outputs.sinks[TABLE], "reading"):
+                outputs.sinks[TABLE].reading = result.extras["reading"]  # type: ignore[attr-defined]
+            made = with_history(result.table, task, result.account, inputs.used(), extras)
+            outputs.stage({TABLE: made})
+        compared = 0
+        if task.step.read_back and TABLE in outputs.staged:
+            stage("reading it back")
+            compared = outputs.verify(TABLE, result.table)
+        sources = tuple((one.reference, one.table) for one in inputs.opened if one.source and one.table is not None)
+        return Outcome(task, result, sources, tuple(inputs.notes), tuple(outputs.commit()), compared, tuple(not_drawn))
+
+
+def write_extras(outputs: Outputs, extras: Mapping[str, object], stage: Callable[[str], None]) -> list[Written]:
+    """Write the extras of an error that were asked for; the table is not written."""
+    wanted = {role: content for role, content in extras.items() if role in outputs.sinks and content is not None}
+    if not wanted:
+        return []
+    stage("writing")
+    outputs.stage(wanted)
+    return outputs.commit()
+
+
+def plan_secrets(inputs: OpenedInputs, outputs: Outputs) -> None:
+    """Check the places of secrets that have to be made, with all other outputs and before any work."""
+    if not outputs.sinks:
+        return
+    made = {reference: SecretSink(Path(reference), owner_only=True) for reference in inputs.wanting_secrets}
+    for sink in made.values():
+        sink.check()
+    outputs.sinks = {**made, **outputs.sinks}
+    outputs.require_different(inputs.files)
+
+
+def drawable(outputs: Outputs, contents: Mapping[str, object]) -> tuple[dict[str, object], list[str]]:
+    """What is written of all that there is, and figures without anything to draw."""
+    wanted = {role: content for role, content in contents.items() if role in outputs.sinks}
+    empty = [role for role, content in wanted.items() if getattr(content, "is_empty", False)]
+    return {role: content for role, content in wanted.items() if role not in empty}, empty

@@ -1,0 +1,141 @@
+"""Kernels on bytes and runs agree with slow obvious versions."""
+
+from __future__ import annotations
+
+from collections import Counter
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.arrays import text_bytes
+from lomrix.core.arrays.shaped_texts import shaped_numbers
+from lomrix.core.rows import cases as cases_module
+from lomrix.core.rows.cases import Cases, changes_from_row_to_row
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+from tests.tables import column, table
+
+# Texts of one length and texts of several, with and without digits in the same places.
+IDS = st.sampled_from(["K0000001", "K0000002", "K0000012", "K00000012", "K00000013", "L0000001", "", "ä", "K000000x"])
+LENGTHS = st.sampled_from(
+    [("K0000001", "K0000002", "J9999999"), ("K00000012A", "K00000013A", "K10000012A"), ("7", "8")]
+)
+
+
+@st.composite
+def texts(draw: st.DrawFn, least: int = 1) -> Any:
+    """Arrow strings with either kind of offsets, sometimes a slice of a longer array."""
+    values = draw(st.lists(draw(st.sampled_from([IDS, LENGTHS.flatmap(st.sampled_from)])), min_size=least, max_size=9))
+    cut = draw(st.integers(0, len(values) - least))
+    return pa.array(values, draw(st.sampled_from([pa.string(), pa.large_string()])))[cut:]
+
+
+@given(texts())
+def test_texts_that_differ_from_the_one_above(strings: Any) -> None:
+    values = strings.to_pylist()
+    expected = [one != two for one, two in zip(values[1:], values[:-1], strict=True)]
+    assert text_bytes.differs_from_above(strings).tolist() == expected
+
+
+@given(texts())
+def test_ascending_texts_are_never_claimed_wrongly(strings: Any) -> None:
+    values = [text.encode() for text in strings.to_pylist()]
+    ascending = all(one < two for one, two in pairwise(values))
+    alike = len({len(value) for value in values}) == 1 and 8 <= len(values[0]) <= 16
+    assert text_bytes.ascends(strings) == (ascending and alike)
+
+
+@given(texts())
+def test_ids_of_one_shape_are_equal_where_their_numbers_are(strings: Any) -> None:
+    shaped = shaped_numbers(strings.cast(pa.large_string()))
+    if shaped is not None:
+        pairs = list(zip(strings.to_pylist(), shaped[0].tolist(), strict=True))
+        assert all((one[0] == two[0]) == (one[1] == two[1]) for one in pairs for two in pairs)
+
+
+@pytest.mark.parametrize(
+    ("values", "numbers", "shape"),
+    [
+        (["K0412", "K0413", "K1412"], [2, 3, 12], b"K#41#"),
+        (["AB000012", "AB000915"], [2, 95], b"AB000#1#"),
+        (["K04120001X", "K04120002X"], [1, 2], b"K0412000#X"),
+        (["K1", "L1"], None, b""),
+        (["K1", "K12"], None, b""),
+    ],
+)
+def test_shapes(values: list[str], numbers: list[int] | None, shape: bytes) -> None:
+    found = shaped_numbers(pa.array(values, pa.large_string()))
+    # Digits that are the same throughout belong to the shape.
+    assert (None if found is None else (found[0].tolist(), found[1])) == (None if numbers is None else (numbers, shape))
+
+
+@given(texts())
+def test_bytes_that_are_used(strings: Any) -> None:
+    used = set(b"".join(text.encode() for text in strings.to_pylist()))
+    assert set(np.flatnonzero(text_bytes.bytes_used(strings)).tolist()) == used
+
+
+CELLS = st.one_of(st.none(), st.sampled_from(["u", "v", "w"]))
+
+
+@given(st.lists(CELLS, min_size=1, max_size=12), st.data())
+def test_cells_taken_and_repeated(cells: list[str | None], data: st.DataObject) -> None:
+    made = column(["u", *cells]).part(1, len(cells) + 1)
+    rows = data.draw(st.lists(st.integers(0, len(cells) - 1), max_size=8))
+    assert made.take(np.array(rows, np.int64)).cells() == [cells[row] for row in rows]
+    times = data.draw(st.lists(st.integers(0, 3), min_size=len(cells), max_size=len(cells)))
+    expected = [cell for cell, count in zip(cells, times, strict=True) for _ in range(count)]
+    assert made.repeated(np.array(times)).cells() == expected
+
+
+@given(st.lists(CELLS, min_size=1, max_size=12))
+def test_changes_from_row_to_row(cells: list[str | None]) -> None:
+    expected = [one != two for one, two in zip(cells[1:], cells[:-1], strict=True)]
+    plain = column(["u", *cells]).part(1, len(cells) + 1)
+    for made in (plain, plain.encoded()):
+        assert changes_from_row_to_row(made).tolist() == expected
+
+
+ROWS = st.lists(st.tuples(st.sampled_from("abc"), st.one_of(st.none(), st.integers(0, 2))), min_size=1, max_size=14)
+
+
+def by_case(rows: list[tuple[str, Any]]) -> dict[str, list[Any]]:
+    found: dict[str, list[Any]] = {}
+    for case, value in rows:
+        found.setdefault(case, []).append(value)
+    return found
+
+
+@given(ROWS, st.sampled_from([2, 50_000]))
+def test_what_changes_within_a_case(rows: list[tuple[str, Any]], sample: int) -> None:
+    cases = Cases(table(id=[case for case, _ in rows], x=[0, *[value for _, value in rows]][1:]), ("id",))
+    groups = by_case(rows)
+    assert cases.texts(np.arange(len(cases))) == list(groups)
+    assert cases.of_row.tolist() == [list(groups).index(case) for case, _ in rows]
+    old, cases_module.SAMPLE = cases_module.SAMPLE, sample
+    try:
+        change = cases.change("x")
+    finally:
+        cases_module.SAMPLE = old
+    assert change.changes == any(len(set(values)) > 1 for values in groups.values())
+    contradicting = [at for at, values in enumerate(groups.values()) if len({*values} - {None}) > 1]
+    assert change.cases is None or change.cases.tolist() == contradicting
+
+
+@given(ROWS)
+def test_one_value_for_each_case(rows: list[tuple[str, Any]]) -> None:
+    held = Column.of_cells("integer", [value for _, value in rows])
+    cases = Cases(Table({"id": column([case for case, _ in rows]), "x": held}), ("id",))
+    present = [[value for value in values if value is not None] or [None] for values in by_case(rows).values()]
+    expected = {
+        "first": [values[0] for values in present],
+        "last": [values[-1] for values in present],
+        "commonest": [Counter(values).most_common(1)[0][0] for values in present],
+    }
+    for choice in ("first", "last", "commonest"):
+        assert held.take(cases.one_row_each(held, choice)).cells() == expected[choice]

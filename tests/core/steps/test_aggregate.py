@@ -1,0 +1,122 @@
+"""Aggregate: statistics worked out by hand, sensible order, and nothing skipped in silence."""
+
+from __future__ import annotations
+
+import datetime
+import statistics
+from collections.abc import Callable
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.arrays.statistics import STATISTICS
+from lomrix.core.errors import UsageError
+from lomrix.core.steps.aggregate.settings import Aggregate, statistics_asked
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+from tests.tables import reasons, rows, sources, table
+
+ALL = ("n", "missing", "mean", "sd", "median", "min", "max", "sum")
+
+
+def test_statistics_by_hand() -> None:
+    # 2, 4, 4, 4, 5, 5, 7, 9: mean 5, squares around it 32, so the sample sd is the root of 32/7.
+    cells = [2, 4, 4, 4, 5, 5, 7, 9, None, 3]
+    groups = ["a"] * 9 + ["b"]
+    made = Aggregate(by=("g",), stat=(f"x: {' '.join(ALL)}",)).apply(sources(table(g=groups, x=cells))).table
+    assert made.names == ["g", *(f"x_{name}" for name in ALL)]
+    first, second = rows(made)
+    assert first[:4] == ("a", 8, 1, 5.0)
+    assert first[4] == pytest.approx(2.1380899352993947)
+    assert first[5:] == (4.5, 2, 9, 40)
+    assert second == ("b", 1, 0, 3.0, None, 3.0, 3, 3, 3)
+    assert reasons(made["x_sd"]) == [None, "undefined"]
+
+
+def test_groups_stand_in_the_order_of_their_values() -> None:
+    made = Aggregate(by=("month",)).apply(sources(table(month=[12, 3, 0, 12]))).table
+    assert rows(made) == [(0, 1), (3, 1), (12, 2)]
+    made = (
+        Aggregate(by=("visit", "ship"))
+        .apply(sources(table(visit=["visit 12", "visit 3", "visit 3"], ship=["b", "b", "a"])))
+        .table
+    )
+    assert rows(made) == [("visit 3", "a", 1), ("visit 3", "b", 1), ("visit 12", "b", 1)]
+
+
+def test_rows_without_a_group_are_counted_out() -> None:
+    result = Aggregate(by=("g", "h"), stat=("x: n",)).apply(
+        sources(table(g=["a", None, "a"], h=[1, 1, None], x=[1, 2, 3]))
+    )
+    assert rows(result.table) == [("a", 1, 1)]
+    assert dict(result.account.balances[0].parts) == {
+        "in a group": 1,
+        "g missing, in no group": 1,
+        "h missing, in no group": 1,
+    }
+
+
+def test_too_few_and_empty_groups() -> None:
+    cells = [1, 2, 3, None]
+    made = (
+        Aggregate(by=("g",), stat=("x: mean min n",), min_n=2)
+        .apply(sources(table(g=["a", "a", "b", "c"], x=cells)))
+        .table
+    )
+    assert rows(made) == [("a", 1.5, 1, 2), ("b", None, None, 1), ("c", None, None, 0)]
+    assert reasons(made["x_mean"]) == [None, "too-few", "too-few"]
+
+
+def test_attached_statistics_stand_beside_every_row() -> None:
+    made = (
+        Aggregate(by=("g",), stat=("x: mean",), attach=True)
+        .apply(sources(table(g=["b", "a", "b", None], x=[1, 5, 3, 9])))
+        .table
+    )
+    assert made["x_mean"].cells() == [2.0, 5.0, 2.0, None]
+
+
+def test_dates_have_a_first_and_a_last() -> None:
+    days = [datetime.date(2024, 1, 8), datetime.date(2024, 1, 2), None]
+    source = Table({"g": Column.of_cells("integer", [1, 1, 1]), "day": Column.of_cells("date", days)})
+    made = Aggregate(by=("g",), stat=("day: min max median n",)).apply(sources(source)).table
+    assert rows(made) == [(1, days[1], days[0], datetime.date(2024, 1, 5), 2)]
+
+
+@pytest.mark.parametrize("words", ["sleep", "sleep:", ": mean", "sleep: average"])
+def test_statistics_that_are_not_clear(words: str) -> None:
+    with pytest.raises(UsageError):
+        statistics_asked([words])
+
+
+def test_a_mean_of_texts_is_refused() -> None:
+    with pytest.raises(UsageError, match="it is string"):
+        Aggregate(by=("g",), stat=("x: mean",)).apply(sources(table(g=["a"], x=["seven h"])))
+
+
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 3), st.floats(-1e6, 1e6) | st.integers(0, 3).map(float)), min_size=1, max_size=40
+    ),
+    st.sampled_from(sorted(STATISTICS)),
+)
+def test_kernels_agree_with_the_obvious_way(pairs: list[tuple[int, float]], name: str) -> None:
+    obvious: Callable[[list[float]], float] = {  # type: ignore[assignment]
+        "mean": statistics.fmean,
+        "sd": statistics.stdev,
+        "median": statistics.median,
+        "min": min,
+        "max": max,
+        "sum": sum,
+    }[name]
+    codes = np.array([group for group, _ in pairs])
+    values = np.array([value for _, value in pairs])
+    found = STATISTICS[name](codes, values, 4)
+    for group in range(4):
+        own = [value for at, value in pairs if at == group]
+        if len(own) < (2 if name == "sd" else 1):
+            assert np.isnan(found[group]) or (name == "sum" and found[group] == 0)
+        else:
+            assert found[group] == pytest.approx(obvious(own), rel=1e-9, abs=1e-6)

@@ -1,0 +1,319 @@
+"""Clean: findings by hand, ledgers, recoding, choosing, and unnaming."""
+
+from __future__ import annotations
+
+import datetime
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.steps.check.findings import far_out
+from lomrix.core.steps.check.settings import Check
+from lomrix.core.steps.correct.settings import Correct
+from lomrix.core.steps.deidentify.settings import Deidentify
+from lomrix.core.steps.dictionary.draft import misfits
+from lomrix.core.steps.profile.settings import Profile
+from lomrix.core.steps.recode.settings import Recode
+from lomrix.core.steps.recode.value_map import value_map
+from lomrix.core.steps.subset.settings import Subset
+from lomrix.core.steps.tally.settings import Tally
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.header_guess import guessed_families
+from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
+from tests.tables import column, correcting, reasons, rows, sources, table, unnaming
+
+SEX = Dictionary({"sex": Variable(codes="sex", level="case")}, {"sex": {"1": "female", "2": "male"}})
+
+
+def ledger(*lines: tuple[str | None, ...], heads: str = "id row variable old action new") -> Table:
+    names = heads.split()
+    return Table({name: Column.of_cells("string", [line[at] for line in lines]) for at, name in enumerate(names)})
+
+
+# ------------------------------------------------------------------------ check
+
+
+def found(source: Table, **settings: Any) -> dict[str, list[int]]:
+    facts = Check(**settings).apply(sources(source)).account.facts["findings"]
+    return {f"{one['rule']} {one['column']}": one["rows"] for one in facts}
+
+
+def test_each_rule_finds_its_cells() -> None:
+    rules = Dictionary(
+        {
+            "sex": Variable(codes="sex", level="case"), "age": Variable(minimum=16, maximum=75),
+            "ship": Variable(allowed=("tern", "gull")), "day": Variable(maximum=datetime.date(2024, 12, 31)),
+        },
+        SEX.codes,
+        {"adult": "age >= 18", "elsewhere": "nowhere > 1"},
+    )  # fmt: skip
+    source = Table(
+        {
+            "id": column(["001", "002", "002", None, "5", *[f"1{at:02d}" for at in range(20)]]),
+            "sex": column([1, 2, 1, 3, 2, *[1] * 20]),
+            "age": column([15, 40, 40, 80, 17, *[30] * 20]),
+            "ship": column(["tern", "gull ", "gull", "tern", "trn", *["tern"] * 20]),
+            "dose": column(["5", "6", "seven h", "7", "8", *["9"] * 20]),
+            "day": Column.of_cells("date", [datetime.date(2042, 7, 15), *[datetime.date(2024, 7, 15)] * 24]),
+            "pulse": column([61.5, *[float(60 + at % 7) for at in range(24)]]),
+        },
+        rules,
+    )
+    assert found(source, key=("id",)) == {
+        "key-missing id": [5],
+        "key-repeated id": [3, 4],
+        "key-shape id": [6],
+        "case-changes sex": [3, 4],
+        "text-in-numbers dose": [4],
+        "not-listed sex": [5],
+        "not-listed ship": [3, 6],
+        "out-of-range age": [2, 5],
+        "out-of-range day": [2],
+        "blanks-around ship": [3],
+        "adult ": [2, 6],
+        "mixed-decimals pulse": [2],
+    }
+
+
+def test_a_clean_table_has_no_finding() -> None:
+    source = table(id=[f"{at:03d}" for at in range(50)], x=list(range(50)), dictionary=SEX)
+    assert found(source, key=("id",)) == {}
+
+
+def test_far_out_values_by_hand() -> None:
+    # Quartiles of 1..13 are 4 and 10, so the outer fences stand at -14 and 28.
+    values = [*range(1, 14), 29]
+    cells, _ = far_out(column([value - 20 for value in values]))
+    assert np.flatnonzero(cells).tolist() == []
+    values = [*range(1, 14), 60]  # quartiles 4.25 and 10.75: fence at 30.25
+    cells, fences = far_out(column([value - 20 for value in values]))
+    assert np.flatnonzero(cells).tolist() == [13]
+    assert fences == "-19 to -7"
+    skewed = np.exp(np.random.default_rng(3).normal(4, 0.7, 400))
+    assert not far_out(Column.of("number", skewed))[0].any()
+
+
+def test_a_draft_of_a_ledger_names_every_cell() -> None:
+    source = table(id=["a", "b"], age=[7, 30], dictionary=Dictionary({"age": Variable(minimum=16)}))
+    made = Check(key=("id",)).apply(sources(source), {"draft_ledger"}).extras["draft_ledger"]
+    assert rows(made) == [("a", 2, "age", "7", "set", None, "out-of-range: from 16", None)]
+
+
+# ---------------------------------------------------------------------- correct
+
+
+def test_a_ledger_is_applied_only_where_the_old_value_stands() -> None:
+    source = table(id=["a", "b", "c"], sleep=["430", "seven h", "410 est."], age=[40, None, 29])
+    entries = ledger(
+        ("b", None, "sleep", "seven h", "set", "420"),
+        ("c", None, "sleep", "410 est.", "note", "410"),
+        ("a", None, "age", "40", "missing", "implausible"),
+        ("b", None, "age", None, "set", "33"),
+        ("c", None, "age", "29", "set", "29"),
+        ("a", None, "sleep", "430", "set", None),
+    )
+    result = Correct().apply(correcting(source, entries))
+    assert result.table["sleep"].type == "integer"
+    assert rows(result.table) == [("a", 430, None, None), ("b", 420, 33, None), ("c", 410, 29, "sleep: 410 est.")]
+    assert reasons(result.table["age"]) == ["implausible", None, None]
+    assert dict(result.account.balances[0].parts) == {"applied": 4, "already so": 1, "left open": 1, "refused": 0}
+    again = Correct().apply(correcting(result.table, entries)).account.balances[0].parts
+    assert dict(again) == {"applied": 0, "already so": 5, "left open": 1, "refused": 0}
+
+
+@pytest.mark.parametrize(
+    ("entry", "cause"),
+    [
+        (("a", None, "sleep", "999", "set", "1"), 'sleep in row 2 holds "430", not "999"'),
+        (("z", None, "sleep", "430", "set", "1"), "the key is not in the file"),
+        (("b", None, "sleep", "1", "set", "2"), "the key repeats: name the row"),
+        (("a", "3", "sleep", "1", "set", "2"), "row 3 has another key"),
+        (("a", "99", "sleep", "1", "set", "2"), "there is no row 99"),
+        (("a", None, "slep", "430", "set", "1"), "there is no variable slep"),
+        (("a", None, "sleep", "430", "erase", "1"), 'there is no action "erase"'),
+        (("a", None, "sleep", "430", "missing", None), "the reason is wanting"),
+        ((None, None, "sleep", "430", "set", "1"), "neither key nor row is named"),
+    ],
+)
+def test_a_refused_entry_says_why_and_stops(entry: tuple[str | None, ...], cause: str) -> None:
+    source = table(id=["a", "b", "b"], sleep=[430, 1, 1])
+    with pytest.raises(DataError) as caught:
+        Correct().apply(correcting(source, ledger(entry)))
+    assert cause in caught.value.where
+    partly = Correct(partly=True).apply(correcting(source, ledger(entry)))
+    assert partly.table.same_as(source)
+    assert partly.account.notes[0].kind == "refused"
+
+
+def test_rows_by_number_and_rows_left_out() -> None:
+    source = table(id=["a", "b", "b", None], x=[1, 2, 3, 4])
+    entries = ledger(("b", "4", "x", None, "leave-out", None), (None, "5", "id", None, "set", "c"))
+    assert rows(Correct().apply(correcting(source, entries)).table) == [("a", 1), ("b", 2), ("c", 4)]
+
+
+# ----------------------------------------------------------------------- recode
+
+
+def recoded(cells: list[Any], text: str, **settings: Any) -> Column:
+    return Recode(map=(f"x: {text}",), **settings).apply(sources(table(x=cells))).table["x"]
+
+
+@pytest.mark.parametrize(
+    ("cells", "text", "made"),
+    [
+        (["day", "holiday", None], "day=1", ["1", "holiday", None]),
+        (["day", "night"], "day=1, night=2", [1, 2]),
+        ([1, 2, 9], "9=missing:refused", [1, 2, None]),
+        ([15, 16, 29, 30, 99], "16 to 29=young, 30 to 75=old, others=odd", ["odd", "young", "young", "old", "odd"]),
+        ([2.5, 3.0], "3=4", [2.5, 4.0]),
+        (["a,b", "c"], '"a,b"=x', ["x", "c"]),
+        ([1, 2, 3], "1=2, 2=1", [2, 1, 3]),
+        ([1, None], "missing=0", [1, 0]),
+        (["1 to 2", "x"], '"1 to 2"=y', ["y", "x"]),
+    ],
+)
+def test_maps_take_whole_values(cells: list[Any], text: str, made: list[Any]) -> None:
+    assert recoded(cells, text).cells() == made
+
+
+def test_others_and_new_reasons() -> None:
+    assert recoded([1, 2], "1=5", others="missing").cells() == [5, None]
+    assert reasons(recoded([1, 9], "9=missing:refused")) == [None, "refused"]
+    with pytest.raises(DataError) as caught:
+        recoded(["a", "b", "b"], "a=1", others="refuse")
+    assert caught.value.where == '"b" (2)'
+
+
+@pytest.mark.parametrize("text", ["x", "x:", "x: a", "x: =1", "x: 9 to 1=a", "x: a=1, a=2", "x: a=missing:"])
+def test_unclear_maps_are_refused(text: str) -> None:
+    with pytest.raises(UsageError):
+        value_map(text)
+
+
+def test_codes_from_texts_labels_and_turned_scales() -> None:
+    source = table(x=["b", "a", None, "b"], f=[0, 3, 1, None], sex=[1, 2, 2, 1], dictionary=SEX)
+    for order, codes in (("appearance", [1, 2, None, 1]), ("alphabet", [2, 1, None, 2])):
+        made = Recode(to_codes="x", order=order).apply(sources(source)).table
+        assert made["x"].cells() == codes
+        assert made.dictionary.labels_of("x")[str(codes[0])] == "b"
+        back = Recode(to_labels="x").apply(sources(made)).table
+        assert back["x"].cells() == ["b", "a", None, "b"]
+    assert Recode(to_labels="sex").apply(sources(source)).table["sex"].cells() == ["female", "male", "male", "female"]
+    turned = Recode(reverse="f", span="0:3", into="{column}_r").apply(sources(source)).table
+    assert turned["f_r"].cells() == [3, 0, 2, None]
+    with pytest.raises(DataError, match="1 cells outside 0 to 2"):
+        Recode(reverse="f", span="0:2").apply(sources(source))
+
+
+def test_labels_follow_recoded_values() -> None:
+    made = Recode(map=("sex: 1=10, 2=20",)).apply(sources(table(sex=[1, 2], dictionary=SEX))).table
+    assert made.dictionary.labels_of("sex") == {"10": "female", "20": "male"}
+
+
+# -------------------------------------------------------- subset, tally, profile
+
+
+def test_subset_counts_what_is_left_out() -> None:
+    source = table(id=["a", "a", "b", "c"], month=[0, 3, 0, 0], x=[1, None, 3, 4])
+    result = Subset(columns="id,x,month", without="month", where="x > 1").apply(sources(source))
+    assert rows(result.table) == [("b", 3), ("c", 4)]
+    assert dict(result.account.balances[0].parts) == {
+        "kept": 2,
+        "condition false, left out": 1,
+        "condition missing (blank), left out": 1,
+    }
+    kinds = {note.kind: note for note in Subset(without="month").apply(sources(source)).account.notes}
+    assert (kinds["indistinguishable"].column, kinds["indistinguishable"].count) == ("month", 1)
+    assert "both" in {note.kind for note in result.account.notes}
+
+
+@given(st.lists(st.one_of(st.none(), st.integers(0, 3)), min_size=1, max_size=30))
+def test_a_tally_counts_every_cell_once(cells: list[int | None]) -> None:
+    source = Table({"x": Column.of_cells("integer", cells)})
+    result = Tally(variables=("x",)).apply(sources(source))
+    counts = dict(zip(result.table["x"].cells(), result.table["cells"].cells(), strict=True))
+    assert counts == {value: cells.count(value) for value in sorted({one for one in cells if one is not None})}
+    assert sum(number for _, number in result.account.balances[0].parts) == len(cells)
+
+
+def test_per_cents_and_crossed_counts_by_hand() -> None:
+    source = table(sex=[1, 1, 2, None], ship=["a", "b", "a", "a"], dictionary=SEX)
+    lines = Tally(variables=("sex",)).apply(sources(source)).account.listings[0].rows
+    assert lines[0] == ("1", "female", 2, "50.0", "66.7", "66.7")
+    assert lines[2] == ("missing", "blank", 1, "25.0", "", "")
+    crossed = Tally(variables=("sex", "ship"), percent="row", as_labels=True).apply(sources(source)).account.listings[0]
+    assert crossed.rows == (
+        ("female 1", "1 (50.0)", "1 (50.0)", 2),
+        ("male 2", "1 (100.0)", "0 (0.0)", 1),
+        ("all", 2, 1, 3),
+    )
+
+
+def test_profile_finds_keys_and_families() -> None:
+    source = table(id=["a", "b", "b"], visit=[1, 1, 2], x_m0=[1, 2, 3], x_m3=[1, 2, 3])
+    facts = Profile().apply(sources(source)).account.facts
+    assert facts["keys"] == ["x_m0", "x_m3"]
+    assert Profile().apply(sources(source.only(["id", "visit"]))).account.facts["keys"] == ["id + visit"]
+    assert facts["repeated_measures"] == {"x": ["x_m0", "x_m3"]}
+
+
+@pytest.mark.parametrize(
+    ("names", "template"),
+    [
+        ("id sleep_m0 sleep_m3 hr_m0 hr_m3", "{measure}_m{month}"),
+        ("id hours75 hours81 pay75 pay81", "{measure}{occasion}"),
+        ("id noise.w1 noise.w2", "{measure}.w{wave}"),
+        ("id f1_m0 f1_m6 mood.m0 mood.m6", "{measure}_m{month} {measure}.m{month}"),
+        ("id Y2009 Y2010 Y2011", "Y{year}"),
+        ("id 2009 2010 2011", "{year}"),
+        ("id joined_on sleep_before sleep_after mood_before mood_after", "{measure}_{occasion}"),
+        ("id f1 f2 f3", None),
+        ("id age sex", None),
+    ],
+)
+def test_families_are_guessed(names: str, template: str | None) -> None:
+    guess = guessed_families(names.split())
+    assert (" ".join(guess.templates) if guess else None) == template
+
+
+def test_a_list_of_codes_on_the_wrong_variable_is_seen() -> None:
+    assert misfits(table(sex=[1, 3], dictionary=SEX), SEX) == [("sex", "3", "2 male")]
+
+
+# ------------------------------------------------------------------- deidentify
+
+
+def people() -> Table:
+    born = [datetime.date(1984, 2, 29), datetime.date(2000, 1, 9), datetime.date(1984, 2, 29)]
+    seen = [datetime.date(2024, 1, 8), datetime.date(2024, 5, 1), datetime.date(2024, 4, 8)]
+    base = {"id": column(["7", "8", "7"]), "name": column(["Al", "Bo", "Al"])}
+    return Table({**base, "born": Column.of_cells("date", born), "seen": Column.of_cells("date", seen)})
+
+
+@pytest.mark.parametrize("keyed", [True, False])
+def test_names_go_and_the_linkage_leads_back(keyed: bool) -> None:
+    step = Deidentify(id="id", remove="name", keyed_hash=keyed, shift="seen")
+    made = step.apply(unnaming(people()))
+    assert "name" not in made.table.names
+    back = dict(zip(made.extras["linkage"]["new_id"].cells(), made.extras["linkage"]["id"].cells(), strict=True))
+    assert sorted(back[new] for new in made.table["id"].cells()) == ["7", "7", "8"]
+    assert not {"7", "8"} & set(made.table["id"].cells())
+    # Distances within a case stay: 91 days from January 8 to April 8 of 2024.
+    own = [
+        day for new, day in zip(made.table["id"].cells(), made.table["seen"].cells(), strict=True) if back[new] == "7"
+    ]
+    assert abs((own[0] - own[1]).days) == 91
+    assert step.apply(unnaming(people())).table.same_as(made.table)
+    assert not step.apply(unnaming(people(), "t")).table.same_as(made.table)
+
+
+def test_ages_in_bands_by_hand() -> None:
+    made = Deidentify(id="id", coarsen=("born=10",), on_day="2024-01-08").apply(unnaming(people())).table
+    # Born on 29 February 1984: 39 on that day. Born on 9 January 2000: a day short of 24.
+    assert sorted(made["born"].cells()) == ["20 to 29", "30 to 39", "30 to 39"]

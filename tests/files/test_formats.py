@@ -1,0 +1,244 @@
+"""Reading and writing: what goes out comes back, and what cannot be read is told in plain words."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from lomrix.core.errors import FileError
+from lomrix.core.steps.export.settings import Export
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.table import Table
+from lomrix.core.table.types import Type
+from lomrix.core.table.variable import Variable
+from lomrix.files import bare, descriptor, parquet
+from lomrix.files.read_back import compared_with_file
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import sink_of, source_of
+from lomrix.files.text_writer import write_columns
+from tests.tables import sources
+
+REASONS = ("blank", "refused", "unmatched", "n/a")
+TEXTS = (
+    st.text(st.characters(codec="utf-8", exclude_characters="\0\r\n\ufeff"), min_size=1, max_size=6)
+    .map(str.strip)
+    .filter(bool)
+)
+VALUES: dict[Type, st.SearchStrategy[object]] = {
+    "integer": st.integers(-(10**14), 10**14),
+    "number": st.floats(allow_nan=False, allow_infinity=False),
+    "string": st.one_of(TEXTS, st.sampled_from(["007", "-9", 'say "aye"', "a,b", "two\nlines", "unmatched", "NA"])),
+    "date": st.dates().map(str),
+    "boolean": st.booleans(),
+    "datetime": st.datetimes().map(lambda moment: str(moment).replace(" ", "T")),
+}
+
+
+@st.composite
+def tables(draw: st.DrawFn) -> Table:
+    rows = draw(st.integers(1, 6))
+    columns = {}
+    for at, type_ in enumerate(draw(st.lists(st.sampled_from(sorted(VALUES)), min_size=1, max_size=4))):
+        cells = draw(st.lists(VALUES[type_], min_size=rows, max_size=rows))
+        why = np.array(draw(st.lists(st.sampled_from([0, 0, 1, 2, 3, 4]), min_size=rows, max_size=rows)), np.uint8)
+        column = Column.of_cells(type_, cells)
+        for place, reason in enumerate(REASONS, start=1):
+            column = column.with_missing(why == place, reason)
+        columns[f"v{at}"] = column
+    entry = Variable(label="A variable", missing={"-9": "refused"}, unit="min")
+    return Table(columns, Dictionary(dict.fromkeys(columns, entry)), name="t")
+
+
+def write(table: Table, path: Path) -> None:
+    sink = sink_of(str(path))
+    sink.check()
+    sink.stage(table)
+    sink.commit()
+
+
+@pytest.mark.parametrize("suffix", [".csv", ".tsv", ".parquet", ".arrow", ".jsonl"])
+@settings(deadline=None, max_examples=40)
+@given(made=tables())
+def test_a_table_comes_back_with_its_types_reasons_and_labels(suffix: str, made: Table) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"t{suffix}"
+        write(made, path)
+        back = source_of(str(path), ReadSettings()).read().table
+    for name, column in made.columns.items():
+        assert column.same_as(back[name]), (column.cells(), back[name].cells())
+        assert back.dictionary.of(name).label == "A variable"
+        # A code that is a value of the column cannot stand for its reason in this file; another text does.
+        assert set(back.dictionary.of(name).missing.values()) <= {"refused"}
+
+
+@settings(deadline=None, max_examples=60)
+@given(made=tables(), form=st.sampled_from(["headed", "bare"]))
+def test_an_export_read_back_equals_what_was_exported(made: Table, form: str) -> None:
+    prepared = Export(form=form, missing_code=("auto",)).apply(sources(made))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "out.csv"
+        write_columns(prepared.table.columns, {}, path, ",", header=form == "headed")
+        cells = compared_with_file(prepared.table, path, path, header=form == "headed")
+    assert cells == len(made) * len(made.names)
+    if form == "bare":
+        assert all(column.type in ("integer", "number") for column in prepared.table.columns.values())
+        assert not any(column.missing_count for column in prepared.table.columns.values())
+
+
+def test_a_cell_that_did_not_come_back_is_named(tmp_path: Path) -> None:
+    path = tmp_path / "out.csv"
+    path.write_text("a,b\n1,x\n2,y\n")
+    table = Table({"a": Column.of_cells("integer", [1, 3]), "b": Column.of_cells("string", ["x", "y"])})
+    with pytest.raises(FileError) as caught:
+        compared_with_file(table, path, path, header=True)
+    assert caught.value.where == "data row 2: 3 came back as 2"
+
+
+def test_descriptor_follows_the_open_standard(tmp_path: Path) -> None:
+    column = Column.of_cells("integer", [1, 2, None]).with_missing(np.array([False, True, False]), "refused")
+    entry = Variable(label="Sex", codes="sex", missing={"-9": "refused"}, minimum=1)
+    dictionary = Dictionary({"sex": entry}, {"sex": {"1": "female", "2": "male"}})
+    write(Table({"sex": column}, dictionary), tmp_path / "crew.csv")
+    assert (tmp_path / "crew.csv").read_text() == "sex\n1\n-9\n\n"
+    content = json.loads((tmp_path / "crew.csv.resource.json").read_text())
+    assert content["path"] == "crew.csv"
+    assert content["bytes"] == 10
+    assert content["hash"] == descriptor.file_hash(tmp_path / "crew.csv")
+    assert content["schema"]["fields"] == [
+        {
+            "name": "sex",
+            "type": "integer",
+            "title": "Sex",
+            "lomrix:codes": "sex",
+            "categories": [{"value": 1, "label": "female"}, {"value": 2, "label": "male"}],
+            "missingValues": [{"value": "", "label": "blank"}, {"value": "-9", "label": "refused"}],
+            "constraints": {"minimum": 1},
+        }
+    ]
+
+
+def test_a_parquet_file_of_another_program_is_read(tmp_path: Path) -> None:
+    arrow = pa.table(
+        {
+            "i": pa.array([1, None, 3], pa.int32()),
+            "f": pa.array([1.5, float("nan"), None]),
+            "s": pa.array(["a", "", None]).dictionary_encode(),
+            "t": pa.array([0, 1000, None], pa.timestamp("ns", "UTC")),
+            "nothing": pa.nulls(3),
+        }
+    )
+    pq.write_table(arrow, tmp_path / "x.parquet")
+    table = source_of(str(tmp_path / "x.parquet"), ReadSettings()).read().table
+    assert table.types() == {"i": "integer", "f": "number", "s": "string", "t": "datetime", "nothing": "string"}
+    assert table["f"].reason_counts() == {"blank": 1, "undefined": 1}
+    pq.write_table(pa.table({"l": [[1], [2]]}), tmp_path / "y.parquet")
+    with pytest.raises(FileError, match="no kind of cell"):
+        source_of(str(tmp_path / "y.parquet"), ReadSettings()).read()
+
+
+@pytest.mark.parametrize(
+    ("content", "names", "cells"),
+    [
+        (b"a;b\n1;x\n2;y\n", ["a", "b"], [1, 2]),
+        (b"\xef\xbb\xbfa,b\r\n1,x\r\n2,y\r\n", ["a", "b"], [1, 2]),
+        ("a\tb\n1\tx\n2\ty\n".encode("utf-16"), ["a", "b"], [1, 2]),
+        ("a,b\n1,Gull\xe9\n2,y\n".encode("cp1252"), ["a", "b"], [1, 2]),
+        (b'a,"b\nc"\n1,"x\ny"\n2,y\n', ["a", "b\nc"], [1, 2]),
+        (b"a\n1\n\n2\n", ["a"], [1, None, 2]),
+        (b"a,b\n", ["a", "b"], []),
+        (b"a,\n1,x\n", ["a", "column_2"], [1]),
+        (b"a|b\n1|x\n2|y", ["a", "b"], [1, 2]),
+    ],
+)
+def test_layouts_are_found(tmp_path: Path, content: bytes, names: list[str], cells: list[object]) -> None:
+    (tmp_path / "x.csv").write_bytes(content)
+    table = source_of(str(tmp_path / "x.csv"), ReadSettings()).read().table
+    assert (table.names, table["a"].cells()) == (names, cells)
+
+
+@pytest.mark.parametrize(
+    ("content", "what", "where"),
+    [
+        (b"", "is empty", ""),
+        (b" \n\n", "is empty", ""),
+        (b"a,b\n1,2\n3,4,5\n", "has 3 cells, the header has 2", "row 3: 3,4,5"),
+        (b"a,b\n1,2\n\n3\n", "has 1 cells, the header has 2", "row 3: 3"),
+        (b"a,b,a\n1,2,3\n", "a stands twice", "row 1, columns 1 and 3"),
+        (b"a,b\n1,2\x003\n", "NUL bytes", "byte 8"),
+        (b"PK\x03\x04\x00\x00\n", "zip file", ""),
+        (b'a,b\n1,2\n3,"open\n4,5\n', "quotation mark is left open", "row 3"),
+    ],
+)
+def test_unreadable_files_are_told(tmp_path: Path, content: bytes, what: str, where: str) -> None:
+    (tmp_path / "x.csv").write_bytes(content)
+    with pytest.raises(FileError) as caught:
+        source_of(str(tmp_path / "x.csv"), ReadSettings()).read()
+    assert what in caught.value.what
+    assert where in caught.value.where
+    assert caught.value.todo
+
+
+def test_bytes_that_cannot_be_decoded_are_placed(tmp_path: Path) -> None:
+    (tmp_path / "x.csv").write_bytes(b"a,b\n1,ok\n2,\xff\xfe\n")
+    with pytest.raises(FileError) as caught:
+        source_of(str(tmp_path / "x.csv"), ReadSettings(encoding="utf-8")).read()
+    assert "line 3" in caught.value.where
+
+
+def test_companion_text_is_wrapped_and_complete() -> None:
+    names = {f"a_rather_long_name_{at}": Column.of_cells("integer", [at, None]) for at in range(12)}
+    table = Table({"ship": Column.of_cells("string", ["tern", "gull"]), **names})
+    prepared = Export(form="bare").apply(sources(table))
+    text = bare.companion(prepared.table, prepared.extras["reading"], Path("out.dat"), " ")
+    assert max(map(len, text.splitlines())) <= 72
+    assert "Missing cells: -9" in text
+    assert "1 gull" in text
+    assert "2 tern" in text
+    assert text.replace("\n  ", " ").count("a_rather_long_name_") == 12
+
+
+def test_a_missing_code_in_use_is_refused_and_a_free_one_taken() -> None:
+    table = Table({"x": Column.of_cells("integer", [-9, None]), "y": Column.of_cells("number", [-99.0, None])})
+    from lomrix.core.errors import DataError
+
+    with pytest.raises(DataError) as caught:
+        Export(missing_code=("-9",)).apply(sources(table))
+    assert "it is a value of x" in caught.value.what
+    assert "-999 is free" in caught.value.todo
+    prepared = Export(form="bare", missing_code=("auto",)).apply(sources(table))
+    assert prepared.extras["reading"].missing_code == "-999"
+    assert prepared.table["y"].cells() == [-99.0, -999.0]
+
+
+def test_codes_by_reason() -> None:
+    column = Column.of_cells("integer", [1, None, None]).with_missing(np.array([False, True, False]), "x")
+    refused = Column("integer", column.stored, np.array([0, 2, 1], np.uint8), ("blank", "refused"))
+    made = Export(missing_code=("-9", "refused=-8")).apply(sources(Table({"x": refused}))).table
+    assert made["x"].cells() == [1, -8, -9]
+    made = Export(missing_code=("refused=-8",)).apply(sources(Table({"x": refused}))).table
+    assert made["x"].cells() == [1, -8, None]
+
+
+@pytest.mark.parametrize("rows", [0, 1, 3, 4, 10])
+def test_parquet_is_the_same_in_any_number_of_parts(rows: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    why = np.arange(rows, dtype=np.uint8) % 3
+    made = Table({
+        "id": Column.of_strings(None, Pool(pa.array([f"k{at}" for at in range(rows)], pa.large_string()))),
+        "x": Column.of("integer", np.arange(rows), why, ("refused", "blank")),
+        "y": Column.of("number", np.arange(rows) / 2, (why == 1).astype(np.uint8), ("refused",)),
+        "mood": Column.of_strings(np.zeros(rows, np.int32), Pool.of(["low"]), why, ("refused", "blank")),
+    })  # fmt: skip
+    monkeypatch.setattr(parquet, "PART", 3)
+    path = tmp_path / "made.parquet"
+    write(made, path)
+    assert source_of(str(path), ReadSettings()).read().table.same_as(made)

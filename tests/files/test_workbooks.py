@@ -1,0 +1,77 @@
+"""Workbooks as people type them, and as other programs write them."""
+
+from __future__ import annotations
+
+import datetime
+import zipfile
+from pathlib import Path
+
+import pytest
+import xlsxwriter
+
+from lomrix.core.errors import FileError
+from lomrix.files.interface import Read
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import source_of
+
+
+def read(path: Path, sheet: str = "") -> Read:
+    return source_of(f"{path}#{sheet}" if sheet else str(path), ReadSettings()).read()
+
+
+def test_title_lines_dates_and_whole_numbers(tmp_path: Path) -> None:
+    book = xlsxwriter.Workbook(str(tmp_path / "b.xlsx"))
+    sheet = book.add_worksheet("Draws")
+    sheet.write_row(0, 0, ["Laboratory list"])
+    sheet.write_row(2, 0, ["id", "level", "drawn"])
+    day = book.add_format({"num_format": "dd/mm/yyyy"})
+    for row, (who, level) in enumerate([("007", 5.0), ("008", 61.0)], start=3):
+        sheet.write_row(row, 0, [who, level])
+        sheet.write_datetime(row, 2, datetime.datetime(2024, 3, row), day)
+    sheet.merge_range(6, 0, 7, 0, "009")
+    book.add_worksheet("Other").write(0, 0, "x")
+    book.close()
+    found = read(tmp_path / "b.xlsx")
+    assert found.table["id"].cells() == ["007", "008", None, "009"]
+    assert found.table["level"].cells() == [5, 61, None, None]
+    assert found.table["drawn"].cells()[:2] == [datetime.date(2024, 3, 3), datetime.date(2024, 3, 4)]
+    assert {note.kind for note in found.notes} == {"title", "sheet", "merged"}
+    assert found.table.first_row == 4
+    assert read(tmp_path / "b.xlsx", "Other").table.names == ["x"]
+    with pytest.raises(FileError, match="no sheet Nowhere"):
+        read(tmp_path / "b.xlsx", "Nowhere")
+
+
+def test_an_open_document_sheet(tmp_path: Path) -> None:
+    cells = [["id", "x", "on"], ["01", "2.5", "2024-03-05"]]
+    kinds = {1: 'office:value-type="float" office:value="{}"', 2: 'office:value-type="date" office:date-value="{}"'}
+    rows = ""
+    for at, line in enumerate(cells):
+        made = ""
+        for place, text in enumerate(line):
+            kind = kinds[place].format(text) if at and place in kinds else 'office:value-type="string"'
+            made += f"<table:table-cell {kind}><text:p>{text}</text:p></table:table-cell>"
+        rows += f"<table:table-row>{made}</table:table-row>"
+    name = "urn:oasis:names:tc:opendocument:xmlns"
+    content = (
+        f'<?xml version="1.0"?><office:document-content xmlns:office="{name}:office:1.0" '
+        f'xmlns:table="{name}:table:1.0" xmlns:text="{name}:text:1.0" office:version="1.2"><office:body>'
+        f'<office:spreadsheet><table:table table:name="A">{rows}</table:table></office:spreadsheet></office:body>'
+        "</office:document-content>"
+    )
+    kind = "application/vnd.oasis.opendocument.spreadsheet"
+    with zipfile.ZipFile(tmp_path / "b.ods", "w") as book:
+        book.writestr("mimetype", kind)
+        book.writestr("content.xml", content)
+        book.writestr("META-INF/manifest.xml", f'<manifest:manifest xmlns:manifest="{name}:manifest:1.0"/>')
+    table = read(tmp_path / "b.ods").table
+    assert [table[name].cells() for name in table.names] == [["01"], [2.5], [datetime.date(2024, 3, 5)]]
+
+
+def test_what_is_no_workbook_is_told(tmp_path: Path) -> None:
+    (tmp_path / "text.xlsx").write_text("a,b\n1,2\n")
+    with pytest.raises(FileError, match="cannot be read as a workbook"):
+        read(tmp_path / "text.xlsx")
+    xlsxwriter.Workbook(str(tmp_path / "empty.xlsx")).close()
+    with pytest.raises(FileError, match="holds no cell"):
+        read(tmp_path / "empty.xlsx")
