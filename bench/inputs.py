@@ -93,4 +93,7 @@ def made(folder: Path, rows: int) -> None:
         cells = random.integers(100, 999, rows)
         register[f"count{at}"] = pa.array(cells, mask=random.random(rows) < 0.05)
     write(pa.table(register), folder / "register")
+    groups: dict[str, object] = {"few": random.integers(0, 1000, rows), "many": random.integers(0, rows // 5, rows)}
+    groups |= {"x": random.integers(0, 10_000, rows), "y": np.round(random.normal(50, 9, rows), 3)}
+    write(pa.table(groups), folder / "groups")
     (folder / "done").touch()

@@ -39,6 +39,9 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
         out,
     )
     made_jobs["aggregate"] = (["aggregate", visits, "--by", "vessel,visit", *STATISTICS], [visits], out)
+    for groups in ("few", "many"):
+        command = ["aggregate", file["groups"], "--by", groups, "--stat", "x,y: mean sd median"]
+        made_jobs[f"aggregate-{groups}"] = (command, [file["groups"]], out)
     made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
     made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")
     parts = [visits, visits]
@@ -47,6 +50,7 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     made_jobs["profile"] = (["profile", table], [table], "")
     made_jobs["check"] = (["check", table, "--key", "id"], [table], "")
     made_jobs["recode"] = (["recode", table, "--map", "watch: day=1, night=2, split=3"], [table], out)
+    made_jobs["subset-two"] = (["subset", table, "--columns", "id,age"], [table], out)
     made_jobs["subset"] = (["subset", table, "--where", "age >= 30 and watch == 'day'"], [table], out)
     return made_jobs
 
@@ -63,20 +67,38 @@ def measured(command: list[str]) -> tuple[float, float]:
     return seconds, usage.ru_maxrss / 1024
 
 
-def start_up() -> None:
-    """The help of the program beside the import of the library that it cannot do without."""
+LIBRARIES = "import typer, numpy, pyarrow.csv"
+# A command of one option made with Typer, and nothing else: what no command can go below.
+BARE = """
+import typer
+app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
+@app.command()
+def run(source: str, out: str = "") -> None:
+    import numpy, pyarrow.csv
+app()
+"""
+
+
+def start_up(folder: Path) -> None:
+    """The program on nothing, and on a file of two rows, beside the libraries that it cannot do without."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "two.csv").write_text("id,x\n1,2\n3,4\n")
     program = str(Path(sys.executable).parent / "lomrix")
-    times: dict[str, float] = {}
-    for _ in range(7):
-        for name, command in (
-            ("import typer", [sys.executable, "-c", "import typer"]),
-            ("--help", [program, "--help"]),
-        ):
-            started = time.perf_counter()
-            subprocess.run(command, stdout=subprocess.DEVNULL, check=True)
-            times[name] = min(times.get(name, 9e9), time.perf_counter() - started)
-    ratio = times["--help"] / times["import typer"]
-    print(f"lomrix --help {times['--help']:.3f} s, python -c 'import typer' {times['import typer']:.3f} s: {ratio:.2f}")
+    small = [program, "subset", str(folder / "two.csv"), "--where", "x > 2", "--out", str(folder / "out.csv")]
+    commands = {
+        "import typer": [sys.executable, "-c", "import typer"],
+        "lomrix --help": [program, "--help"],
+        LIBRARIES: [sys.executable, "-c", LIBRARIES],
+        "a bare command of Typer's with NumPy and PyArrow": [sys.executable, "-c", BARE, "x"],
+        "subset of two rows": [*small, "--overwrite"],
+    }
+    times = dict.fromkeys(commands, 9e9)
+    for _ in range(9):
+        for name, command in commands.items():
+            times[name] = min(times[name], measured(command)[0])
+    for name, seconds in times.items():
+        floor = "import typer" if name == "lomrix --help" else LIBRARIES
+        print(f"{name}: {seconds:.3f} s, {seconds / times[floor]:.2f} times `{floor}`")
 
 
 def main() -> None:
@@ -86,7 +108,7 @@ def main() -> None:
     parser.add_argument("--only", default="")
     parser.add_argument("--keep", action="store_true", help="keep the inputs for the next run")
     asked = parser.parse_args()
-    start_up()
+    start_up(HERE / "work" / "start")
     program = str(Path(sys.executable).parent / "lomrix")
     heads = f"{'rows':>9}  {'job':<15} {'files':<8} {'lomrix s':>8} {'floor s':>8} {'ratio':>6}"
     print(f"{heads} {'lomrix MB':>9} {'floor MB':>9}")

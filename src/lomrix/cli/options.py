@@ -58,8 +58,12 @@ def of_setting(name: str, field: FieldInfo, setting: Setting) -> inspect.Paramet
     text += NEEDED if field.is_required() else ""
     if setting.place:
         return parameter(name, kind, ..., typer.Argument(metavar=setting.metavar or None, help=setting.help))
-    bounds = {word: getattr(one, attribute) for one in field.metadata
-              for word, attribute in (("min", "ge"), ("max", "le")) if getattr(one, attribute, None) is not None}  # fmt: skip
+    bounds = {
+        word: getattr(one, attribute)
+        for one in field.metadata
+        for word, attribute in (("min", "ge"), ("max", "le"))
+        if hasattr(one, attribute)
+    }
     names = [option(name), *([f"-{setting.letter}"] if setting.letter else [])]
     declared = typer.Option(*names, metavar=setting.metavar or None, help=text, **bounds)
     return parameter(name, kind, default, declared)

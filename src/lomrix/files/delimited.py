@@ -22,7 +22,6 @@ from lomrix.files import descriptor
 from lomrix.files.file_source import Cells, FileSource
 from lomrix.files.missing import missing_of
 from lomrix.files.missing_words import InCells
-from lomrix.files.read_back import compared_with_file
 from lomrix.files.staging import FileSink
 from lomrix.files.text_layout import Layout, found_layout, is_ascii, require_closed_quotes
 from lomrix.files.text_writer import delimiter_of, write_columns
@@ -213,6 +212,8 @@ class Writer(FileSink):
 
     def verify(self, table: Table) -> int:
         """Read back what was staged and compare it."""
+        from lomrix.files.read_back import compared_with_file
+
         return compared_with_file(table, self.staged, self.path, header=True)
 
 

@@ -6,16 +6,18 @@ import json
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 
 from lomrix.core.errors import FileError
-from lomrix.core.steps.dictionary.draft import Drafted
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import rows_of, table_of_texts
 from lomrix.core.table.variable import Variable
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.dictionary.draft import Drafted
 
 VARIABLE_HEADS = (
     "variable",

@@ -13,7 +13,6 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import unknown_column
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.dictionary_file import read_dictionary
 from lomrix.files.file_source import FileSource
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import STREAM, source_of, stream_source
@@ -66,7 +65,11 @@ class OpenedInputs:
             Where standard input is named twice.
         """
         read: list[Path] = []
-        known = read_dictionary(task.reading.dictionary, used=read) if task.reading.dictionary else Dictionary()
+        known = Dictionary()
+        if task.reading.dictionary:
+            from lomrix.files.dictionary_file import read_dictionary
+
+            known = read_dictionary(task.reading.dictionary, used=read)
         made = cls(task, ReadSettings.of(task.reading, known), dictionaries=read)
         references = [one for references in task.inputs.values() for one in references]
         if references.count(STREAM) > 1:

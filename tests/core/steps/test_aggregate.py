@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.statistics import STATISTICS
+from lomrix.core.arrays.statistics import STATISTICS, Values
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.aggregate.settings import Aggregate, statistics_asked
 from lomrix.core.table.column import Column
@@ -113,7 +113,7 @@ def test_kernels_agree_with_the_obvious_way(pairs: list[tuple[int, float]], name
     }[name]
     codes = np.array([group for group, _ in pairs])
     values = np.array([value for _, value in pairs])
-    found = STATISTICS[name](codes, values, 4)
+    found = STATISTICS[name](Values(codes, values, 4))
     for group in range(4):
         own = [value for at, value in pairs if at == group]
         if len(own) < (2 if name == "sd" else 1):

@@ -118,12 +118,50 @@ def ranks(values: npt.NDArray[Any], gone: Mask) -> tuple[Codes, npt.NDArray[Any]
             if codes is not found:
                 codes[~gone] = found
             return codes, (np.flatnonzero(seen) + low).astype(values.dtype)
-    distinct, inverse = _sorted_distinct(present)
+    hundredths = scaled_decimals(present) if values.dtype.kind == "f" else None
+    if hundredths is not None:
+        found, distinct = ranks(hundredths[0], np.zeros(len(present), np.bool_))
+        inverse, distinct = found, distinct / hundredths[1]
+    else:
+        distinct, inverse = _sorted_distinct(present)
     if len(present) == len(values):
         return inverse, distinct
     codes = np.full(len(values), -1, np.int64)
     codes[~gone] = inverse
     return codes, distinct
+
+
+def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int64], float] | None:
+    """Numbers of few decimal places as whole numbers, which can be counted and need no sorting.
+
+    Parameters
+    ----------
+    values
+        Numbers, none missing.
+
+    Returns
+    -------
+    Whole numbers, and the power of ten by which they are to be divided to give the very same values; None where
+    the values have more decimal places, or reach too far to be counted.
+
+    Examples
+    --------
+    >>> scaled_decimals(np.array([0.25, 3.0]))
+    (array([ 25, 300]), 100.0)
+    """
+    if not len(values):
+        return None
+    sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
+    for power in (1.0, 10.0, 100.0, 1000.0, 10_000.0):
+        if not (np.rint(sample * power) / power == sample).all():
+            continue
+        low, high = values.min(), values.max()
+        if not (high - low) * power <= ROOMY * len(values) + 1024:  # also where one is no number
+            return None
+        whole = np.rint(values * power)
+        if (whole / power == values).all():
+            return whole.astype(np.int64), power
+    return None
 
 
 def distinct_values(values: npt.NDArray[Any]) -> npt.NDArray[Any]:

@@ -1,12 +1,10 @@
-"""Statistics of groups, over arrays of group codes.
-
-Every function takes group codes (0 … count-1, one per value), the values (no missing ones among them) and the
-number of groups, and returns one number per group; NaN where a group has too few values for the statistic.
-"""
+"""Statistics of groups, over arrays of group codes."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -17,73 +15,119 @@ from lomrix.core.arrays.codes import ranks
 Codes = npt.NDArray[np.int64]
 Numbers = npt.NDArray[np.float64]
 SAMPLE = 4096
+# Medians are found by counting where the table of counts is at most this many times as long as the values.
+ROOMY = 4
+
+
+@dataclass
+class Values:
+    """The present values of a variable by group; what several statistics need is computed once.
+
+    Parameters
+    ----------
+    codes
+        Group of each value: int64, 0 … count-1.
+    values
+        The values: integers, numbers or booleans of the same length, none missing.
+    count
+        Number of groups.
+
+    Every statistic has shape (count,): one number per group, NaN where a group has too few values for it.
+    """
+
+    codes: Codes
+    values: npt.NDArray[Any]
+    count: int
+
+    @cached_property
+    def sizes(self) -> npt.NDArray[np.int64]:
+        """Number of values per group."""
+        return np.bincount(self.codes, minlength=self.count)
+
+    def total_of(self, values: npt.NDArray[Any]) -> Numbers:
+        """Sum per group of other values in the same groups."""
+        return np.asarray(np.bincount(self.codes, weights=values, minlength=self.count), dtype=np.float64)
+
+    @cached_property
+    def total(self) -> Numbers:
+        """Sum per group; 0 for a group without values."""
+        return self.total_of(self.values)
+
+    @cached_property
+    def mean(self) -> Numbers:
+        """Arithmetic mean per group."""
+        with np.errstate(invalid="ignore"):
+            return np.asarray(self.total / self.sizes, dtype=np.float64)
+
+    @property
+    def standard_deviation(self) -> Numbers:
+        """Sample standard deviation per group, with n - 1 below; needs two values.
+
+        References
+        ----------
+        The two-pass formula of T. F. Chan, G. H. Golub and R. J. LeVeque, "Algorithms for computing the sample
+        variance", The American Statistician 37 (1983), 242-247, with their correction for rounding (formula 1.7).
+
+        Examples
+        --------
+        >>> Values(np.zeros(2, np.int64), np.array([1.0, 3.0]), 1).standard_deviation
+        array([1.41421356])
+        """
+        deviations = self.values - self.mean[self.codes]
+        rounding = self.total_of(deviations)
+        np.multiply(deviations, deviations, out=deviations)
+        squares = self.total_of(deviations)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            squares = squares - rounding**2 / self.sizes
+            result = np.sqrt(np.maximum(squares, 0) / (self.sizes - 1))
+        return np.where(self.sizes > 1, result, np.nan)
+
+    @property
+    def smallest(self) -> Numbers:
+        """Minimum per group."""
+        result = np.full(self.count, np.inf)
+        np.minimum.at(result, self.codes, self.values.astype(np.float64, copy=False))
+        return np.where(np.isinf(result) & (self.sizes == 0), np.nan, result)
+
+    @property
+    def largest(self) -> Numbers:
+        """Maximum per group."""
+        result = np.full(self.count, -np.inf)
+        np.maximum.at(result, self.codes, self.values.astype(np.float64, copy=False))
+        return np.where(np.isinf(result) & (self.sizes == 0), np.nan, result)
+
+    @property
+    def median(self) -> Numbers:
+        """Median per group: the middle value, or the mean of the two middle ones.
+
+        Examples
+        --------
+        >>> Values(np.array([0, 0, 0, 0]), np.array([9, 1, 4, 2]), 1).median
+        array([3.])
+        """
+        number = self.sizes
+        result = np.full(self.count, np.nan)
+        filled = np.flatnonzero(number)
+        if not len(filled):
+            return result
+        rank, distinct = ranks(self.values, np.zeros(len(self.values), np.bool_))
+        if len(distinct) * self.count <= ROOMY * len(self.values) + 1024:
+            return _median_by_counting(self.codes, rank, distinct, number)
+        # Sorting one number made of group and rank puts every group's values in order.
+        width = len(distinct)
+        ordered = self.codes * width
+        ordered += rank
+        ordered.sort()
+        start = (np.cumsum(number) - number)[filled]
+        low = distinct[ordered[start + (number[filled] - 1) // 2] % width].astype(np.float64)
+        high = distinct[ordered[start + number[filled] // 2] % width].astype(np.float64)
+        result[filled] = low + (high - low) / 2
+        return result
 
 
 def sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
     """Number of values per group."""
     return np.bincount(codes, minlength=count)
-
-
-def total(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
-    """Sum per group; 0 for a group without values."""
-    return np.asarray(np.bincount(codes, weights=values, minlength=count), dtype=np.float64)
-
-
-def mean(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
-    """Arithmetic mean per group."""
-    with np.errstate(invalid="ignore"):
-        return np.asarray(total(codes, values, count) / sizes(codes, count), dtype=np.float64)
-
-
-def standard_deviation(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
-    """Sample standard deviation per group, with n - 1 below; needs two values.
-
-    References
-    ----------
-    The two-pass formula of T. F. Chan, G. H. Golub and R. J. LeVeque, "Algorithms for computing the sample
-    variance", The American Statistician 37 (1983), 242-247, with their correction for rounding (formula 1.7).
-    """
-    deviations = values - mean(codes, values, count)[codes]
-    number = sizes(codes, count)
-    squares = total(codes, deviations * deviations, count)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        squares = squares - total(codes, deviations, count) ** 2 / number
-        result = np.sqrt(np.maximum(squares, 0) / (number - 1))
-    return np.where(number > 1, result, np.nan)
-
-
-def smallest(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
-    """Minimum per group."""
-    result = np.full(count, np.inf)
-    np.minimum.at(result, codes, values.astype(np.float64, copy=False))
-    return np.where(np.isinf(result) & (sizes(codes, count) == 0), np.nan, result)
-
-
-def largest(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
-    """Maximum per group."""
-    result = np.full(count, -np.inf)
-    np.maximum.at(result, codes, values.astype(np.float64, copy=False))
-    return np.where(np.isinf(result) & (sizes(codes, count) == 0), np.nan, result)
-
-
-def median(codes: Codes, values: npt.NDArray[Any], count: int) -> Numbers:
-    """Median per group: the middle value, or the mean of the two middle ones."""
-    number = sizes(codes, count)
-    result = np.full(count, np.nan)
-    filled = np.flatnonzero(number)
-    if not len(filled):
-        return result
-    rank, distinct = ranks(values, np.zeros(len(values), np.bool_))
-    if len(distinct) * count <= 4 * len(values) + 1024:
-        return _median_by_counting(codes, rank, distinct, number)
-    # Sorting one number made of group and rank puts every group's values in order.
-    width = len(distinct)
-    ordered = np.sort(codes * width + rank)
-    start = (np.cumsum(number) - number)[filled]
-    low = distinct[ordered[start + (number[filled] - 1) // 2] % width].astype(np.float64)
-    high = distinct[ordered[start + number[filled] // 2] % width].astype(np.float64)
-    result[filled] = low + (high - low) / 2
-    return result
 
 
 def order_statistic(values: npt.NDArray[Any], place: int) -> Any:
@@ -142,11 +186,11 @@ def _median_by_counting(codes: Codes, rank: Codes, distinct: npt.NDArray[Any], n
     return np.where(number > 0, lower + (upper - lower) / 2, np.nan)
 
 
-STATISTICS: dict[str, Callable[[Codes, npt.NDArray[Any], int], Numbers]] = {
-    "mean": mean,
-    "sd": standard_deviation,
-    "median": median,
-    "min": smallest,
-    "max": largest,
-    "sum": total,
+STATISTICS: dict[str, Callable[[Values], Numbers]] = {
+    "mean": lambda values: values.mean,
+    "sd": lambda values: values.standard_deviation,
+    "median": lambda values: values.median,
+    "min": lambda values: values.smallest,
+    "max": lambda values: values.largest,
+    "sum": lambda values: values.total,
 }

@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, get_args, get_or
 from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, ValidationError, model_validator
 
 from lomrix.core.errors import SettingError
-from lomrix.core.steps.account import Account
 from lomrix.core.steps.settings import setting_error
 
 if TYPE_CHECKING:
+    from lomrix.core.steps.account import Account
     from lomrix.core.table.table import Table
 
 

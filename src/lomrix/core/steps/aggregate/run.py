@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import dataclass, field
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.matching import counted
-from lomrix.core.arrays.statistics import STATISTICS, sizes
+from lomrix.core.arrays.statistics import STATISTICS, Values, sizes
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.keys import Groups, grouped, row_codes
+from lomrix.core.rows.keys import Groups, grouped
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
 from lomrix.core.steps.aggregate.settings import COUNTING, KNOWN, Aggregate
 from lomrix.core.steps.step import Inputs, Result
@@ -42,7 +41,6 @@ class Grouping:
 
     step: Aggregate
     rows: Table
-    _kept: dict[str, tuple[Any, Any, Any]] = field(default_factory=dict)
 
     @cached_property
     def groups(self) -> Groups:
@@ -72,38 +70,52 @@ class Grouping:
     @cached_property
     def computed(self) -> dict[str, Column]:
         """The new columns, one cell per group."""
-        columns: dict[str, Column] = {}
+        taken = [*self.step.by, *(self.rows.names if self.step.attach else ())]
         for variable, name in self.wanted:
-            made = f"{variable}_{name}"
-            require_free(made, [*self.step.by, *columns, *(self.rows.names if self.step.attach else ())], "a statistic")
-            columns[made] = self._statistic(variable, name)
+            require_free(f"{variable}_{name}", taken, "a statistic")
+            taken.append(f"{variable}_{name}")
         if not self.wanted:
-            columns["rows"] = Column.of("integer", sizes(self._in_groups, self.groups.count))
-        return columns
+            return {"rows": Column.of("integer", self.sizes)}
+        # Variables are worked on side by side, the statistics of one after each other, since they share their work.
+        variables = dict.fromkeys(variable for variable, _ in self.wanted)
+        with ThreadPoolExecutor() as workers:
+            found = dict(zip(variables, workers.map(self._of_variable, variables), strict=True))
+        return {f"{variable}_{name}": found[variable][name] for variable, name in self.wanted}
 
-    @property
-    def _in_groups(self) -> npt.NDArray[Any]:
-        return self.groups.codes[self.groups.codes >= 0]
+    def _of_variable(self, variable: str) -> dict[str, Column]:
+        values = self._values(variable)
+        return {name: self._statistic(variable, name, values) for one, name in self.wanted if one == variable}
 
-    def _values(self, variable: str) -> tuple[Any, Any, Any]:
-        """Group codes and values of the present cells of a variable, and their number per group; kept for the next."""
-        if variable not in self._kept:
-            column, codes, values = self.rows[variable], self.groups.codes, self.rows[variable].values
+    @cached_property
+    def inside(self) -> npt.NDArray[np.bool_] | None:
+        """True for rows in a group; None where all rows are."""
+        inside = self.groups.codes >= 0
+        return None if inside.all() else inside
+
+    @cached_property
+    def sizes(self) -> npt.NDArray[np.int64]:
+        """Number of rows per group."""
+        codes = self.groups.codes
+        return sizes(codes if self.inside is None else codes[self.inside], self.groups.count)
+
+    def _values(self, variable: str) -> Values:
+        """The present cells of a variable in their groups."""
+        column, codes, values = self.rows[variable], self.groups.codes, self.rows[variable].values
+        if column.why is not None or self.inside is not None:
             present = (codes >= 0) & ~column.is_missing
-            if not present.all():
-                codes, values = codes[present], values[present]
-            self._kept = {variable: (codes, values, sizes(codes, self.groups.count))}
-        return self._kept[variable]
+            codes, values = codes[present], values[present]
+        if column.type in ("date", "datetime"):
+            values = values.astype(np.int64)
+        return Values(codes, values, self.groups.count)
 
-    def _statistic(self, variable: str, name: str) -> Column:
-        column, count = self.rows[variable], self.groups.count
-        codes, values, number = self._values(variable)
+    def _statistic(self, variable: str, name: str, values: Values) -> Column:
+        column, number = self.rows[variable], values.sizes
         if name == "n":
             return Column.of("integer", number)
         if name == "missing":
-            return Column.of("integer", sizes(self._in_groups, count) - number)
+            return Column.of("integer", self.sizes - number)
         is_time = column.type in ("date", "datetime")
-        result = STATISTICS[name](codes, values.astype(np.int64) if is_time else values, count)
+        result = STATISTICS[name](values)
         undefined = np.isnan(result) | (number == 0)
         why = undefined.astype(np.uint8)
         why[number < self.step.min_n] = 2
@@ -141,23 +153,9 @@ class Grouping:
 
     def account(self, made: Table) -> Account:
         """What the grouping did."""
-        codes = self.groups.codes
-        by = ", ".join(self.step.by)
-        number = sizes(self._in_groups, self.groups.count)
+        by, number = ", ".join(self.step.by), self.sizes
         used = {variable: self.rows[variable] for variable, _ in self.wanted}
-        inside = codes >= 0
-        listing = tuple(
-            (
-                name,
-                int(np.count_nonzero(inside & ~column.is_missing)),
-                int(np.count_nonzero(inside & column.is_missing)),
-                ", ".join(
-                    f"{count:,} {why}" for why, count in column.take(np.flatnonzero(inside)).reason_counts().items()
-                )
-                or "none",
-            )
-            for name, column in used.items()
-        )
+        listing = tuple((name, *self._used(column)) for name, column in used.items())
         range_ = f", {number.min():,} to {number.max():,} rows each" if len(number) else ""
         return Account(
             "aggregate",
@@ -179,11 +177,17 @@ class Grouping:
         """Groups that the rows show against those in the result; beside every row, the cells that are kept."""
         if self.step.attach:
             return kept_cells(self.rows, made)
-        rows = [self.rows[name].is_missing for name in self.step.by]
-        present = ~np.logical_or.reduce(rows) if rows else np.ones(len(self.rows), np.bool_)
-        codes, size = row_codes(self.rows, self.step.by)
-        groups = int(np.count_nonzero(counted(codes[present], size)))
+        groups = int(np.count_nonzero(self.sizes))
         return Balance("groups that the rows show", groups, (("in the result", len(made)),), quiet=True)
+
+    def _used(self, column: Column) -> tuple[int, int, str]:
+        """Values of a variable that were used, cells that were skipped, and why."""
+        rows = len(column) if self.inside is None else int(np.count_nonzero(self.inside))
+        if column.why is None:
+            return rows, 0, "none"
+        counts = np.bincount(column.why if self.inside is None else column.why[self.inside], minlength=256)
+        told = [f"{count:,} {why}" for why, count in zip(column.reasons, counts[1:].tolist(), strict=False) if count]
+        return int(counts[0]), rows - int(counts[0]), ", ".join(told) or "none"
 
     def _left(self) -> tuple[tuple[str, int], ...]:
         """Rows in no group, by the first grouping column that is missing."""

@@ -41,6 +41,7 @@ class Checking:
     step: Check
 
     def account(self, table: Table, found: list[Finding]) -> Account:
+        """The findings in words, and rows with and without one."""
         broken = [one for one in found if one.breaks]
         rows_found = np.unique(np.concatenate([one.rows for one in found])) if found else np.zeros(0)
         rows = tuple(

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.statistics import mean, sizes, standard_deviation
+from lomrix.core.arrays.statistics import Values
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.occasions import Occasion, told
 from lomrix.core.table.table import Table
@@ -150,7 +150,8 @@ def _course(table: Table, place: Grid, measure: str, chosen: npt.NDArray[np.int6
     grid[place.cells[rows]] = values
     grid = grid.reshape(len(place.cases), place.times)[chosen]
     codes = place.cells[rows] % place.times
-    count, middle, half = sizes(codes, place.times), mean(codes, values, place.times), _half_width(codes, values, place)
+    measured = Values(codes, values, place.times)
+    count, middle, half = measured.sizes, measured.mean, half_width(measured)
     distinct = tuple(dict.fromkeys(occasion[-1] for occasion in place.occasions))
     averages, lines = [], []
     for series, at in _series(place.occasions).items():
@@ -170,12 +171,10 @@ def _series(occasions: tuple[Occasion, ...]) -> dict[Occasion, list[int]]:
     return series
 
 
-def _half_width(codes: npt.NDArray[np.int64], values: Numbers, place: Grid) -> Numbers:
+def half_width(values: Values) -> Numbers:
     """Half the width of the mean's 95 % interval at each occasion."""
     from scipy import special  # which loads faster than its distributions
 
-    number = sizes(codes, place.times)
-    deviation = standard_deviation(codes, values, place.times)
     with np.errstate(invalid="ignore", divide="ignore"):
-        quantile = special.stdtrit(np.maximum(number - 1, 1), (1 + LEVEL) / 2)
-        return np.asarray(quantile * deviation / np.sqrt(number))
+        quantile = special.stdtrit(np.maximum(values.sizes - 1, 1), (1 + LEVEL) / 2)
+        return np.asarray(quantile * values.standard_deviation / np.sqrt(values.sizes))

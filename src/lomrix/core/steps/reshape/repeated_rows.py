@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.statistics import STATISTICS, sizes
+from lomrix.core.arrays.statistics import STATISTICS, Values, sizes
 from lomrix.core.rows.cases import changes_from_row_to_row
 from lomrix.core.steps.reshape.to_wide import Reduction
 from lomrix.core.table.column import Column
@@ -99,7 +99,7 @@ def _with_statistics(column: Column, order: Rows, group: Rows, kept: Rows, how: 
         source = np.arange(len(column))
         source[kept[filled]] = first[filled]
         return column.take(source)
-    values: Any = STATISTICS[how](group[present], column.values[order][present], count)[filled]
+    values: Any = STATISTICS[how](Values(group[present], column.values[order][present], count))[filled]
     whole = column.type == "integer" and how in ("min", "max", "sum")
     column = column if whole else column.widened("number")
     changed = column.values.copy()

@@ -80,6 +80,7 @@ class Counting:
 
     @staticmethod
     def label(table: Table, name: str, text: str | None) -> str:
+        """The label of a group's value, else the value."""
         return CodeList(table.dictionary.labels_of(name)).label_of(text or "") or text or "—"
 
     # ---------------------------------------------------------------- counting
