@@ -293,6 +293,10 @@ def descriptor(table: Table, missing: Mapping[str, Missing]) -> dict[str, Any]:
 
 def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any]) -> bytes:
     """The descriptor that is to stand beside `path`, a file of so many bytes with that hash."""
+    history = content[HISTORY]
+    for output in history["tasks"].get(history["last"], {}).get("outputs", []):
+        if output["role"] == "out":
+            output["hash"] = digest
     whole = {
         "name": path.stem.lower().replace(" ", "-"),
         "path": path.name,

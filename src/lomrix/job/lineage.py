@@ -56,7 +56,7 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
     extras
         By name, the fingerprint of each further file that came out.
     """
-    hides = task.step.hides_origin
+    hides = task.step.hides_origin  # its paths name people's files
     entry: dict[str, Any] = {"do": task.step.word, "settings": task.step.said(), "version": lomrix.__version__}
     if hides:
         entry["begins"] = HIDDEN
@@ -64,8 +64,11 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
         folder = Path(task.outputs.get(TABLE, "")).parent
         entry["inputs"] = [input_entry(one, folder) for one in used]
         entry["outputs"] = [
-            {"role": name, "path": relative(task.outputs[name], folder), "hash": fingerprint}
-            for name, fingerprint in extras.items()
+            {"role": TABLE, "path": relative(task.outputs.get(TABLE, ""), folder)},
+            *(
+                {"role": name, "path": relative(task.outputs[name], folder), "hash": fingerprint}
+                for name, fingerprint in extras.items()
+            ),
         ]
     reading = task.reading.model_dump(mode="json", exclude_defaults=True, exclude={"dictionary"})
     if reading:

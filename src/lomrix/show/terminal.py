@@ -36,6 +36,14 @@ GATHERED = {"token": "texts are taken as missing among the values", "blanks-arou
 MOST_IN_A_LINE = 3
 
 
+class PatientConsole(Console):
+    """A console that leaves it to the program what to do where its reader goes away."""
+
+    def on_broken_pipe(self) -> None:
+        """Tell the program."""
+        raise BrokenPipeError
+
+
 @dataclass(frozen=True)
 class Screen:
     """Where a person reads.
@@ -61,7 +69,7 @@ class Screen:
         """A console that colours only a terminal."""
         # The last columns of a window are often hidden behind its edge.
         width = max(40, (self.width or 80) - 2) if self.is_terminal else PIPED_WIDTH
-        return Console(
+        return PatientConsole(
             file=self.stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False,
             force_terminal=self.is_terminal, no_color=not self.colour,
             color_system="auto" if self.is_terminal and self.colour else None,

@@ -30,8 +30,9 @@ def checked(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
     for name in step.names:
         table[name]
     found = all_findings(table, step.key, step.case or step.key)
-    extras = {LEDGER_NAME: work.ledger(table, found)} if LEDGER_NAME in wanted else {}
-    return Result(table, work.account(table, found), extras)
+    drafts = LEDGER_NAME in wanted
+    extras = {LEDGER_NAME: work.ledger(table, found)} if drafts else {}
+    return Result(table, work.account(table, found, drafts=drafts), extras)
 
 
 @dataclass(frozen=True)
@@ -40,7 +41,7 @@ class Checking:
 
     step: Check
 
-    def account(self, table: Table, found: list[Finding]) -> Account:
+    def account(self, table: Table, found: list[Finding], *, drafts: bool) -> Account:
         """The findings in words, and rows with and without one."""
         broken = [one for one in found if one.breaks]
         rows_found = np.unique(np.concatenate([one.rows for one in found])) if found else np.zeros(0)
@@ -73,7 +74,9 @@ class Checking:
             {"broken": len(broken), "findings": [self._fact(table, one) for one in found]},
             (listing,) if rows else (),
             (),
-            ("add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in",) if rows else (),
+            ("add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in",)
+            if rows and not drafts
+            else (),
         )
 
     def _fact(self, table: Table, one: Finding) -> dict[str, Any]:
