@@ -37,7 +37,7 @@ def typed(word: str) -> str:
 def said(name: str, value: str) -> str:
     """A setting in a message, with its value where one is said."""
     if name in STANDS_BY_PLACE:
-        return value or name.upper()
+        return typed(value) if value else name.upper()
     return f"{option(name)} {typed(value)}" if value else option(name)
 
 

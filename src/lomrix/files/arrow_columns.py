@@ -21,6 +21,8 @@ from lomrix.core.text.reading import FEW_ROWS, typed_column, values_of
 from lomrix.files.reading import ReadSettings
 
 METADATA = b"lomrix"
+# Types that a format may have made narrower than they were stated to be.
+WIDER = (("integer", "number"), ("date", "datetime"))
 
 
 def columns_from_arrow(
@@ -56,6 +58,8 @@ def columns_from_arrow(
             return column.widened("string"), []
         if column.type == "string" and variable.type not in (None, "string"):
             return typed_column(one, column.to_arrow(), variable, settings.date_format(one))
+        if variable.type is not None and (column.type, variable.type) in WIDER:
+            column = column.widened(variable.type)
         return with_missing_codes(column, variable.missing) if variable.missing else column, []
 
     if arrow.num_rows > FEW_ROWS:

@@ -68,7 +68,7 @@ class ArrowForm:
         many = packs and runs > max(FEW_RUNS, len(table) // ROWS_FOR_A_RUN)
         packed = tuple(several) if many else ()
         missing = {
-            name: missing_of(column, NOTHING_KNOWN, with_runs=name not in packed)
+            name: Missing() if name in packed else missing_of(column, NOTHING_KNOWN)
             for name, column in table.columns.items()
         }
         name = "_why"

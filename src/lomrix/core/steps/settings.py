@@ -67,15 +67,26 @@ def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
 
     def check(value: Any, info: ValidationInfo) -> Any:
         if value:
-            try:
-                parse(value)
-            except SettingError:
-                raise
-            except UsageError as error:
-                raise SettingError(info.field_name or "", error.what, where=error.where, todo=error.todo) from error
+            hold(info.field_name or "", lambda: parse(value))
         return value
 
     return AfterValidator(check)
+
+
+def hold(name: str, check: Callable[[], object]) -> None:
+    """Do a check on behalf of a setting.
+
+    Raises
+    ------
+    SettingError
+        Of the setting of that name, where the check finds something wrong.
+    """
+    try:
+        check()
+    except SettingError:
+        raise
+    except UsageError as error:
+        raise SettingError(name, error.what, where=error.where, todo=error.todo) from error
 
 
 def setting_error(error: ValidationError, known: Mapping[str, object]) -> SettingError:

@@ -8,7 +8,7 @@ from pydantic import model_validator
 
 from lomrix.core.rows.occasions import Wish, wishes_of
 from lomrix.core.steps.reshape.families import templates_of
-from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
+from lomrix.core.steps.settings import Names, Setting, Texts, hold, parsed_by
 from lomrix.core.steps.step import ANY_ROWS, Division, Extra, Role, Step
 from lomrix.core.table.selection import require_words
 
@@ -43,7 +43,7 @@ class ToLong(Step):
     @model_validator(mode="after")
     def _go_together(self) -> Self:
         if self.header:
-            templates_of(self.header, self.value_name)
+            hold("header", lambda: templates_of(self.header, self.value_name))
         return self
 
     @property
