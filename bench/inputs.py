@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -12,26 +13,26 @@ import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
 
 
-def text_ids(numbers: object) -> object:
+def text_ids(numbers: Iterable[int]) -> pa.Array:
     """Ids such as K0001234."""
     digits = pc.utf8_lpad(pc.cast(pa.array(numbers), pa.string()), 8, "0")
     return pc.binary_join_element_wise(pa.scalar("K"), digits, "")
 
 
-def write(table: object, stem: Path) -> None:
+def write(table: pa.Table, stem: Path) -> None:
     """The same table as csv and as Parquet."""
     pacsv.write_csv(table, stem.with_suffix(".csv"), pacsv.WriteOptions(quoting_style="none"))
     pq.write_table(table, stem.with_suffix(".parquet"))
 
 
-def long_inputs(folder: Path, cases: int, wide: dict[str, object]) -> None:
+def long_inputs(folder: Path, cases: int, wide: dict[str, Any]) -> None:
     """The wide table as a long one in order, and one measure over 2,000 days in both layouts."""
     months, measures = (0, 3, 6, 12, 18), ("sleep", "heart_rate", "steps", "mood")
     order = pa.array(np.arange(5 * cases).reshape(5, cases).T.reshape(-1))
-    long: dict[str, object] = {
+    long: dict[str, Any] = {
         "crew": text_ids(np.repeat(np.arange(cases), 5)),
         "month": np.tile(months, cases),
-        "sex": np.repeat(wide["sex"], 5),  # type: ignore[call-overload]
+        "sex": np.repeat(wide["sex"], 5),
     }
     for name in measures:
         long[name] = pa.concat_arrays([wide[f"{name}_m{month}"] for month in months]).take(order)
@@ -71,7 +72,7 @@ def made(folder: Path, rows: int) -> None:
     write(pa.table({"crew": text_ids(key), **base}), folder / "visits_string")
     write(pa.table({"crew": text_ids(numbers), **added}), folder / "crew_string")
     cases = rows // 5
-    wide: dict[str, object] = {"crew": text_ids(np.arange(cases)), "sex": random.integers(1, 3, cases)}
+    wide: dict[str, Any] = {"crew": text_ids(np.arange(cases)), "sex": random.integers(1, 3, cases)}
     for name, middle in (("sleep", 430), ("heart_rate", 63), ("steps", 8200), ("mood", 5)):
         for month in (0, 3, 6, 12, 18):
             values = random.normal(middle, middle / 8, cases)

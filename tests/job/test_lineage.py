@@ -58,7 +58,8 @@ def test_a_task_that_two_branches_share_stands_once(study: Path) -> None:
     assert {told["tasks"][one]["inputs"][0]["task"] for one in ids[1:3]} == {ids[0]}
     extra = told["tasks"][told["last"]]["outputs"][1]
     assert (extra["role"], extra["hash"]) == ("conflicts", file_hash(study / "c.csv"))
-    inside = json.loads(pq.read_schema(study / "two.parquet").metadata[b"lomrix"])["lomrix:history"]
+    metadata = pq.read_schema(study / "two.parquet").metadata or {}
+    inside = json.loads(metadata[b"lomrix"])["lomrix:history"]
     assert list(inside["tasks"]) == [ids[0], ids[2]]
 
 

@@ -105,7 +105,7 @@ def reading_options(given: dict[str, Any]) -> ReadingOptions:
         raise setting_error(error, ReadingOptions.model_fields) from error
 
 
-def listed(value: Any) -> tuple[str, ...]:
+def listed(value: str | Sequence[str]) -> tuple[str, ...]:
     """One reference or several as a tuple."""
     if isinstance(value, str):
         return (value,) if value else ()

@@ -6,7 +6,7 @@ import re
 import shlex
 from collections.abc import Mapping
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from lomrix.core.errors import LomrixError, Proposal
 from lomrix.core.wording import worded
@@ -46,7 +46,7 @@ def in_words(text: str) -> str:
     return worded(text, said)
 
 
-def settings_typed(settings: Mapping[str, Any]) -> list[str]:
+def settings_typed(settings: Mapping[str, object]) -> list[str]:
     """Settings as they are typed; those that say nothing are left out."""
     words: list[str] = []
     for name, value in settings.items():

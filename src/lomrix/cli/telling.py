@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import json
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from lomrix.cli.face import proposed, said, told_account, told_error, told_note, typed
 from lomrix.cli.surroundings import Surroundings
 from lomrix.core.errors import LomrixError, Proposal
 
 if TYPE_CHECKING:
+    from rich.console import RenderableType
+
     from lomrix.core.table.table import Table
     from lomrix.job.outputs import Written
     from lomrix.job.run import Outcome
@@ -41,12 +43,12 @@ class Voice:
     quiet: bool = False
     to_errors: bool = False
 
-    def print_json(self, content: Any) -> None:
+    def print_json(self, content: object) -> None:
         """Give a script its answer."""
         stream = self.surroundings.stderr if self.to_errors else self.surroundings.stdout
         print(json.dumps(content, ensure_ascii=False, indent=1), file=stream)
 
-    def show(self, *views: Any, soft_wrap: bool = False) -> None:
+    def show(self, *views: RenderableType, soft_wrap: bool = False) -> None:
         """Show a person something."""
         console = self.surroundings.screen(errors=self.to_errors).console()
         for view in views:
@@ -136,7 +138,7 @@ def following(outcome: Outcome, reference: str) -> list[str]:
     return lines
 
 
-def as_json(outcome: Outcome, reference: str) -> dict[str, Any]:
+def as_json(outcome: Outcome, reference: str) -> dict[str, object]:
     """The outcome as plain values."""
     columns: Table = outcome.result.table
     return {

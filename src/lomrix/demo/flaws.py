@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.notes import FIRST_ROW
-from lomrix.demo.study import Array, Columns, Study
+from lomrix.demo.study import Columns, Study
 
 
 @dataclass(frozen=True)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
-Array = npt.NDArray[Any]
+from lomrix.core.arrays.types import Array
+
 Columns = dict[str, Array]
 
 SEED = 20_240_108

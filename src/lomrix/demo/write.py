@@ -10,11 +10,12 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import BLANK
 from lomrix.demo.flaws import Flaw, planted
-from lomrix.demo.study import Array, Columns, made_study
+from lomrix.demo.study import Columns, made_study
 from lomrix.files.text_writer import write_columns
 
 NOTES = "flaws.md"

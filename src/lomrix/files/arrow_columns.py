@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from lomrix.core.arrays.text_bytes import offsets_and_data
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
@@ -26,7 +26,7 @@ WIDER = (("integer", "number"), ("date", "datetime"))
 
 
 def columns_from_arrow(
-    arrow: Any, names: Sequence[str], settings: ReadSettings, beside: Dictionary, table: str
+    arrow: pa.Table, names: Sequence[str], settings: ReadSettings, beside: Dictionary, table: str
 ) -> tuple[dict[str, Column], list[Note]]:
     """The columns of an Arrow table; nulls are blanks.
 
@@ -49,10 +49,7 @@ def columns_from_arrow(
 
     def converted(one: str) -> tuple[Column, list[Note]]:
         variable = settings.variable(one, beside)
-        array = arrow.column(one)
-        array = array.chunk(0) if array.num_chunks == 1 else array.combine_chunks()
-        if isinstance(array, pa.ChunkedArray):
-            array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
+        array = one_array(arrow.column(one))
         column = column_from_arrow(array, one, table, BLANK)
         if settings.all_text and column.type != "string":
             return column.widened("string"), []
@@ -71,7 +68,17 @@ def columns_from_arrow(
     return columns, [note for _, notes in found for note in notes]
 
 
-def column_from_arrow(array: Any, name: str, table: str, reason: str) -> Column:
+def one_array(column: pa.ChunkedArray) -> pa.Array:
+    """The chunks of a column as one array."""
+    if column.num_chunks == 1:
+        return column.chunk(0)
+    joined = column.combine_chunks()
+    if isinstance(joined, pa.ChunkedArray):
+        return pa.concat_arrays(joined.chunks) if joined.num_chunks else pa.array([], joined.type)
+    return joined
+
+
+def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Column:
     """One Arrow array as a column, its nulls missing for one reason.
 
     Raises
@@ -117,7 +124,7 @@ def column_from_arrow(array: Any, name: str, table: str, reason: str) -> Column:
     )
 
 
-def nulls_of(array: Any) -> Why:
+def nulls_of(array: pa.Array) -> Why:
     """1 for each null of an Arrow array, 0 for the others."""
     valid = array.buffers()[0]
     if valid is None:
@@ -126,7 +133,7 @@ def nulls_of(array: Any) -> Why:
     return np.asarray(bits[array.offset :] ^ 1, np.uint8)
 
 
-def filled(array: Any, type_: Type, why: Why | None) -> Any:
+def filled(array: pa.Array, type_: Type, why: Why | None) -> Array:
     """An Arrow array of 64-bit numbers with the type's filler in its nulls; without nulls nothing is copied."""
     if not len(array):
         return np.zeros(0, DTYPES[type_])
@@ -139,7 +146,7 @@ def filled(array: Any, type_: Type, why: Why | None) -> Any:
     return values
 
 
-def string_column(strings: Any, why: Any, reason: str) -> Column:
+def string_column(strings: pa.Array, why: Why | None, reason: str) -> Column:
     """Texts as a column; an empty text is a blank."""
     starts, _ = offsets_and_data(strings)
     empty = starts[1:] == starts[:-1]
@@ -151,7 +158,7 @@ def string_column(strings: Any, why: Any, reason: str) -> Column:
     return Column.of_strings(column.values, column.strings, why, (reason,)).with_missing(empty, BLANK)
 
 
-def with_missing_codes(column: Column, codes: Any) -> Column:
+def with_missing_codes(column: Column, codes: Mapping[str, str]) -> Column:
     """Turn the dictionary's missing codes into reasons."""
     if column.type == "string":
         column = column.encoded()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 import pyarrow as pa
 import pyarrow.ipc
@@ -16,24 +16,26 @@ from lomrix.files import descriptor
 from lomrix.files.arrow_form import ArrowForm, ArrowSource
 from lomrix.files.staging import FileSink
 
+Found = TypeVar("Found")
+
 
 class Reader(ArrowSource):
     """An Arrow file."""
 
-    def schema(self) -> Any:
+    def schema(self) -> pa.Schema:
         """Its schema."""
         return self._opened(lambda file: file.schema)
 
-    def arrow(self, names: Sequence[str], rows: range | None) -> Any:
+    def arrow(self, names: Sequence[str], rows: range | None) -> pa.Table:
         """Some columns and rows, which stay in the file until they are looked at."""
 
-        def taken(file: Any) -> Any:
+        def taken(file: pa.ipc.RecordBatchFileReader) -> pa.Table:
             table = file.read_all().select(list(names))
             return table if rows is None else table.slice(rows.start, max(rows.stop - rows.start, 0))
 
         return self._opened(taken)
 
-    def _opened(self, action: Callable[[Any], Any]) -> Any:
+    def _opened(self, action: Callable[[pa.ipc.RecordBatchFileReader], Found]) -> Found:
         try:
             with pa.memory_map(str(self.path)) as source:
                 return action(pa.ipc.open_file(source))

@@ -6,7 +6,6 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -19,7 +18,7 @@ from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NOTHING_KNOWN
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import METADATA, columns_from_arrow
+from lomrix.files.arrow_columns import METADATA, columns_from_arrow, one_array
 from lomrix.files.file_source import Cells, FileSource
 from lomrix.files.missing import Missing, missing_of, number_of_runs
 
@@ -76,7 +75,7 @@ class ArrowForm:
             name = f"_{name}"
         return cls(table, missing, packed, name if packed else "")
 
-    def descriptor(self) -> dict[str, Any]:
+    def descriptor(self) -> dict[str, object]:
         """The descriptor of the table."""
         content = descriptor.descriptor(self.table, self.missing)
         if self.packed:
@@ -89,14 +88,14 @@ class ArrowForm:
         whole = {"name": path.stem.lower().replace(" ", "-"), "path": path.name, **self.descriptor()}
         return {METADATA: json.dumps(whole, ensure_ascii=False).encode()}
 
-    def part(self, start: int, stop: int) -> Any:
+    def part(self, start: int, stop: int) -> pa.Table:
         """Some rows as a pyarrow Table."""
         arrays = {name: whole.part(start, stop).to_arrow() for name, whole in self.table.columns.items()}
         if self.packed:
             arrays[self.packed_name] = self._packed_bytes(start, stop)
         return pa.table(arrays)
 
-    def _packed_bytes(self, start: int, stop: int) -> Any:
+    def _packed_bytes(self, start: int, stop: int) -> pa.Array:
         rows = len(self.table.columns[self.packed[0]].part(start, stop))
         cells = np.zeros((rows, len(self.packed)), np.uint8)
         for at, name in enumerate(self.packed):
@@ -106,7 +105,7 @@ class ArrowForm:
         kind = pa.binary(len(self.packed))
         return pa.FixedSizeBinaryArray.from_buffers(kind, rows, [None, pa.py_buffer(cells.tobytes())])
 
-    def whole(self) -> Any:
+    def whole(self) -> pa.Table:
         """All rows as a pyarrow Table."""
         return self.part(0, len(self.table))
 
@@ -117,11 +116,11 @@ class ArrowForm:
 class ArrowSource(FileSource):
     """A file whose format holds columns with types and metadata. Formats say how to have the columns."""
 
-    def schema(self) -> Any:
+    def schema(self) -> pa.Schema:
         """The pyarrow Schema of the file."""
         raise NotImplementedError
 
-    def arrow(self, names: Sequence[str], rows: range | None) -> Any:
+    def arrow(self, names: Sequence[str], rows: range | None) -> pa.Table:
         """Some columns and rows as a pyarrow Table."""
         raise NotImplementedError
 
@@ -155,11 +154,9 @@ class ArrowSource(FileSource):
         return Cells(columns, notes)
 
 
-def unpacked(column: Any, width: int) -> npt.NDArray[np.uint8] | None:
+def unpacked(column: pa.ChunkedArray, width: int) -> npt.NDArray[np.uint8] | None:
     """The bytes of a packed column, one row for each of its rows; None where it is none."""
-    array = column.combine_chunks() if column.num_chunks != 1 else column.chunk(0)
-    if isinstance(array, pa.ChunkedArray):
-        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
+    array = one_array(column)
     if array.type != pa.binary(width):
         return None
     if not len(array):

@@ -8,7 +8,6 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
@@ -61,7 +60,7 @@ class Reader(FileSource):
         return Cells(columns, (*self.layout.notes, *(note for _, notes in found for note in notes)))
 
 
-def part_of_stream(reader: Any, rows: range) -> Any:
+def part_of_stream(reader: pacsv.CSVStreamingReader, rows: range) -> pa.Table:
     """The rows of a range from a stream of batches, which is not read further than that."""
     parts, at = [], 0
     for batch in reader:
@@ -74,7 +73,9 @@ def part_of_stream(reader: Any, rows: range) -> Any:
     return pa.Table.from_batches(parts, reader.schema)
 
 
-def cells_as_text(path: Path, layout: Layout, needed: Sequence[str], rows: range | None = None) -> dict[str, Any]:
+def cells_as_text(
+    path: Path, layout: Layout, needed: Sequence[str], rows: range | None = None
+) -> dict[str, pa.ChunkedArray]:
     """The cells of some columns as chunked Arrow arrays of text; blank cells are nulls.
 
     Parameters
@@ -92,7 +93,7 @@ def cells_as_text(path: Path, layout: Layout, needed: Sequence[str], rows: range
         require_closed_quotes(path, layout)
     ragged: list[tuple[int, int, str]] = []
 
-    def remember(row: Any) -> str:
+    def remember(row: pacsv.InvalidRow) -> str:
         ragged.append((row.actual_columns, row.number or 0, row.text))
         return "error"
 
@@ -127,7 +128,7 @@ def cells_as_text(path: Path, layout: Layout, needed: Sequence[str], rows: range
         raise _explained(path, layout, error, ragged) from error
 
 
-def as_texts(column: Any) -> Any:
+def as_texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Bytes that are known to be text, as text, without copying."""
     return pa.chunked_array([chunk.view(pa.string()) for chunk in column.chunks], pa.string())
 

@@ -216,7 +216,7 @@ def first_line(error: Exception) -> str:
     return str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
 
 
-def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, Any]]:
+def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, object]]:
     """The schema's fields.
 
     Parameters
@@ -229,7 +229,7 @@ def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, An
     fields = []
     for name, column in table.columns.items():
         entry = table.dictionary.of(name)
-        field: dict[str, Any] = {"name": name, "type": column.type}
+        field: dict[str, object] = {"name": name, "type": column.type}
         if entry.label:
             field["title"] = entry.label
         if entry.description:
@@ -282,10 +282,10 @@ def as_stored(code: str, column: Column) -> str | int:
     return code
 
 
-def descriptor(table: Table, missing: Mapping[str, Missing]) -> dict[str, Any]:
+def descriptor(table: Table, missing: Mapping[str, Missing]) -> dict[str, object]:
     """The descriptor of a table, without what is only known of its file."""
     schema = {"fields": fields_of(table, missing)}
-    content: dict[str, Any] = {ROWS: len(table), "schema": schema, HISTORY: table.history.to_json()}
+    content: dict[str, object] = {ROWS: len(table), "schema": schema, HISTORY: table.history.to_json()}
     if table.dictionary.other_layout is not None:
         content[OTHER_LAYOUT] = table.dictionary.other_layout.model_dump(mode="json", exclude_defaults=True)
     return content

@@ -6,7 +6,6 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -81,7 +80,7 @@ def understood(path: Path, raw: bytes) -> DictionaryFile:
         Naming the line or the entry that cannot be understood.
     """
     try:
-        content: dict[str, Any] = tomllib.loads(raw.decode())
+        content: dict[str, object] = tomllib.loads(raw.decode())
         return DictionaryFile.model_validate(content)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, ValidationError) as error:
         raise FileError(

@@ -44,7 +44,7 @@ def toml_key(name: str) -> str:
     return name if BARE_KEY.fullmatch(name) else json.dumps(name, ensure_ascii=False)
 
 
-def toml_value(value: Any) -> str:
+def toml_value(value: object) -> str:
     """A value as TOML writes it."""
     if isinstance(value, bool):
         return "true" if value else "false"
@@ -112,7 +112,7 @@ def dictionary_sheets(dictionary: Dictionary) -> tuple[Table, Table]:
     return table_of_texts(VARIABLE_HEADS, variables, "variables"), table_of_texts(CODE_HEADS, codes, "codes")
 
 
-def _cell(value: Any) -> str:
+def _cell(value: object) -> str:
     if isinstance(value, Mapping):
         return "; ".join(f"{code} = {reason}" for code, reason in value.items())
     if isinstance(value, tuple):

@@ -7,7 +7,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -29,7 +28,7 @@ class Reader(FileSource):
     """A file of JSON Lines; its names are known only when all lines were read."""
 
     @cached_property
-    def _arrow(self) -> Any:
+    def _arrow(self) -> pa.Table:
         if not self.path.stat().st_size:
             raise FileError(f"{self.path.name} is empty.", todo="Check that it was saved or copied whole.")
         try:
@@ -49,7 +48,7 @@ class Reader(FileSource):
         return Cells(*columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name))
 
 
-def read_line_by_line(path: Path, error: Exception) -> Any:
+def read_line_by_line(path: Path, error: Exception) -> pa.Table:
     """What the quick reader refused: cells of several kinds become text; a line that is no object is named.
 
     Raises
@@ -83,7 +82,7 @@ def read_line_by_line(path: Path, error: Exception) -> Any:
     return pa.table({name: mixed(cells) for name, cells in columns.items()})
 
 
-def mixed(cells: list[Any]) -> Any:
+def mixed(cells: list[object]) -> pa.Array:
     """Cells of several kinds as an Arrow array, as text where they have no kind in common."""
     try:
         return pa.array(cells)
@@ -91,7 +90,7 @@ def mixed(cells: list[Any]) -> Any:
         return pa.array([None if one is None else one if isinstance(one, str) else json.dumps(one) for one in cells])
 
 
-def whole_days(column: Any) -> Any:
+def whole_days(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Moments that are all at midnight as dates: JSON has no dates of its own."""
     if not pa.types.is_timestamp(column.type):
         return column
@@ -115,7 +114,7 @@ class Writer(FileSink):
         form = ArrowForm.of(content, packs=False)
         with part.open("wb") as file:
             for batch in form.whole().to_batches(max_chunksize=PART):
-                parts: list[Any] = []
+                parts: list[pa.Array | str] = []
                 for place, (name, column) in enumerate(zip(batch.schema.names, batch.columns, strict=True)):
                     parts.append(("{" if place == 0 else ", ") + json.dumps(name, ensure_ascii=False) + ": ")
                     parts.append(json_texts(column))
@@ -125,7 +124,7 @@ class Writer(FileSink):
         return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, form.descriptor())}
 
 
-def json_texts(column: Any) -> Any:
+def json_texts(column: pa.Array) -> pa.Array:
     """The cells as JSON, computed once for each distinct text."""
     if pa.types.is_dictionary(column.type):
         column = column.cast(pa.string())

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TypeVar
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -23,17 +23,20 @@ PART = 1 << 18
 LARGE = 10_000
 
 
+Found = TypeVar("Found")
+
+
 class Reader(ArrowSource):
     """A Parquet file."""
 
-    def schema(self) -> Any:
+    def schema(self) -> pa.Schema:
         """Its schema."""
         return self._opened(lambda file: file.schema_arrow)
 
-    def arrow(self, names: Sequence[str], rows: range | None) -> Any:
+    def arrow(self, names: Sequence[str], rows: range | None) -> pa.Table:
         """Some columns and rows; of the rows only the groups that hold some of them are read."""
 
-        def taken(file: Any) -> Any:
+        def taken(file: pq.ParquetFile) -> pa.Table:
             if rows is None:
                 return file.read(list(names))
             groups: list[int] = []
@@ -49,7 +52,7 @@ class Reader(ArrowSource):
 
         return self._opened(taken)
 
-    def _opened(self, action: Callable[[Any], Any]) -> Any:
+    def _opened(self, action: Callable[[pq.ParquetFile], Found]) -> Found:
         try:
             return action(pq.ParquetFile(self.path, memory_map=True, pre_buffer=True))
         except pa.ArrowException as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
@@ -73,7 +72,7 @@ def compared_with_file(table: Table, path: Path, final: Path, *, header: bool) -
     return len(table) * len(names)
 
 
-def readable(column: Column) -> Any:
+def readable(column: Column) -> pa.Array:
     """The column as an Arrow array of the type that it is read back as."""
     array = column.to_arrow()
     if column.type == "datetime":
@@ -81,7 +80,7 @@ def readable(column: Column) -> Any:
     return array
 
 
-def first_difference(expected: Any, back: Any) -> str:
+def first_difference(expected: pa.Array, back: pa.ChunkedArray) -> str:
     """The first cell that differs, in words."""
     start = 0
     for chunk in back.chunks:

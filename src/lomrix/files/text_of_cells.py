@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import is_whole
 from lomrix.core.table.pool import positions_of
@@ -16,7 +15,7 @@ from lomrix.core.table.pool import positions_of
 SAMPLE = 512
 
 
-def as_text(column: Column, texts: Mapping[str, str]) -> Any:
+def as_text(column: Column, texts: Mapping[str, str]) -> pa.Array:
     """A column as an Arrow array to be written, texts in its missing cells."""
     told = {reason: text for reason, text in texts.items() if text}
     if not told or column.why is None:
@@ -29,13 +28,13 @@ def as_text(column: Column, texts: Mapping[str, str]) -> Any:
     return by_distinct(column, told)
 
 
-def few_distinct(values: npt.NDArray[Any]) -> bool:
+def few_distinct(values: Array) -> bool:
     """True where a sample of the values says that most of them repeat."""
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
     return len(values) > SAMPLE and len(np.unique(sample)) <= SAMPLE // 2
 
 
-def with_number_texts(column: Column, told: Mapping[str, str]) -> Any:
+def with_number_texts(column: Column, told: Mapping[str, str]) -> pa.Array:
     """Whole numbers whose texts are whole numbers too: no text is needed."""
     assert column.why is not None
     numbers = np.zeros(len(column.reasons) + 1, np.int64)
@@ -47,7 +46,7 @@ def with_number_texts(column: Column, told: Mapping[str, str]) -> Any:
     return pa.array(values, mask=empty if empty.any() else None)
 
 
-def by_distinct(column: Column, told: Mapping[str, str]) -> Any:
+def by_distinct(column: Column, told: Mapping[str, str]) -> pa.Array:
     """Texts of the distinct values, then of every cell: writing a number costs more than looking it up."""
     if column.type == "string":
         texts, positions = column.strings.strings, column.values

@@ -6,10 +6,9 @@ import csv
 import hashlib
 import io
 from collections import deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
@@ -53,7 +52,7 @@ def write_columns(
     style = "needed" if needs_quotes(columns, tokens, delimiter) else "none"
     options = pacsv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style=style, batch_size=16_384)
 
-    def rendered(start: int) -> Any:
+    def rendered(start: int) -> pa.Buffer:
         part = {
             name: as_text(column.part(start, start + ROWS_IN_A_PART), tokens.get(name, {}))
             for name, column in columns.items()
@@ -76,10 +75,10 @@ def write_columns(
     return "blake2b-256:" + digest.hexdigest()
 
 
-def _in_order(render: Any, starts: range) -> Iterator[Any]:
+def _in_order(render: Callable[[int], pa.Buffer], starts: range) -> Iterator[pa.Buffer]:
     """Parts in their order, rendered side by side, only a few of them at a time in memory."""
     with ThreadPoolExecutor(WORKERS) as workers:
-        waiting: deque[Future[Any]] = deque()
+        waiting: deque[Future[pa.Buffer]] = deque()
         for start in starts:
             waiting.append(workers.submit(render, start))
             if len(waiting) > WORKERS:

@@ -26,6 +26,7 @@ from lomrix.files.text_layout import column_names
 # The header is looked for among so many rows.
 HEAD_ROWS = 40
 MOST_ROWS = 1_048_576
+Row = Sequence[object]
 
 
 @dataclass(frozen=True)
@@ -34,7 +35,7 @@ class Sheet:
 
     name: str
     names: list[str]
-    body: list[list[Any]]
+    body: list[Row]
     header_at: int
     notes: tuple[Note, ...]
 
@@ -83,7 +84,7 @@ class Reader(FileSource):
         return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, told)
 
 
-def sheet_cells(path: Path, wanted: str) -> tuple[str, list[list[Any]], list[Note]]:
+def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
     """Name and cells of a sheet: the one that was named, else the first that holds something."""
     from python_calamine import CalamineError, CalamineWorkbook, PasswordError
 
@@ -112,7 +113,7 @@ def sheet_cells(path: Path, wanted: str) -> tuple[str, list[list[Any]], list[Not
     if not wanted and len(names) > 1:
         others = ", ".join(one for one in names if one != name)
         notes.append(Note(f"the sheet {name} was read; others are {others}: say {path.name}#SHEET.", kind="sheet"))
-    return name, rows, notes
+    return name, list(rows), notes
 
 
 def merged_notes(book: Any, name: str) -> list[Note]:
@@ -124,12 +125,12 @@ def merged_notes(book: Any, name: str) -> list[Note]:
     return [Note("merged cells: only the first cell of each holds the value.", "", rows, "merged", len(ranges))]
 
 
-def last_filled(row: list[Any]) -> int:
+def last_filled(row: Row) -> int:
     """How many cells a row has up to the last that is filled."""
     return next((at for at in range(len(row), 0, -1) if row[at - 1] not in ("", None)), 0)
 
 
-def header_row(rows: list[list[Any]]) -> int:
+def header_row(rows: list[Row]) -> int:
     """The row of the header: the first that is as full as the table below it, title lines being shorter."""
     head = rows[:HEAD_ROWS]
     filled = [sum(cell not in ("", None) for cell in row) for row in head]
@@ -140,7 +141,7 @@ def header_row(rows: list[list[Any]]) -> int:
     return next(at for at, count in enumerate(filled) if count)
 
 
-def cell_text(cell: Any) -> str | None:
+def cell_text(cell: object) -> str | None:
     """A cell as text: whole numbers without a decimal point, dates as ISO dates."""
     if cell is None or cell == "":
         return None

@@ -6,7 +6,6 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 import lomrix
 from lomrix.core.steps.account import Account
@@ -57,7 +56,7 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
         By name, the fingerprint of each further file that came out.
     """
     hides = task.step.hides_origin  # its paths name people's files
-    entry: dict[str, Any] = {"do": task.step.word, "settings": task.step.said(), "version": lomrix.__version__}
+    entry: dict[str, object] = {"do": task.step.word, "settings": task.step.said(), "version": lomrix.__version__}
     if hides:
         entry["begins"] = HIDDEN
     else:
@@ -83,9 +82,9 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
     return replace(table, history=extended(histories, entry))
 
 
-def input_entry(used: Used, folder: Path) -> dict[str, Any]:
+def input_entry(used: Used, folder: Path) -> dict[str, object]:
     """One input as the history tells of it."""
-    entry: dict[str, Any] = {"role": used.role, "path": relative(used.reference, folder), "hash": used.fingerprint}
+    entry: dict[str, object] = {"role": used.role, "path": relative(used.reference, folder), "hash": used.fingerprint}
     if used.table is not None:
         entry["rows"] = len(used.table)
         if used.table.history.last:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
@@ -66,7 +65,7 @@ def bar_figure(bars_of: Bars, path: Path, format_: str) -> None:
     pyplot.close(figure)
 
 
-def fixed_metadata(format_: str) -> dict[str, Any]:
+def fixed_metadata(format_: str) -> dict[str, None]:
     """Metadata without the moment of drawing, so that the same counts give the same bytes."""
     return {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[format_]
 

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import threading
 from types import TracebackType
-from typing import Any, Self, TextIO
+from typing import TYPE_CHECKING, Self, TextIO
+
+if TYPE_CHECKING:
+    from rich.progress import Progress as Bar
+    from rich.progress import TaskID
 
 PATIENCE_SECONDS = 1.0
 
@@ -25,8 +29,8 @@ class Progress:
         self._stream = stream
         self._lock = threading.Lock()
         self._timer: threading.Timer | None = None
-        self._bar: Any = None
-        self._task: Any = None
+        self._bar: Bar | None = None
+        self._task: TaskID | None = None
 
     def __enter__(self) -> Self:
         if self._stream is not None:
@@ -54,7 +58,7 @@ class Progress:
             if self._words != "starting":
                 self._done += 1
             self._words = words
-            if self._bar is not None:
+            if self._bar is not None and self._task is not None:
                 self._bar.update(self._task, description=words, completed=self._done)
 
     def __exit__(

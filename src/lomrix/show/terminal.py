@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any, TextIO
+from typing import TextIO
 
 import numpy as np
 from rich import box
@@ -154,7 +154,7 @@ def listing_view(listing: Listing) -> RenderableType:
     return Group(Text(), Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
 
 
-def is_count(cell: Any) -> bool:
+def is_count(cell: object) -> bool:
     """True for what stands to the right: numbers, per cents, and a dash for nothing."""
     return bool(PER_CENT.fullmatch(cell)) if isinstance(cell, str) else True
 
@@ -173,12 +173,12 @@ def note_view(source: str, note: Note) -> RenderableType:
     return text
 
 
-def quoted(value: Any) -> str:
+def quoted(value: object) -> str:
     """A value in quotation marks where it is text, so that blanks are seen."""
     return f'"{value}"' if isinstance(value, str) else cell_text(value)
 
 
-def cell_text(value: Any) -> str:
+def cell_text(value: object) -> str:
     """A value as it stands in a listing: thousands apart in counts, a dash for nothing."""
     if value is None:
         return "—"
@@ -228,7 +228,7 @@ def first_rows_view(table: Table, width: int) -> RenderableType:
     return Group(Text(), Padding(title, (0, 0, 0, 2), expand=False), Padding(grid, (0, 0, 0, 2), expand=False))
 
 
-def plain_cell(value: Any) -> str:
+def plain_cell(value: object) -> str:
     """A cell as it would be written."""
     if isinstance(value, bool):
         return "true" if value else "false"

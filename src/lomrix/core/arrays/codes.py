@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+
+from lomrix.core.arrays.types import Array
 
 Codes = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -52,13 +52,13 @@ def _shifted(values: npt.NDArray[np.int64], low: int, gone: Mask) -> Codes:
     return codes
 
 
-def paired_text_codes(first: Any, second: Any) -> tuple[Codes, Codes, int]:
+def paired_text_codes(first: pa.Array, second: pa.Array) -> tuple[Codes, Codes, int]:
     """Codes of two Arrow string arrays, counted alike; nulls are -1. Returned as for numbers."""
     encoded = pa.chunked_array([first, second], pa.large_string()).dictionary_encode()
     return chunk_codes(encoded, (len(first), len(second)))
 
 
-def chunk_codes(encoded: Any, lengths: tuple[int, int]) -> tuple[Codes, Codes, int]:
+def chunk_codes(encoded: pa.ChunkedArray, lengths: tuple[int, int]) -> tuple[Codes, Codes, int]:
     """The codes of a dictionary-encoded pair of chunks, whose dictionary serves both."""
     if encoded.num_chunks == 0:
         return np.zeros(0, np.int64), np.zeros(0, np.int64), 0
@@ -90,7 +90,7 @@ def paired_combined(
     return first, second, size
 
 
-def ranks(values: npt.NDArray[Any], gone: Mask) -> tuple[Codes, npt.NDArray[Any]]:
+def ranks(values: Array, gone: Mask) -> tuple[Codes, Array]:
     """Rank of each value among the distinct ones, counted from 0 in ascending order (-1: missing).
 
     Parameters
@@ -164,7 +164,7 @@ def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int
     return None
 
 
-def distinct_values(values: npt.NDArray[Any]) -> npt.NDArray[Any]:
+def distinct_values(values: Array) -> Array:
     """The distinct values in ascending order (none missing)."""
     if values.dtype.kind in "iubM" and len(values):
         numbers = values.astype(np.int64)
@@ -179,7 +179,7 @@ def distinct_values(values: npt.NDArray[Any]) -> npt.NDArray[Any]:
     return np.unique(values)
 
 
-def _sorted_distinct(values: npt.NDArray[Any]) -> tuple[npt.NDArray[Any], Codes]:
+def _sorted_distinct(values: Array) -> tuple[Array, Codes]:
     """The distinct values in ascending order, and for each value its place there."""
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
     if len(values) < SAMPLE or len(np.unique(sample)) > SAMPLE // 2:

@@ -6,9 +6,9 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
-Array = npt.NDArray[Any]
+from lomrix.core.arrays.types import Array
+
 # Up to this many gaps, copying what lies between them is quicker than looking at every place.
 MOST_GAPS = 200
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.codes import Codes
+from lomrix.core.arrays.types import Array
 
 Side = Literal["either", "before", "after"]
 Ties = Literal["before", "after"]
@@ -15,7 +16,7 @@ Rows = npt.NDArray[np.int64]
 
 
 def nearest_rows(
-    base: Codes, base_times: npt.NDArray[Any], added: Codes, added_times: npt.NDArray[Any], within: float,
+    base: Codes, base_times: Array, added: Codes, added_times: Array, within: float,
     side: Side, ties: Ties,
 ) -> Rows:  # fmt: skip
     """The nearest partner of each base row, -1 where none is within reach.
@@ -64,7 +65,7 @@ def nearest_rows(
     return found
 
 
-def used_once(partners: Rows, distances: npt.NDArray[Any]) -> Rows:
+def used_once(partners: Rows, distances: Array) -> Rows:
     """Partners of which each is left only to the row that it is nearest to, the first of several."""
     kept = np.full(len(partners), -1, np.int64)
     rows = np.flatnonzero(partners >= 0)

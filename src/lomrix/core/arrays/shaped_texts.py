@@ -5,10 +5,9 @@ Such texts are whole numbers in disguise, and comparing numbers is several times
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from lomrix.core.arrays.text_bytes import BLOCK, all_as_long_as, offsets_and_data, varying_places
 
@@ -17,7 +16,7 @@ MOST_DIGITS = 18
 MOST_BYTES = 32
 
 
-def shaped_numbers(strings: Any) -> tuple[npt.NDArray[np.int64], bytes] | None:
+def shaped_numbers(strings: pa.Array) -> tuple[npt.NDArray[np.int64], bytes] | None:
     """The digits of each text as a number, and the shape that all texts share (digits as `#`).
 
     Parameters
@@ -56,7 +55,9 @@ def shaped_numbers(strings: Any) -> tuple[npt.NDArray[np.int64], bytes] | None:
     return numbers, bytes(shape)
 
 
-def paired_shaped_numbers(first: Any, second: Any) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]] | None:
+def paired_shaped_numbers(
+    first: pa.Array, second: pa.Array
+) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]] | None:
     """Numbers of two arrays of texts that are equal just where the texts are; None where that cannot be had."""
     one, two = shaped_numbers(first), shaped_numbers(second)
     if one is None or two is None:

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.codes import ranks
+from lomrix.core.arrays.types import Array
 
 Codes = npt.NDArray[np.int64]
 Numbers = npt.NDArray[np.float64]
@@ -36,7 +37,7 @@ class Values:
     """
 
     codes: Codes
-    values: npt.NDArray[Any]
+    values: Array
     count: int
 
     @cached_property
@@ -44,7 +45,7 @@ class Values:
         """Number of values per group."""
         return np.bincount(self.codes, minlength=self.count)
 
-    def total_of(self, values: npt.NDArray[Any]) -> Numbers:
+    def total_of(self, values: Array) -> Numbers:
         """Sum per group of other values in the same groups."""
         return np.asarray(np.bincount(self.codes, weights=values, minlength=self.count), dtype=np.float64)
 
@@ -130,7 +131,7 @@ def sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
     return np.bincount(codes, minlength=count)
 
 
-def order_statistic(values: npt.NDArray[Any], place: int) -> Any:
+def order_statistic(values: Array, place: int) -> Any:
     """The value that would stand at a place (counted from 0) if the values were sorted.
 
     A sample says between which two values it must lie; only what lies between is put in order, and where the
@@ -153,7 +154,7 @@ def order_statistic(values: npt.NDArray[Any], place: int) -> Any:
     return np.partition(values, place)[place]
 
 
-def quantiles(values: npt.NDArray[Any], shares: tuple[float, ...]) -> tuple[float, ...]:
+def quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
     """Quantiles of values (at least one, none missing), between two neighbours by their distance.
 
     References
@@ -175,7 +176,7 @@ def quantiles(values: npt.NDArray[Any], shares: tuple[float, ...]) -> tuple[floa
     )
 
 
-def _median_by_counting(codes: Codes, rank: Codes, distinct: npt.NDArray[Any], number: Codes) -> Numbers:
+def _median_by_counting(codes: Codes, rank: Codes, distinct: Array, number: Codes) -> Numbers:
     """Medians from how often each distinct value stands in each group: nothing is sorted."""
     count, width = len(number), len(distinct)
     counts = np.bincount(codes * width + rank, minlength=count * width).reshape(count, width)

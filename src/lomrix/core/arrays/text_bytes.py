@@ -18,7 +18,7 @@ BLOCK = 1 << 16
 ZERO, NINE, SPACE, MINUS = ord("0"), ord("9"), ord(" "), ord("-")
 
 
-def offsets_and_data(strings: Any) -> tuple[npt.NDArray[np.int64], Bytes]:
+def offsets_and_data(strings: pa.Array) -> tuple[npt.NDArray[np.int64], Bytes]:
     """Where each cell of an Arrow array of strings begins (one more at the end), and all bytes."""
     _, offsets, data = strings.buffers()
     if len(strings) == 0:
@@ -30,14 +30,14 @@ def offsets_and_data(strings: Any) -> tuple[npt.NDArray[np.int64], Bytes]:
     return starts, raw
 
 
-def has_byte(strings: Any, byte: bytes) -> bool:
+def has_byte(strings: pa.Array, byte: bytes) -> bool:
     """True where some cell may hold the byte (exact for a whole array)."""
     _, raw = offsets_and_data(strings)
     step = 1 << 20
     return any(raw[start : start + step].tobytes().find(byte) >= 0 for start in range(0, len(raw), step))
 
 
-def differs_from_above(strings: Any) -> Mask:
+def differs_from_above(strings: pa.Array) -> Mask:
     """True where a cell's text is not that of the cell above it; one shorter than the array, which has no nulls."""
     starts, _ = offsets_and_data(strings)
     length, rows = int(starts[1] - starts[0]), len(strings)
@@ -50,7 +50,7 @@ def differs_from_above(strings: Any) -> Mask:
     return found
 
 
-def words_of(strings: Any, dtype: str = "<u8") -> list[npt.NDArray[np.uint64]]:
+def words_of(strings: pa.Array, dtype: str = "<u8") -> list[npt.NDArray[np.uint64]]:
     """The bytes of texts of one length, eight at a time, as numbers; as ">u8" they are in the order of the texts."""
     starts, raw = offsets_and_data(strings)
     length = int(starts[1] - starts[0])
@@ -65,7 +65,7 @@ def word_places(length: int) -> list[int]:
     return [*range(0, length - WORD, WORD), length - WORD]
 
 
-def varying_places(strings: Any) -> list[int]:
+def varying_places(strings: pa.Array) -> list[int]:
     """The places at which some text of one length has another byte than the first text."""
     starts, raw = offsets_and_data(strings)
     length = int(starts[1] - starts[0])
@@ -89,7 +89,7 @@ def all_as_long_as(starts: npt.NDArray[np.int64], length: int) -> bool:
     return all(bool((np.diff(starts[at : at + BLOCK + 1]) == length).all()) for at in range(0, len(starts) - 1, BLOCK))
 
 
-def ascends(strings: Any) -> bool:
+def ascends(strings: pa.Array) -> bool:
     """True where texts of one length without nulls stand in strictly ascending order; False also where unknown."""
     starts, _ = offsets_and_data(strings)
     length = int(starts[1] - starts[0]) if len(strings) else 0
@@ -102,7 +102,7 @@ def ascends(strings: Any) -> bool:
     return bool(later.all())
 
 
-def bytes_used(strings: Any) -> Mask:
+def bytes_used(strings: pa.Array) -> Mask:
     """For each of the 256 bytes, True where some cell holds it."""
     starts, raw = offsets_and_data(strings)
     raw = raw[int(starts[0]) : int(starts[-1])]
@@ -112,7 +112,7 @@ def bytes_used(strings: Any) -> Mask:
     return used
 
 
-def bytes_at(strings: Any, place: int) -> Bytes:
+def bytes_at(strings: pa.Array, place: int) -> Bytes:
     """The byte at a place of each cell, 0 where the cell is shorter; -1 is the last byte."""
     starts, raw = offsets_and_data(strings)
     lengths = np.diff(starts)
@@ -121,14 +121,14 @@ def bytes_at(strings: Any, place: int) -> Bytes:
     return np.where(inside, raw[np.minimum(np.maximum(at, 0), len(raw) - 1)], np.uint8(0))
 
 
-def begins_like_a_number(strings: Any) -> Mask:
+def begins_like_a_number(strings: pa.Array) -> Mask:
     """True where the first byte is a digit, a sign or a decimal point."""
     table = np.zeros(256, np.bool_)
     table[[*range(ZERO, NINE + 1), ord("+"), ord("-"), ord(".")]] = True
     return np.asarray(table[bytes_at(strings, 0)])
 
 
-def has_leading_zeros(strings: Any) -> bool:
+def has_leading_zeros(strings: pa.Array) -> bool:
     """True where some cell begins with a zero (after a sign) that another digit follows."""
     starts, raw = offsets_and_data(strings)
     # An empty cell shows the next cell's first byte here; the few cells that are left are looked at exactly.
@@ -144,7 +144,7 @@ def has_leading_zeros(strings: Any) -> bool:
     return bool(((raw[zero_at] == ZERO) & (following >= ZERO) & (following <= NINE)).any())
 
 
-def total_length(strings: Any) -> int:
+def total_length(strings: pa.Array) -> int:
     """Bytes of all cells together."""
     starts, _ = offsets_and_data(strings)
     return int(starts[-1] - starts[0])

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column, either
 from lomrix.core.table.pool import Pool
@@ -115,7 +116,7 @@ def from_iso(column: Column, type_: Type) -> Column:
     return made(type_, array, [column])
 
 
-def text_ranks(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+def text_ranks(first: Column, second: Column) -> tuple[Array, Array]:
     """Numbers that are equal and ordered as the texts of two columns are."""
     one, two = first.encoded(), second.encoded()
     texts = pa.concat_arrays([one.strings.strings, two.strings.strings])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.text_bytes import ascends, differs_from_above
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import key_texts, row_codes, unordered_codes
 from lomrix.core.table.column import Column
@@ -132,7 +133,7 @@ class Cases:
         return np.diff(np.append(self.starts, len(self.table)))
 
     @cached_property
-    def of_row(self) -> npt.NDArray[Any]:
+    def of_row(self) -> Array:
         """Number of each row's case, counted from 0 in order of first appearance."""
         numbers = self._of_starts[0]
         return np.repeat(np.arange(len(self.starts)) if numbers is None else numbers, self.lengths)

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import grouped, key_texts
@@ -45,7 +46,7 @@ class Grid:
         return Cases(self.table, self.case)
 
     @cached_property
-    def _occasions(self) -> tuple[tuple[Occasion, ...], npt.NDArray[Any] | None]:
+    def _occasions(self) -> tuple[tuple[Occasion, ...], Array | None]:
         """The occasions in order, and each row's; None where they come round and round."""
         for name in self.names:
             require_present(self.table, name, "an occasion")
@@ -83,7 +84,7 @@ class Grid:
     def _values(column: Any) -> list[Any]:
         return list(column.values.tolist()) if column.type != "string" else column.cells()
 
-    def _turns(self, codes: npt.NDArray[Any], count: int) -> Iterable[int]:
+    def _turns(self, codes: Array, count: int) -> Iterable[int]:
         """Places of the occasions in the order in which they first come, where that may count."""
         if all(self.table[name].type != "string" for name in self.names):
             return range(count)

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.codes import Codes
 from lomrix.core.arrays.shaped_texts import paired_shaped_numbers
 from lomrix.core.arrays.text_bytes import offsets_and_data
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.header import natural_order
@@ -103,7 +104,7 @@ def _paired_text_codes(first: Column, second: Column) -> tuple[Codes, Codes, int
     return _at(one_codes, one[1], first), _at(two_codes, two[1], second), size
 
 
-def _texts(column: Column) -> tuple[Any, npt.NDArray[np.int32] | None]:
+def _texts(column: Column) -> tuple[pa.Array, npt.NDArray[np.int32] | None]:
     """The texts of a column, and where each row's stands among them (None: row by row)."""
     if column.type == "string":
         return column.strings.strings, column.stored
@@ -118,7 +119,7 @@ def _at(codes: Codes, positions: npt.NDArray[np.int32] | None, column: Column) -
     return np.where(column.values < 0, -1, codes[positions]) if len(codes) else np.full(len(column), -1, np.int64)
 
 
-def whole(values: npt.NDArray[Any]) -> bool:
+def whole(values: Array) -> bool:
     """True where all numbers are whole and small enough to be exact."""
     return bool((np.abs(values) < 2**53).all() and (values == np.floor(values)).all())
 
@@ -184,7 +185,7 @@ def ordered_ranks(column: Column) -> tuple[Codes, int]:
     return rank[column.values], len(order)
 
 
-def text_order(strings: Any) -> npt.NDArray[np.int64]:
+def text_order(strings: pa.Array) -> npt.NDArray[np.int64]:
     """The places of distinct strings in ascending order, runs of digits as numbers."""
     starts, raw = offsets_and_data(strings)
     lengths = np.diff(starts)
@@ -221,7 +222,7 @@ def row_codes(table: Table, names: tuple[str, ...]) -> tuple[Codes, int]:
     return codes, size
 
 
-def key_texts(table: Table, names: list[str] | tuple[str, ...], rows: npt.NDArray[Any]) -> list[str]:
+def key_texts(table: Table, names: list[str] | tuple[str, ...], rows: Array) -> list[str]:
     """The keys of some rows as a person reads them."""
     cells = [table[name].take(rows).to_text().to_pylist() for name in names]
     return [" ".join("—" if part is None else part for part in parts) for parts in zip(*cells, strict=True)]

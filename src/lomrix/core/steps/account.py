@@ -51,7 +51,7 @@ class Balance:
                 todo="This is a bug in Lomrix and nothing was written; please report it with this message.",
             )
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """The balance as plain values."""
         return {"what": self.what, "total": self.total, "parts": dict(self.parts)}
 
@@ -62,11 +62,11 @@ class Listing:
 
     title: str
     columns: tuple[str, ...]
-    rows: tuple[tuple[Any, ...], ...]
+    rows: tuple[tuple[object, ...], ...]
     # Long cells are cut rather than set in several lines, so that a long listing stays on the screen.
     one_line: bool = False
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """The listing as plain values, one mapping per row."""
         return {
             "title": self.title,
@@ -104,7 +104,7 @@ class Account:
     notes: tuple[Note, ...] = ()
     advice: tuple[str | Proposal, ...] = ()
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """The account as plain values."""
         return {
             "step": self.step,
@@ -131,7 +131,7 @@ def kept_cells(before: Table, after: Table) -> Balance:
     return Balance("values in the columns kept", held, (("in the result", holds),), quiet=True)
 
 
-def plain(value: Any) -> Any:
+def plain(value: object) -> Any:
     """A value that JSON knows."""
     if isinstance(value, Mapping):
         return {str(name): plain(part) for name, part in value.items()}

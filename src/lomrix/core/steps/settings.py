@@ -35,7 +35,7 @@ class Setting:
     place: bool = False
 
 
-def _names(value: Any) -> Any:
+def _names(value: object) -> Any:
     if isinstance(value, str):
         return listed(value)
     if isinstance(value, list | tuple) and all(isinstance(one, str) for one in value):
@@ -43,7 +43,7 @@ def _names(value: Any) -> Any:
     return value
 
 
-def _texts(value: Any) -> Any:
+def _texts(value: object) -> Any:
     if isinstance(value, str):
         return (value,) if value else ()
     return tuple(value) if isinstance(value, list) else value
@@ -65,7 +65,7 @@ def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
         Reads the value; raises a UsageError where it is not clear.
     """
 
-    def check(value: Any, info: ValidationInfo) -> Any:
+    def check(value: object, info: ValidationInfo) -> Any:
         if value:
             hold(info.field_name or "", lambda: parse(value))
         return value

@@ -10,12 +10,12 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, joined_reasons, renumbered
 from lomrix.core.table.types import Type
 
-Array = npt.NDArray[Any]
 # From this many rows on, a look at how the strings repeat pays.
 LARGE = 10_000
 # Up to so many reasons are counted one by one, which is quicker.
@@ -192,7 +192,7 @@ class Column:
             return bool(self.to_arrow().equals(other.to_arrow()))
         return bool(np.array_equal(self.values, other.values, equal_nan=self.type not in ("integer", "boolean")))
 
-    def to_arrow(self) -> Any:
+    def to_arrow(self) -> pa.Array:
         """The column as an Arrow array, missing cells as nulls."""
         mask = None if self.why is None else self.why != 0
         if self.type != "string":
@@ -257,7 +257,7 @@ class Column:
             return Column("string", None, why, reasons, Pool(self.strings.strings.take(pa.array(rows))))
         return Column(column.type, column.values[rows], why, reasons, column.pool)
 
-    def repeated(self, times: Any) -> Column:
+    def repeated(self, times: int | Array) -> Column:
         """Every cell so many times, one number for all rows or one for each."""
         values = np.repeat(self.values, times)
         why = None if self.why is None else np.repeat(self.why, times)
@@ -332,7 +332,7 @@ class Column:
             return self
         return Column(self.type, self.stored, (self.why != 0).astype(np.uint8), (reason,), self.pool)
 
-    def to_text(self) -> Any:
+    def to_text(self) -> pa.Array:
         """The cells as an Arrow array of strings, nulls where missing; whole numbers without a decimal point."""
         if self.type == "string":
             return self.to_arrow()

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import numpy.typing as npt
 import pyarrow.compute as pc
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.pool import chained
 from lomrix.core.table.reasons import joined_reasons, renumbered
@@ -15,7 +14,7 @@ from lomrix.core.table.reasons import joined_reasons, renumbered
 NUMERIC = {"integer", "number"}
 
 
-def text_codes(first: Column, second: Column) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+def text_codes(first: Column, second: Column) -> tuple[Array, Array]:
     """Numbers that are equal where the texts of two columns are."""
     for one, two, turned in ((first, second, False), (second, first, True)):
         if len(two.strings) != 1:

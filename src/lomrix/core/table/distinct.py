@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 
@@ -14,7 +13,7 @@ from lomrix.core.table.column import Column
 FEW = 0.05
 
 
-def distinct_cells(column: Column) -> tuple[npt.NDArray[np.int32], list[str], npt.NDArray[Any]]:
+def distinct_cells(column: Column) -> tuple[npt.NDArray[np.int32], list[str], Array]:
     """Place of each cell among the distinct texts (-1: missing), those texts, and the number of cells of each."""
     if column.type == "string":
         column = column.compact()
@@ -33,7 +32,7 @@ def without_point(text: str) -> str:
     return text.removesuffix(".0")
 
 
-def not_listed(column: Column, listed: list[str]) -> npt.NDArray[Any]:
+def not_listed(column: Column, listed: list[str]) -> Array:
     """Rows whose value is not among the listed values or ranges."""
     places, texts, _ = distinct_cells(column)
     codes = CodeList(dict.fromkeys(listed, ""))
@@ -42,7 +41,7 @@ def not_listed(column: Column, listed: list[str]) -> npt.NDArray[Any]:
     return np.flatnonzero(bad[places])
 
 
-def mixed_decimals(column: Column) -> npt.NDArray[Any]:
+def mixed_decimals(column: Column) -> Array:
     """Rows with decimals in a column whose other cells are whole numbers."""
     values = column.values
     with np.errstate(invalid="ignore"):

@@ -182,7 +182,7 @@ def speaks_of(template: HeaderTemplate, name: str) -> dict[str, str] | None:
     return reading
 
 
-def occasion_text(value: Any, width: int = 0) -> str:
+def occasion_text(value: object, width: int = 0) -> str:
     """An occasion's value as it stands in a column's name: 3.0 is 3, with zeros in front up to a width."""
     if isinstance(value, bool):
         return str(value).lower()

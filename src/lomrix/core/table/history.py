@@ -30,7 +30,7 @@ class History:
     def __len__(self) -> int:
         return len(self.tasks)
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """The history as plain values."""
         return {"last": self.last, "tasks": {name: dict(entry) for name, entry in self.tasks.items()}}
 

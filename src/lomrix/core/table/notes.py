@@ -33,7 +33,7 @@ class Note:
     kind: str = "note"
     count: int = 0
 
-    def to_json(self) -> dict[str, Any]:
+    def to_json(self) -> dict[str, object]:
         """The note as plain values."""
         return {
             "kind": self.kind,

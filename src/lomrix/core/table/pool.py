@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays.shaped_texts import shaped_numbers
+from lomrix.core.arrays.types import Array
 
 Positions = npt.NDArray[np.int32]
 SAMPLE = 512
@@ -32,14 +33,14 @@ class Pool:
 
     __slots__ = ("_codes", "_distinct", "_shaped", "strings")
 
-    def __init__(self, strings: Any, *, is_distinct: bool = False) -> None:
+    def __init__(self, strings: pa.Array | pa.ChunkedArray, *, is_distinct: bool = False) -> None:
         if isinstance(strings, pa.ChunkedArray):
             strings = strings.cast(pa.large_string()).combine_chunks()
         if isinstance(strings, pa.ChunkedArray):  # no chunk at all
             strings = pa.array([], pa.large_string())
         self.strings = strings if strings.type == pa.large_string() else strings.cast(pa.large_string())
         self._distinct: tuple[Positions, Pool] | None = None
-        self._codes: tuple[npt.NDArray[Any], int] | None = None
+        self._codes: tuple[Array, int] | None = None
         self._shaped: tuple[npt.NDArray[np.int64], bytes] | Literal["unknown"] | None = "unknown"
         if is_distinct:
             self._distinct = (np.arange(len(strings), dtype=np.int32), self)
@@ -95,7 +96,7 @@ class Pool:
         place[found] = np.arange(len(found), dtype=np.int32)
         return place[numbers], Pool(self.strings.take(pa.array(row_of[found])), is_distinct=True)
 
-    def codes(self) -> tuple[npt.NDArray[Any], int]:
+    def codes(self) -> tuple[Array, int]:
         """A number for each string that is equal where strings are (-1: null), and how many numbers there can be.
 
         Cheaper than `distinct` for ids of one shape, and in no order.
@@ -123,7 +124,7 @@ class Pool:
         return list(self.strings.to_pylist())
 
 
-def positions_of(indices: Any) -> Positions:
+def positions_of(indices: pa.Array) -> Positions:
     """Arrow indices as an int32 array, null as -1."""
     if indices.null_count:
         indices = indices.fill_null(-1)

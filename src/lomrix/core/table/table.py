@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -83,7 +82,7 @@ class Table:
         """Just these columns, in the order given."""
         return self.with_columns({name: self[name] for name in names})
 
-    def take(self, rows: npt.NDArray[Any]) -> Table:
+    def take(self, rows: Array) -> Table:
         """Just these rows, in the order given."""
         if len(rows) < LARGE:
             taken = [column.take(rows) for column in self.columns.values()]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -12,11 +11,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.joined import joined_whys
 from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural
 from lomrix.core.table.pool import Pool, positions_of
-from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.reasons import BLANK, Why
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 from lomrix.core.text import rules
@@ -58,7 +58,7 @@ class Reading:
     """
 
     name: str
-    strings: Any
+    strings: pa.Array
     variable: Variable = NOTHING_KNOWN
     date_format: str = ""
     decimal: str = "."
@@ -141,7 +141,7 @@ class Reading:
 
     # ---------------------------------------------------------- the quick ways
 
-    def _cast(self, type_: Type, strings: Any = None) -> Column | None:
+    def _cast(self, type_: Type, strings: pa.Array | None = None) -> Column | None:
         """All cells at once where every present one is plain; None where one is not."""
         strings = self.strings if strings is None else strings
         try:
@@ -156,7 +156,7 @@ class Reading:
             return None
         return self._with_missing_codes(Column.of(type_, values, why, (BLANK,)))
 
-    def _keeps_every_digit(self, type_: Type, strings: Any, values: Any, why: Any) -> bool:
+    def _keeps_every_digit(self, type_: Type, strings: pa.Array, values: Array, why: Why | None) -> bool:
         """False where a cell has leading zeros, over 15 digits or no finite value, so that text says more."""
         present = values if why is None else values[why == 0]
         if not len(present):
@@ -223,7 +223,7 @@ class Reading:
             self._note_token(texts[place].as_py(), cells)
         return self._with_missing_codes(result)
 
-    def _parsed(self, type_: Type, texts: Any) -> tuple[npt.NDArray[Any], npt.NDArray[np.bool_]]:
+    def _parsed(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         """Value of each distinct text, and whether it has one under the rules of the type."""
         if self.date_format:
             array = pc.strptime(texts, format=self.date_format, unit="us", error_is_null=True)
@@ -240,7 +240,7 @@ class Reading:
             return self._parsed_numbers(texts)
         return values_of(array, type_), array.is_valid().to_numpy(zero_copy_only=False)
 
-    def _parsed_numbers(self, texts: Any) -> tuple[npt.NDArray[Any], npt.NDArray[np.bool_]]:
+    def _parsed_numbers(self, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         fits = matches(texts, rules.NUMBER)
         if self.variable.type is None:
             fits &= ~matches(texts, rules.LEADING_ZERO) & ~matches(texts, rules.LONG_WHOLE)
@@ -252,7 +252,7 @@ class Reading:
             array = plain.cast(pa.float64())
         return array.to_numpy(zero_copy_only=False), fits
 
-    def _blank_why(self) -> tuple[Any, tuple[str, ...]]:
+    def _blank_why(self) -> tuple[Why | None, tuple[str, ...]]:
         if not self.strings.null_count:
             return None, ()
         return self.strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8), (BLANK,)
@@ -290,17 +290,17 @@ class Reading:
             column = column.with_missing(column.values == value, reason)
         return column
 
-    def _note(self, kind: str, text: str, rows: npt.NDArray[Any]) -> None:
+    def _note(self, kind: str, text: str, rows: Array) -> None:
         some = rows[:MOST_EXAMPLES]
         values = self.strings.take(pa.array(some)).to_pylist()
         examples = tuple(zip((some + FIRST_ROW).tolist(), values, strict=True))
         self.notes.append(Note(text, self.name, examples, kind, len(rows)))
 
-    def _note_token(self, text: str, rows: npt.NDArray[Any]) -> None:
+    def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:
             self._note("token", f'"{text}" is taken as missing among the values, {len(rows):,} times.', rows)
 
-    def _note_stray(self, type_: Type, stray: Any, counts: Any, positions: Any, fitting: int) -> None:
+    def _note_stray(self, type_: Type, stray: Array, counts: Array, positions: Array, fitting: int) -> None:
         """Tell the cells that keep a column from being numbers or dates, where they are the few."""
         cells = int(counts[stray].sum())
         if self.variable.type is None and fitting < MOSTLY * (fitting + cells):
@@ -328,7 +328,7 @@ class Reading:
 
 def typed_column(
     name: str,
-    strings: Any,
+    strings: pa.Array,
     variable: Variable = NOTHING_KNOWN,
     date_format: str = "",
     decimal: str = ".",
@@ -362,7 +362,7 @@ def typed_column(
 
 
 def typed_chunks(
-    name: str, chunks: Any, variable: Variable = NOTHING_KNOWN, date_format: str = "", decimal: str = "."
+    name: str, chunks: pa.ChunkedArray, variable: Variable = NOTHING_KNOWN, date_format: str = "", decimal: str = "."
 ) -> tuple[Column, list[Note]]:
     """Turn text cells that come in several Arrow arrays into one typed column, as `typed_column` does for one.
 
@@ -378,7 +378,7 @@ def typed_chunks(
     return typed_column(name, whole, variable, date_format, decimal)
 
 
-def _plain_numbers(name: str, chunks: Any, variable: Variable) -> Column | None:
+def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable) -> Column | None:
     """A column whose every cell is a plain number or a blank; None where one is not."""
     if variable.type not in (None, "integer", "number"):
         return None
@@ -444,12 +444,12 @@ def likely_number(kinds: Counter[str]) -> Type | None:
     return "number" if kinds["number"] else "integer"
 
 
-def matches(texts: Any, pattern: str) -> npt.NDArray[np.bool_]:
+def matches(texts: pa.Array, pattern: str) -> npt.NDArray[np.bool_]:
     """True where the whole text fits the pattern."""
     return np.array(pc.match_substring_regex(texts, f"^({pattern})$").to_numpy(zero_copy_only=False), dtype=np.bool_)
 
 
-def parsed_dates(type_: Type, texts: Any) -> Any:
+def parsed_dates(type_: Type, texts: pa.Array) -> pa.Array:
     """ISO dates or datetimes as an Arrow array; null where a text is none, or no day of the calendar."""
     pattern = rules.DATE if type_ == "date" else f"{rules.DATE}|{rules.DATETIME}"
     array = pc.if_else(pa.array(matches(texts, pattern)), texts, pa.scalar(None, pa.large_string()))
@@ -466,7 +466,7 @@ def parsed_dates(type_: Type, texts: Any) -> Any:
             return pa.nulls(len(array), ARROW_TYPES[type_])
 
 
-def values_of(array: Any, type_: Type) -> npt.NDArray[Any]:
+def values_of(array: pa.Array, type_: Type) -> Array:
     """An Arrow array's values, with anything in the null cells."""
     if array.null_count:
         filler = {"integer": 0, "number": float("nan")}.get(type_)
@@ -475,14 +475,14 @@ def values_of(array: Any, type_: Type) -> npt.NDArray[Any]:
     return np.asarray(array.to_numpy(zero_copy_only=False))
 
 
-def as_whole(column: Column | None, strings: Any) -> Column | None:
+def as_whole(column: Column | None, strings: pa.Array) -> Column | None:
     """Numbers as whole numbers where no text has a decimal point or an exponent: +5 is 5."""
     if column is None or any(text_bytes.has_byte(strings, sign) for sign in (b".", b"e", b"E")):
         return column
     return Column.of("integer", np.nan_to_num(column.values).astype(np.int64), column.why, column.reasons)
 
 
-def mask_of(rows: npt.NDArray[Any], length: int) -> npt.NDArray[np.bool_]:
+def mask_of(rows: Array, length: int) -> npt.NDArray[np.bool_]:
     """True at the given rows."""
     mask = np.zeros(length, np.bool_)
     mask[rows] = True

@@ -13,6 +13,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.matching import counted
 from lomrix.core.arrays.statistics import quantiles
 from lomrix.core.arrays.text_bytes import SPACE, bytes_at, has_byte, offsets_and_data
+from lomrix.core.arrays.types import Array
 from lomrix.core.language.evaluate import condition
 from lomrix.core.language.parse import names_used, parsed
 from lomrix.core.rows.keys import row_codes, unordered_codes
@@ -53,7 +54,7 @@ class Finding:
 
     rule: str
     column: str
-    rows: npt.NDArray[Any]
+    rows: Array
     text: str
     breaks: bool = True
 
@@ -155,7 +156,7 @@ def text_findings(name: str, column: Column, entry: Variable, *, is_key: bool) -
             yield Finding("key-shape", name, odd, f"most keys look like {shape}")
 
 
-def blanks_around(column: Column) -> npt.NDArray[Any]:
+def blanks_around(column: Column) -> Array:
     """Rows whose text begins or ends with a blank."""
     strings = column.strings.strings
     if not has_byte(strings, b" "):
@@ -166,7 +167,7 @@ def blanks_around(column: Column) -> npt.NDArray[Any]:
     return np.flatnonzero(np.append(there, False)[column.values])
 
 
-def odd_shapes(column: Column) -> tuple[npt.NDArray[Any], str]:
+def odd_shapes(column: Column) -> tuple[Array, str]:
     """Rows whose text has another shape than nearly all others (digits as 0, letters as A), and that shape."""
     nothing = np.zeros(0, np.int64), ""
     if column.strings.shaped() is not None:
@@ -249,7 +250,7 @@ def far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
     return nothing, f"{inside.min()} to {inside.max()}"
 
 
-def beyond_fences(values: npt.NDArray[Any]) -> npt.NDArray[np.bool_]:
+def beyond_fences(values: Array) -> npt.NDArray[np.bool_]:
     """True beyond the outer fences; nothing is beyond where the quartiles are equal."""
     first, third = quantiles(values, (0.25, 0.75))
     if first == third:
@@ -270,7 +271,7 @@ def case_findings(table: Table, case: tuple[str, ...]) -> Iterator[Finding]:
             yield Finding("case-changes", name, rows, f"one value for each {', '.join(case)}")
 
 
-def changing(codes: npt.NDArray[Any], count: int, column: Column) -> npt.NDArray[Any]:
+def changing(codes: Array, count: int, column: Column) -> Array:
     """Rows of the cases in which a column has several values."""
     places, _ = unordered_codes(column)
     rows = np.flatnonzero((codes >= 0) & (places >= 0))
@@ -292,6 +293,6 @@ def own_rules(table: Table) -> Iterator[Finding]:
             yield Finding(name, "", rows, text)
 
 
-def value_texts(column: Column, rows: npt.NDArray[Any]) -> list[str | None]:
+def value_texts(column: Column, rows: Array) -> list[str | None]:
     """The cells of some rows as text."""
     return list(column.take(rows).to_text().to_pylist()) if len(rows) else []

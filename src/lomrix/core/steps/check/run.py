@@ -79,7 +79,7 @@ class Checking:
             else (),
         )
 
-    def _fact(self, table: Table, one: Finding) -> dict[str, Any]:
+    def _fact(self, table: Table, one: Finding) -> dict[str, object]:
         values = value_texts(table[one.column], one.rows[:100]) if one.column in table.columns else []
         return {
             "rule": one.rule, "column": one.column, "count": len(one.rows), "broken": one.breaks,

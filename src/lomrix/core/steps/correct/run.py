@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -121,7 +120,7 @@ class Correction:
             fate, cause = self._settle(row, str(variable), old, new, action)
         self.fates.append((place, fate, cause if fate == REFUSED else ""))
 
-    def _settle(self, row: int, variable: str, old: Any, new: Any, action: str) -> tuple[str, str]:
+    def _settle(self, row: int, variable: str, old: str | None, new: str | None, action: str) -> tuple[str, str]:
         held = self._held(row, variable)
         if action == "missing" and new is None:
             return REFUSED, "the reason is wanting in the column new"
@@ -136,7 +135,7 @@ class Correction:
             return REFUSED, f"{variable} in row {row + self.before.first_row} is corrected twice"
         if action == "note":
             self.noted.setdefault(row, []).append(f"{variable}: {held}")
-        change = ("", new) if action == "missing" else (new, "") if new is not None else ("", NOTED)
+        change = ("", new or "") if action == "missing" else (new, "") if new is not None else ("", NOTED)
         self.changes.setdefault(variable, {})[row] = change
         return APPLIED, ""
 
@@ -250,7 +249,7 @@ class Correction:
         return Balance("cells of the rows kept", len(stays) * len(self.before.names), parts, quiet=True)
 
     def _listing(self) -> tuple[Listing, ...]:
-        rows: list[tuple[Any, ...]] = []
+        rows: list[tuple[object, ...]] = []
         for name, changes in self.changes.items():
             for row, (new, reason) in list(changes.items())[:20]:
                 key = key_texts(self.before, self.keys, np.array([row]))[0] if self.keys else ""
@@ -263,7 +262,7 @@ class Correction:
         return (Listing("corrections", ("row", "key", "variable", "old", "new"), tuple(rows[:40])),) if rows else ()
 
 
-def replaced(texts: Any, rows: npt.NDArray[np.int64], new: Sequence[str | None]) -> Any:
+def replaced(texts: pa.Array, rows: npt.NDArray[np.int64], new: Sequence[str | None]) -> pa.Array:
     """An Arrow array of texts with some cells replaced."""
     places = np.arange(len(texts))
     places[rows] = len(texts) + np.arange(len(rows))

@@ -50,8 +50,9 @@ def of_column(name: str, column: Column) -> Drafted:
     span: tuple[str, str] | None = None
     values: tuple[str, ...] = ()
     if len(present) and column.type in ("integer", "number", "date", "datetime"):
-        texts = Column.of(column.type, present.values[[present.values.argmin(), present.values.argmax()]]).to_text()
-        span = (texts[0].as_py(), texts[1].as_py())
+        ends = present.values[[present.values.argmin(), present.values.argmax()]]
+        low, high = Column.of(column.type, ends).to_text().to_pylist()
+        span = (low, high)
     if len(present) and column.type in ("integer", "string"):
         _, texts, _ = distinct_cells(present)
         if len(texts) <= MOST_CODES and (column.type == "string" or len(texts) < len(present) / 2):

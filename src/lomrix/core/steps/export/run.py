@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import text_order
 from lomrix.core.steps.account import Account, Balance, Listing
@@ -175,7 +175,7 @@ def with_codes_used(
     return dictionary
 
 
-def as_numbers(column: Column, labels: Any) -> tuple[Column, Recoding]:
+def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recoding]:
     """A column of any type as numbers, and how that was done."""
     why, reasons = column.why, column.reasons
     if column.type == "boolean":
@@ -208,7 +208,7 @@ def as_numbers(column: Column, labels: Any) -> tuple[Column, Recoding]:
     )
 
 
-def _ids_as_numbers(strings: Any) -> npt.NDArray[np.int64] | None:
+def _ids_as_numbers(strings: pa.Array) -> npt.NDArray[np.int64] | None:
     """Texts of digits as numbers, where no two of them become one; else None."""
     if not len(strings) or not matches(strings, r"\d{1,15}").all():
         return None
@@ -216,7 +216,7 @@ def _ids_as_numbers(strings: Any) -> npt.NDArray[np.int64] | None:
     return numbers if len(np.unique(numbers)) == len(numbers) else None
 
 
-def _spread(of_distinct: npt.NDArray[np.int64], positions: npt.NDArray[Any]) -> npt.NDArray[np.int64]:
+def _spread(of_distinct: npt.NDArray[np.int64], positions: Array) -> npt.NDArray[np.int64]:
     numbers: npt.NDArray[np.int64] = np.append(of_distinct, 0)[positions]  # the last place answers for a missing cell
     return numbers
 

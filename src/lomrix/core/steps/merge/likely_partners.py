@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from functools import partial
 
 import numpy as np
 import numpy.typing as npt
@@ -60,7 +61,7 @@ def visible(text: str) -> str:
     return f'"{text}"' if text != text.strip() else text
 
 
-def near_misses(alone: Any, others: Any) -> dict[str, NearMiss]:
+def near_misses(alone: pa.Array, others: pa.Array) -> dict[str, NearMiss]:
     """Likely partners of keys without one.
 
     Parameters
@@ -88,7 +89,7 @@ def near_misses(alone: Any, others: Any) -> dict[str, NearMiss]:
     return found
 
 
-def _forms(alone: Any, others: Any) -> list[tuple[str, Any]]:
+def _forms(alone: pa.Array, others: pa.Array) -> list[tuple[str, Callable[[pa.Array], pa.Array]]]:
     """The forms that can bring some of these keys together; one that changes none of them is spared."""
     both = pa.concat_arrays([alone.cast(pa.large_string()), others.cast(pa.large_string())])
     used = bytes_used(both)
@@ -97,10 +98,8 @@ def _forms(alone: Any, others: Any) -> list[tuple[str, Any]]:
     # One case throughout is one case still when it is made small.
     case = other_signs or bool(used[ord("A") : ord("Z") + 1].any() and used[ord("a") : ord("z") + 1].any())
     useful = {"blanks": blanks, "zeros": blanks or bool((bytes_at(both, 0) == ZERO).any()), "case": case}
-    forms: list[tuple[str, Any]] = [
-        (cause, lambda texts, words=words: tidied_texts(texts, words))
-        for cause, words in FORMS
-        if all(useful[word] for word in words)
+    forms: list[tuple[str, Callable[[pa.Array], pa.Array]]] = [
+        (cause, partial(tidied_texts, words=words)) for cause, words in FORMS if all(useful[word] for word in words)
     ]
     if used[ord(".")]:
         forms.append((STORED_NUMBER, lambda texts: pc.replace_substring_regex(texts, r"^0*(\d+)\.0+$", r"\1")))
@@ -110,14 +109,14 @@ def _forms(alone: Any, others: Any) -> list[tuple[str, Any]]:
     return forms
 
 
-def _partners(first: Any, second: Any) -> npt.NDArray[np.int64]:
+def _partners(first: pa.Array, second: pa.Array) -> npt.NDArray[np.int64]:
     """For each text the first equal one on the other side, -1 where there is none."""
     one, two, size = key_codes.paired_text_codes(first.cast(pa.large_string()), second.cast(pa.large_string()))
     table = np.append(first_rows(two, size), -1)
     return np.asarray(table[one])
 
 
-def _add_spellings(found: dict[str, NearMiss], alone: Any, others: Any) -> None:
+def _add_spellings(found: dict[str, NearMiss], alone: pa.Array, others: pa.Array) -> None:
     """Partners by spelling: for words only, since one number is as near to another as to the next."""
     keys, partners = _words(alone), _words(others)
     if not keys or not partners:
@@ -128,7 +127,7 @@ def _add_spellings(found: dict[str, NearMiss], alone: Any, others: Any) -> None:
             found[key] = NearMiss(key, partner, SPELLING, round(score, 1))
 
 
-def _words(texts: Any) -> list[str]:
+def _words(texts: pa.Array) -> list[str]:
     letters = pc.count_substring_regex(texts, r"\pL")
     return list(texts.filter(pc.greater_equal(letters, LEAST_LETTERS)).to_pylist())
 

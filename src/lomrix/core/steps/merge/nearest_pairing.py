@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.nearest import nearest_rows, used_once
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Balance
 from lomrix.core.steps.merge.overlap import Overlap
@@ -34,7 +34,7 @@ class NearestPairing(Pairing):
         self.keys = replace(self.keys, notes=(*self.keys.notes, *self.told()))
 
     @cached_property
-    def times(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any], float]:
+    def times(self) -> tuple[Array, Array, float]:
         """Times of both sides as numbers in one unit, and the window in that unit."""
         one, two = self.base[self.near.base], self.added[self.near.added]
         type_ = common_type((one, two))
@@ -55,7 +55,7 @@ class NearestPairing(Pairing):
         return arrays[0], arrays[1], self.near.within * MICROSECONDS[self.near.unit]
 
     @staticmethod
-    def _plain(column: Column) -> npt.NDArray[Any]:
+    def _plain(column: Column) -> Array:
         return np.nan_to_num(column.values.astype(np.float64))
 
     @cached_property
@@ -89,7 +89,7 @@ class NearestPairing(Pairing):
         return matched
 
     @cached_property
-    def rows(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+    def rows(self) -> tuple[Array, Array]:
         """Row of the base and row of the added table for each row of the result."""
         base_rows, added_rows = np.arange(len(self.base)), self.partners
         if self.step.rows == "matched":

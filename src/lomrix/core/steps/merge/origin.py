@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.steps.account import Account
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
@@ -38,10 +38,10 @@ class Origin:
         """Every row comes from the base."""
         return cls((base.name,), np.ones(len(base), np.int64))
 
-    def extended(self, name: str, base_rows: npt.NDArray[Any], added_rows: npt.NDArray[Any]) -> Origin:
+    def extended(self, name: str, base_rows: Array, added_rows: Array) -> Origin:
         """The same after one more file was brought to the rows."""
         bits = np.append(self.bits, 0)[base_rows] | np.where(added_rows >= 0, 1 << len(self.names), 0)
-        return Origin((*self.names, name), bits)
+        return Origin((*self.names, name), bits.astype(np.int64, copy=False))
 
     def with_status(self, table: Table, name: str) -> Table:
         """The table with a column that says it, codes with labels; rows that more files have come first."""

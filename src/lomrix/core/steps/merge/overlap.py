@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import key_texts
 from lomrix.core.steps.account import Listing
@@ -21,7 +20,7 @@ from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.texts import table_of_texts
 
 MOST_EXAMPLES = 5
-Rows = npt.NDArray[Any]
+Rows = Array
 
 
 @dataclass

@@ -6,13 +6,14 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property, partial
-from typing import Any, get_args
+from typing import get_args
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays import matching
+from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import PairedKeys, key_texts
 from lomrix.core.steps.account import Account, Balance, Listing
@@ -21,6 +22,7 @@ from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
 from lomrix.core.table.column import Column, common_type, either
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table
@@ -71,7 +73,7 @@ class Pairing:
         return self.counts.shared_by_base(self.keys.added)
 
     @cached_property
-    def rows(self) -> tuple[npt.NDArray[Any], npt.NDArray[Any]]:
+    def rows(self) -> tuple[Array, Array]:
         """Row of the base and row of the added table for each row of the result; -1 where there is none."""
         base_rows, added_rows = matching.matched_rows(self.keys.base, self.keys.added, self.keys.size, self.counts)
         if self.step.rows == "matched":
@@ -84,12 +86,12 @@ class Pairing:
         return np.concatenate([base_rows, gone]), np.concatenate([added_rows, rest])
 
     @property
-    def base_rows(self) -> npt.NDArray[Any]:
+    def base_rows(self) -> Array:
         """Base row of each row of the result."""
         return self.rows[0]
 
     @property
-    def added_rows(self) -> npt.NDArray[Any]:
+    def added_rows(self) -> Array:
         """Added row of each row of the result."""
         return self.rows[1]
 
@@ -140,7 +142,7 @@ class Pairing:
         what = "no relationship was named" if expected is None else f"expected {expected}"
         raise DataError(f"The keys are {found}, but {what}.", where="; ".join(repeated), todo=todo)
 
-    def _repeated(self, table: Table, codes: Any, counts: Any, side: int) -> str:
+    def _repeated(self, table: Table, codes: Array, counts: Array, side: int) -> str:
         rows = np.flatnonzero(np.append(counts > 1, False)[codes])
         keys = int(np.count_nonzero(counts > 1))
         names = [pair[side] for pair in self.key]
@@ -178,7 +180,7 @@ class Pairing:
     def _of_base(self, column: Column) -> Column:
         return column if self.base_is_whole else column.take_or(self.base_rows, UNMATCHED)
 
-    def _dictionary(self, overlap: Overlap) -> Any:
+    def _dictionary(self, overlap: Overlap) -> Dictionary:
         key_of = {added: base for base, added in self.key}
         added = self.added.dictionary.for_columns(self.added.names)
         renamed = {key_of.get(name, overlap.renamed.get(name, name)): entry for name, entry in added.variables.items()}
@@ -195,21 +197,21 @@ class Pairing:
 
     # ------------------------------------------------------------- near misses
 
-    def _alone(self, side: int) -> npt.NDArray[Any]:
+    def _alone(self, side: int) -> Array:
         """The first row of each key without a partner, on one side."""
         codes, matched = ((self.keys.base, self.base_matched), (self.keys.added, self.added_matched))[side]
         return self._firsts(side, ~matched & (codes >= 0))
 
-    def _firsts(self, side: int, which: npt.NDArray[np.bool_]) -> npt.NDArray[Any]:
+    def _firsts(self, side: int, which: npt.NDArray[np.bool_]) -> Array:
         """The first row of each key among some rows of one side."""
         codes = np.where(which, (self.keys.base, self.keys.added)[side], -1)
         firsts = matching.first_rows(codes, self.keys.size)
         return np.sort(firsts[firsts >= 0])
 
-    def _alone_texts(self, side: int) -> Any:
+    def _alone_texts(self, side: int) -> pa.Array:
         return self._texts(side, self._alone(side))
 
-    def _texts(self, side: int, rows: npt.NDArray[Any]) -> Any:
+    def _texts(self, side: int, rows: Array) -> pa.Array:
         table = (self.base, self.added)[side]
         names = [pair[side] for pair in self.key]
         if len(names) == 1:
@@ -229,7 +231,7 @@ class Pairing:
     def unmatched(self, near: dict[str, NearMiss]) -> Table:
         """All keys without a partner: side, key, rows, first row, and the likely partner."""
         back = {miss.partner: miss for miss in near.values()}
-        rows: list[tuple[Any, ...]] = []
+        rows: list[tuple[str, ...]] = []
         for side, table in enumerate((self.base, self.added)):
             codes = (self.keys.base, self.keys.added)[side]
             firsts = self._alone(side)
@@ -283,7 +285,7 @@ class Pairing:
             self._advice(near),
         )
 
-    def _side(self, table: Table, codes: Any, matched: Any, kept: bool) -> Balance:
+    def _side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:
         gone = codes < 0
         fate = "" if kept else ", left out"
         return Balance(
@@ -338,7 +340,7 @@ class Pairing:
             (self.base, self.keys.base, self.base_matched, 0),
             (self.added, self.keys.added, self.added_matched, 1),
         )
-        rows: list[tuple[Any, ...]] = []
+        rows: list[tuple[object, ...]] = []
         for table, codes, matched, side in sides:
             names = [pair[side] for pair in self.key]
             some = self._alone(side)[:MOST_EXAMPLES]

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.errors import DataError
@@ -17,7 +17,7 @@ from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 
 
-def tidied_texts(texts: Any, words: Sequence[str]) -> Any:
+def tidied_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
     """Texts in the form in which some differences do not count.
 
     Parameters

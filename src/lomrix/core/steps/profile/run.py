@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Collection
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
 
 import numpy as np
 
@@ -59,7 +58,7 @@ def profiled(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
     return Result(table_of(rows), account)
 
 
-def row_of(table: Table, name: str, as_labels: bool) -> tuple[Any, ...]:
+def row_of(table: Table, name: str, as_labels: bool) -> tuple[object, ...]:
     """One column as it is described."""
     column = table[name]
     missing = ", ".join(f"{count:,} {reason}" for reason, count in column.reason_counts().items())
@@ -92,7 +91,7 @@ def notes_on(table: Table) -> list[Note]:
     return notes
 
 
-def table_of(rows: list[tuple[Any, ...]]) -> Table:
+def table_of(rows: list[tuple[object, ...]]) -> Table:
     """The description as a table."""
     heads = ("column", "type", "missing", "distinct", "values", "label")
     columns = {

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import text_order
 from lomrix.core.steps.account import Account, Balance, Listing
@@ -28,6 +28,8 @@ from lomrix.core.table.texts import require_heads, rows_of
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.reading import typed_column
 
+# Old value, new value, and number of cells.
+Told = tuple[str, str, int]
 MAP_HEADS = ("variable", "old", "new")
 UNMAPPED = "not in the map"
 MOST_LISTED = 10
@@ -90,7 +92,7 @@ class Recoded:
         self.step, self.before, self.columns, self.dictionary = step, before, columns, dictionary
         self.changes: list[Change] = []
 
-    def put(self, name: str, column: Column, pairs: Any, unmapped: Any = ()) -> str:
+    def put(self, name: str, column: Column, pairs: Sequence[Told], unmapped: Sequence[tuple[str, int]] = ()) -> str:
         """Put a recoded column into its place, or into a new one."""
         into = self.step.into.replace("{column}", name) if self.step.into else name
         if into != name:
@@ -103,11 +105,12 @@ class Recoded:
         self.changes.append(Change(name, into, tuple(pairs), len(column), changed, tuple(unmapped)))
         return into
 
-    def _carry_labels(self, name: str, into: str, pairs: Any, unmapped: Any) -> None:
+    def _carry_labels(self, name: str, into: str, pairs: Sequence[Told], unmapped: Sequence[tuple[str, int]]) -> None:
         """Labels follow their values; a new value that stands for several old labels gets none."""
         entry, labels = self.before.dictionary.of(name), self.before.dictionary.labels_of(name)
         found: dict[str, set[str]] = {}
-        for old, new, *_ in [*pairs, *((value, value) for value, _ in unmapped)]:
+        same = [(old, new) for old, new, _ in pairs] + [(value, value) for value, _ in unmapped]
+        for old, new in same:
             found.setdefault(new, set()).add(labels.get(old, ""))
         carried = {new: one.pop() for new, one in sorted(found.items()) if len(one) == 1}
         carried = {new: label for new, label in carried.items() if label}
@@ -269,7 +272,7 @@ def means_the_same(old: str, new: str, column: Column) -> bool:
     return old == new
 
 
-def _fitting(pair: Pair, texts: list[str], numbers: npt.NDArray[Any], type_: str) -> npt.NDArray[np.bool_]:
+def _fitting(pair: Pair, texts: list[str], numbers: Array, type_: str) -> npt.NDArray[np.bool_]:
     if pair.is_range:
         return np.asarray((numbers >= pair.low) & (numbers <= pair.high))
     if type_ in ("integer", "number") and is_number(pair.old):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -99,7 +98,7 @@ def _with_statistics(column: Column, order: Rows, group: Rows, kept: Rows, how: 
         source = np.arange(len(column))
         source[kept[filled]] = first[filled]
         return column.take(source)
-    values: Any = STATISTICS[how](Values(group[present], column.values[order][present], count))[filled]
+    values = STATISTICS[how](Values(group[present], column.values[order][present], count))[filled]
     whole = column.type == "integer" and how in ("min", "max", "sum")
     column = column if whole else column.widened("number")
     changed = column.values.copy()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property, partial
@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import layout
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, Proposal, UsageError
 from lomrix.core.rows.candidate_keys import candidate_keys
 from lomrix.core.rows.occasions import Occasion
@@ -23,11 +24,11 @@ from lomrix.core.table.column import DTYPES, FILLERS, Column, common_type
 from lomrix.core.table.header_guess import Guess, guessed_families
 from lomrix.core.table.other_layout import OtherLayout, places_of
 from lomrix.core.table.pool import Pool, chained
-from lomrix.core.table.reasons import NO_OCCASION, joined_reasons, renumbered
+from lomrix.core.table.reasons import NO_OCCASION, Why, joined_reasons, renumbered
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.types import Type
-from lomrix.core.table.variable import NOTHING_KNOWN
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 ROW_NUMBER = "row"
 # Whole numbers beyond this are not exact among decimals.
@@ -193,7 +194,7 @@ class Turn:
                     todo=f"If they are ids, say ‹type={name}=string›.",
                 )
 
-    def _measure_of_texts(self, columns: list[Column | None], why: Any, reasons: tuple[str, ...]) -> Column:
+    def _measure_of_texts(self, columns: list[Column | None], why: Why | None, reasons: tuple[str, ...]) -> Column:
         pool = Pool.of([])
         arrays: list[npt.NDArray[np.int32] | None] = []
         for column in columns:
@@ -272,7 +273,7 @@ class Turn:
     def _made(self) -> dict[str, Callable[[], Column]]:
         """How each column of the long table is made; their names are held against each other before any work."""
         rows = len(self.wide)
-        times: Any = self.times
+        times: int | Array = self.times
         if self.gone is not None:
             times = self.times - np.count_nonzero(self.dropped, axis=0)
         made: dict[str, Callable[[], Column]] = {}
@@ -303,7 +304,7 @@ class Turn:
         over = over if self.gone is None else layout.without(over, self.gone)
         return Column(column.type, over, None, (), column.pool)
 
-    def _remembered(self, made: Any, occasion_types: dict[str, Type]) -> OtherLayout:
+    def _remembered(self, made: Mapping[str, Variable], occasion_types: dict[str, Type]) -> OtherLayout:
         """The wide layout, for the way back."""
         dictionary = self.wide.dictionary
         entries = {name: dictionary.of(name) for name in self.wide.names if name in self.measured}

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -204,8 +203,8 @@ class WideAccount:
         columns = [work.settled[name] for name in work.roles.spread]
         if any(column.why is None for column in columns):
             return 0, 0
-        empty: Any = np.ones(len(work.settled), np.bool_)
-        never: Any = np.full(len(work.settled), all(NO_OCCASION in column.reasons for column in columns))
+        empty = np.ones(len(work.settled), np.bool_)
+        never = np.full(len(work.settled), all(NO_OCCASION in column.reasons for column in columns))
         for column in columns:
             empty &= column.is_missing
             if never.any():

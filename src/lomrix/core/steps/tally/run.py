@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import Groups, grouped, ordered_ranks
 from lomrix.core.steps.account import Account, Balance, Listing
@@ -85,14 +85,12 @@ class Counting:
 
     # ---------------------------------------------------------------- counting
 
-    def one(
-        self, scales: list[Scale], inside: npt.NDArray[Any], title: str, rows: list[Any], group: int
-    ) -> list[Listing]:
+    def one(self, scales: list[Scale], inside: Array, title: str, rows: list[Any], group: int) -> list[Listing]:
         """Count one variable."""
         (scale,) = scales
         counts = scale.counts(inside)
         total, valid = int(np.count_nonzero(inside)), int(counts.sum())
-        lines: list[tuple[Any, ...]] = []
+        lines: list[tuple[object, ...]] = []
         running = 0
         for at, text in enumerate(scale.texts):
             if not counts[at]:
@@ -111,9 +109,7 @@ class Counting:
         title = f"{scale.title}{f', {title}' if title else ''}"
         return [Listing(title, heads, tuple(lines))]
 
-    def two(
-        self, scales: list[Scale], inside: npt.NDArray[Any], title: str, rows: list[Any], group: int
-    ) -> list[Listing]:
+    def two(self, scales: list[Scale], inside: Array, title: str, rows: list[Any], group: int) -> list[Listing]:
         """Count two variables crossed."""
         down, across = scales
         if len(across.texts) > MOST_COLUMNS:
@@ -128,7 +124,7 @@ class Counting:
         whole = {"row": counts.sum(axis=1, keepdims=True), "column": counts.sum(axis=0, keepdims=True)}.get(
             self.step.percent
         )
-        lines: list[tuple[Any, ...]] = []
+        lines: list[tuple[object, ...]] = []
         for at in range(len(down.texts)):
             rows += [(group, (down.texts[at], across.texts[place]), int(counts[at, place])) for place in range(width)]
             if not counts[at].any():
@@ -203,7 +199,7 @@ class Scale:
     name: str
     label: str
     column: Column
-    codes: npt.NDArray[Any]
+    codes: Array
     values: Column
     texts: list[str]
     labels: Codes
@@ -241,7 +237,7 @@ class Scale:
         """Name and label."""
         return f"{self.name} ({self.label})" if self.label else self.name
 
-    def counts(self, inside: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    def counts(self, inside: Array) -> Array:
         """Cells of each value among some rows."""
         return np.bincount(self.codes[inside & (self.codes >= 0)], minlength=len(self.texts))
 

@@ -1,0 +1,19 @@
+# Arrow files.
+from types import TracebackType
+from typing import Self
+
+from pyarrow import Schema, Table, _File
+
+class RecordBatchFileReader:
+    schema: Schema
+    def read_all(self) -> Table: ...
+
+class RecordBatchFileWriter:
+    def write_table(self, table: Table) -> None: ...
+    def __enter__(self) -> Self: ...
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+def open_file(source: _File) -> RecordBatchFileReader: ...
+def new_file(sink: _File, schema: Schema) -> RecordBatchFileWriter: ...
