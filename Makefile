@@ -1,10 +1,14 @@
 # make demo   the main job on the demo study      make test   all checks
 # make bench  times and memory beside PyArrow     make clean  remove what these made
+# make mutants FOLDER=core/rows   change the folder in small ways, one at a time, and list what no test notices
 PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench clean
+FOLDER ?= core
+MUTANTS := mutants/tree
+
+.PHONY: demo test bench mutants clean
 
 $(BIN)/lomrix: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -28,5 +32,14 @@ test: $(VENV)/tested
 bench: $(VENV)/tested
 	$(BIN)/python bench/run.py
 
+# In a copy of the tree, since the tool writes into the one it stands in. LIKE='*codes*' takes some of the changes only.
+mutants: $(VENV)/tested
+	$(BIN)/pip install --quiet --constraint constraints.txt --editable '.[mutants]'
+	rm -rf $(MUTANTS) && mkdir -p $(MUTANTS)
+	cp -r src tests typings examples pyproject.toml README.md $(MUTANTS)
+	sed -i 's|"src/lomrix/core"\]|"src/lomrix/$(FOLDER)"]|' $(MUTANTS)/pyproject.toml
+	cd $(MUTANTS) && LOMRIX_TEST_PROFILE=mutants $(CURDIR)/$(BIN)/mutmut run $(LIKE)
+	cd $(MUTANTS) && $(CURDIR)/$(BIN)/mutmut results
+
 clean:
-	rm -rf $(VENV) demo bench/work
+	rm -rf $(VENV) demo bench/work mutants

@@ -123,8 +123,8 @@ def written_line(written: Written) -> str:
     if written.rows is None:
         return str(written.path)
     size = written.path.stat().st_size
-    rows = counted(written.rows, "row", "rows")
-    return f"{written.path}  ({rows}, {written.columns} columns, {size:,} bytes)"
+    rows, columns = counted(written.rows, "row", "rows"), counted(written.columns or 0, "column", "columns")
+    return f"{written.path}  ({rows}, {columns}, {size:,} bytes)"
 
 
 def following(outcome: Outcome, reference: str) -> list[str]:

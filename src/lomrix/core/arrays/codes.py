@@ -156,7 +156,8 @@ def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int
         if not (np.rint(sample * power) / power == sample).all():
             continue
         low, high = values.min(), values.max()
-        if not (high - low) * power <= ROOMY * len(values) + 1024:  # also where one is no number
+        # Also where one is no number, or all are so large that no whole number holds them.
+        if not ((high - low) * power <= ROOMY * len(values) + 1024 and max(-low, high) * power < 2**53):
             return None
         whole = np.rint(values * power)
         if (whole / power == values).all():

@@ -221,6 +221,7 @@ class Pile:
                 "rows",
                 sum(count for _, count in rows),
                 (("in the result", len(made)), ("left out as repeated", dropped)),
+                quiet=not dropped,
             )
         )
         if not dropped:

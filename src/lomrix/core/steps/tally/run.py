@@ -40,7 +40,7 @@ def tallied(step: Tally, tables: Inputs, wanted: Collection[str]) -> Result:
             told = [(name, column.to_text()[at].as_py()) for name, column in groups.values.items()]
             title = ", ".join(f"{name} {work.label(table, name, text)}" for name, text in told)
         listings += (work.one if len(scales) == 1 else work.two)(scales, inside, title, rows, at)
-    made = work.table(scales, groups.values if groups is not None else {}, rows)
+    made = work.table(scales, groups.values if groups is not None else {}, rows, table.dictionary)
     account = work.account(table, made, scales, groups, listings)
     entry = table.dictionary.of(step.variables[0])
     figure = Bars(made, step.variables, step.by, entry.label or step.variables[0])
@@ -148,11 +148,15 @@ class Counting:
 
     # ------------------------------------------------------------------ result
 
-    def table(self, scales: list[Scale], groups: dict[str, Column], rows: list[Any]) -> Table:
-        """The counts as a table."""
+    def table(self, scales: list[Scale], groups: dict[str, Column], rows: list[Any], source: Dictionary) -> Table:
+        """The counts as a table, with the labels of what was counted and of the groups."""
         at = np.array([row[0] for row in rows], np.int64)
         columns = {name: column.take(at) for name, column in groups.items()}
         dictionary = Dictionary()
+        for name in groups:
+            if labels := source.labels_of(name):
+                dictionary = dictionary.with_codes(name, labels)
+                dictionary = dictionary.with_variable(name, Variable(label=source.of(name).label, codes=name))
         for place, scale in enumerate(scales):
             where = {text: number for number, text in enumerate(scale.texts)}
             cells = np.array([where[row[1][place]] for row in rows], np.int64)
