@@ -10,10 +10,8 @@ from typing import TypeVar
 import pyarrow as pa
 import pyarrow.ipc
 
-from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
-from lomrix.files import descriptor
-from lomrix.files.arrow_form import ArrowForm, ArrowSource
+from lomrix.files.arrow_form import ArrowForm, ArrowSource, unreadable
 from lomrix.files.staging import FileSink
 
 Found = TypeVar("Found")
@@ -40,11 +38,7 @@ class Reader(ArrowSource):
             with pa.memory_map(str(self.path)) as source:
                 return action(pa.ipc.open_file(source))
         except pa.ArrowException as error:
-            raise FileError(
-                f"{self.path.name} cannot be read as Arrow.",
-                where=descriptor.first_line(error),
-                todo="Check that it was copied whole and has its own extension.",
-            ) from error
+            raise unreadable(self.path, "Arrow", error) from error
 
 
 @dataclass

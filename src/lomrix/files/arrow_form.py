@@ -189,3 +189,12 @@ def resource_in(metadata: Mapping[bytes, bytes] | None, path: Path) -> descripto
         raise FileError(
             f"The metadata of {path.name} cannot be understood.", where=descriptor.first_line(error)
         ) from error
+
+
+def unreadable(path: Path, kind: str, error: pa.ArrowException) -> FileError:
+    """A file that is not of the kind that its name says, or is damaged."""
+    return FileError(
+        f"{path.name} cannot be read as {kind}.",
+        where=descriptor.first_line(error),
+        todo="Check that it was copied whole and has its own extension.",
+    )

@@ -18,9 +18,9 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, typed_chunks
 from lomrix.files import descriptor
+from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource
 from lomrix.files.missing import missing_of
-from lomrix.files.missing_words import InCells
 from lomrix.files.staging import FileSink
 from lomrix.files.text_layout import Layout, found_layout, is_ascii, require_closed_quotes
 from lomrix.files.text_writer import delimiter_of, write_columns
@@ -182,34 +182,16 @@ def undecodable(path: Path, encoding: str) -> str:
 
 
 @dataclass
-class Writer(FileSink):
-    """Delimited text with its descriptor.
-
-    Parameters
-    ----------
-    in_cells
-        What stands in missing cells whose reason has no code.
-    """
-
-    in_cells: InCells = "empty"
-
-    @property
-    def beside(self) -> tuple[Path, ...]:
-        """The descriptor."""
-        return (descriptor.descriptor_path(self.path),)
+class Writer(DescribedSink):
+    """Delimited text with its descriptor."""
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
         assert isinstance(content, Table)
-        missing = {
-            name: missing_of(column, content.dictionary.of(name), self.in_cells)
-            for name, column in content.columns.items()
-        }
+        missing = self.missing(content)
         texts = {name: own.texts for name, own in missing.items()}
         digest = write_columns(content.columns, texts, part, delimiter_of(self.path))
-        told = descriptor.descriptor(content, missing)
-        size = part.stat().st_size
-        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told)}
+        return self.described(part, descriptor.descriptor(content, missing), digest)
 
     def verify(self, table: Table) -> int:
         """Read back what was staged and compare it."""

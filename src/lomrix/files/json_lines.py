@@ -18,8 +18,8 @@ from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import columns_from_arrow
 from lomrix.files.arrow_form import ArrowForm
+from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource
-from lomrix.files.staging import FileSink
 
 PART = 1 << 16
 
@@ -100,13 +100,8 @@ def whole_days(column: pa.ChunkedArray) -> pa.ChunkedArray:
 
 
 @dataclass
-class Writer(FileSink):
+class Writer(DescribedSink):
     """JSON Lines, missing cells as null; the descriptor stands beside it."""
-
-    @property
-    def beside(self) -> tuple[Path, ...]:
-        """The descriptor."""
-        return (descriptor.descriptor_path(self.path),)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
@@ -120,8 +115,7 @@ class Writer(FileSink):
                     parts.append(json_texts(column))
                 lines = pc.binary_join_element_wise(*parts, "}\n", "", null_handling="skip")
                 file.write("".join(lines.to_pylist()).encode())
-        digest, size = descriptor.file_hash(part), part.stat().st_size
-        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, form.descriptor())}
+        return self.described(part, form.descriptor())
 
 
 def json_texts(column: pa.Array) -> pa.Array:

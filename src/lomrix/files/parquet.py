@@ -11,10 +11,8 @@ from typing import TypeVar
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
-from lomrix.files import descriptor
-from lomrix.files.arrow_form import ArrowForm, ArrowSource
+from lomrix.files.arrow_form import ArrowForm, ArrowSource, unreadable
 from lomrix.files.staging import FileSink
 
 # Rows in a row group.
@@ -56,11 +54,7 @@ class Reader(ArrowSource):
         try:
             return action(pq.ParquetFile(self.path, memory_map=True, pre_buffer=True))
         except pa.ArrowException as error:
-            raise FileError(
-                f"{self.path.name} cannot be read as Parquet.",
-                where=descriptor.first_line(error),
-                todo="Check that it was copied whole and has its own extension.",
-            ) from error
+            raise unreadable(self.path, "Parquet", error) from error
 
 
 @dataclass

@@ -17,10 +17,9 @@ from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import typed_column
 from lomrix.files import descriptor
+from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shifted
-from lomrix.files.missing import Missing, missing_of
-from lomrix.files.missing_words import InCells
-from lomrix.files.staging import FileSink
+from lomrix.files.missing import Missing
 from lomrix.files.text_layout import column_names
 
 # The header is looked for among so many rows.
@@ -155,21 +154,8 @@ def cell_text(cell: object) -> str | None:
 
 
 @dataclass
-class Writer(FileSink):
-    """A workbook with one sheet; the descriptor stands beside it.
-
-    Parameters
-    ----------
-    in_cells
-        What stands in missing cells whose reason has no code.
-    """
-
-    in_cells: InCells = "empty"
-
-    @property
-    def beside(self) -> tuple[Path, ...]:
-        """The descriptor."""
-        return (descriptor.descriptor_path(self.path),)
+class Writer(DescribedSink):
+    """A workbook with one sheet; the descriptor stands beside it."""
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
@@ -179,14 +165,9 @@ class Writer(FileSink):
                 f"{self.path.name} was not written: a sheet holds {MOST_ROWS - 1:,} rows.",
                 todo="Write .csv or .parquet.",
             )
-        missing = {
-            name: missing_of(column, content.dictionary.of(name), self.in_cells)
-            for name, column in content.columns.items()
-        }
+        missing = self.missing(content)
         write_sheets(part, {sheet_title(content.name): (content, missing)})
-        told = descriptor.descriptor(content, missing)
-        digest, size = descriptor.file_hash(part), part.stat().st_size
-        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told)}
+        return self.described(part, descriptor.descriptor(content, missing))
 
 
 def sheet_title(name: str) -> str:

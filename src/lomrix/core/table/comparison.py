@@ -28,6 +28,7 @@ def text_codes(first: Column, second: Column) -> tuple[Array, Array]:
         place = one.strings.strings.index(two.strings.strings[0]).as_py()
         codes = np.full(len(one), place if place >= 0 else -2, np.int32)
         return (codes, one.values) if turned else (one.values, codes)
+    first, second = first.encoded(), second.encoded()  # mostly known by now, and few
     pool, start = chained(first.strings, second.strings)
     numbers = np.append(pool.distinct()[0], np.int32(-1))
     return numbers[first.values], numbers[np.where(second.values < 0, -1, second.values + start)]

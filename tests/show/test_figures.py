@@ -1,0 +1,66 @@
+"""What a person sees in a figure: bars of the right height under the right names, a mean where it lies."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from scipy import stats
+
+from lomrix.core.steps.reshape.course import Courses
+from lomrix.core.steps.reshape.to_long import ToLong
+from lomrix.core.steps.tally.settings import Tally
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.variable import Variable
+from lomrix.show.bar_figure import bar_figure
+from lomrix.show.course_figure import course_figure
+from tests.tables import sources, table
+
+CODES = Dictionary(
+    {"sex": Variable(codes="sex"), "watch": Variable(label="Watch", codes="watch")},
+    {"sex": {"1": "female", "2": "male"}, "watch": {"d": "Day watch", "n": "Night watch"}},
+)
+
+
+@pytest.fixture
+def drawn(monkeypatch: pytest.MonkeyPatch) -> list[Any]:
+    """Every figure that is drawn, kept to be looked at."""
+    from matplotlib import pyplot
+
+    figures: list[Any] = []
+    monkeypatch.setattr(pyplot, "close", figures.append)
+    return figures
+
+
+def test_bars_have_the_height_of_the_counts(drawn: list[Any], tmp_path: Path) -> None:
+    source = table(watch=["n", "d", "d", "d", "n", None], sex=[1, 1, 2, 2, 2, 1], dictionary=CODES)
+    result = Tally(variables=("watch",), by=("sex",)).apply(sources(source), {"figure"})
+    bar_figure(result.extras["figure"], tmp_path / "bars.png", "png")
+    (axes,) = drawn[0].axes
+    heights = {bars.get_label(): [bar.get_height() for bar in bars] for bars in axes.containers}
+    assert heights == {"female": [1, 1], "male": [2, 1]}
+    assert [text.get_text() for text in axes.get_xticklabels()] == ["Day watch", "Night watch"]
+    assert [text.get_text() for text in axes.get_legend().get_texts()] == ["female", "male"]
+    assert (axes.get_title("left"), axes.get_ylabel()) == ("Watch", "rows")
+    assert {text.get_text() for text in axes.texts} == {"1", "2"}
+    assert (tmp_path / "bars.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_courses_show_cases_and_their_mean(drawn: list[Any], tmp_path: Path) -> None:
+    source = table(id=["a", "b", "c"], x_m12=[7, 9, 5], x_m0=[1, 2, 6], x_m3=[4, None, None])
+    long = ToLong(case=("id",), header=("{measure}_m{month}",)).apply(sources(source)).table
+    courses = Courses.of(long)
+    course_figure(courses.drawn, "id", tmp_path / "course.svg", "svg")
+    (axes,) = drawn[0].axes
+    lines = [line for line in axes.lines if line.get_linewidth() == 0.6]
+    assert {tuple(line.get_ydata()[[0, -1]]) for line in lines} == {(1, 7), (2, 9), (6, 5)}
+    (bars,) = axes.containers
+    mean = bars.lines[0]
+    # Months at their true distances, 12 behind 3.
+    assert (mean.get_xdata().tolist(), mean.get_ydata().tolist()) == ([0, 3, 12], [3, 4, 7])
+    low, high = bars.lines[2][0].get_segments()[2][:, 1]
+    half = stats.t.ppf(0.975, 2) * 2 / 3**0.5  # 7, 9 and 5 have a standard deviation of 2
+    assert (low, high) == pytest.approx((7 - half, 7 + half))
+    assert (axes.get_xlabel(), [text.get_text() for text in axes.get_xticklabels()]) == ("month", ["0", "3", "12"])
+    assert drawn[0].get_suptitle() == "thin: all 3 cases (id); thick: mean of all with its 95 % interval"
