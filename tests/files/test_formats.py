@@ -167,6 +167,19 @@ def test_layouts_are_found(tmp_path: Path, content: bytes, names: list[str], cel
 
 
 @pytest.mark.parametrize(
+    ("encoding", "words"),
+    [
+        ("koi8_r", "Вахта ночная, судно крачка, матрос спал плохо; вахта дневная, судно тупик, матрос спал хорошо"),
+        ("cp1253", "Η βάρδια της νύχτας ήταν δύσκολη και ο ναύτης κοιμήθηκε λίγο, η βάρδια της ημέρας ήταν ήσυχη"),
+        ("cp1252", "Möwe, Säger, Schnäpper"),
+    ],
+)
+def test_the_encoding_is_found_where_there_is_enough_to_go_by(tmp_path: Path, encoding: str, words: str) -> None:
+    (tmp_path / "x.csv").write_bytes(f'id,note\n1,"{words}"\n'.encode(encoding))
+    assert source_of(str(tmp_path / "x.csv"), ReadSettings()).read().table["note"].cells() == [words]
+
+
+@pytest.mark.parametrize(
     ("content", "what", "where"),
     [
         (b"", "is empty", ""),

@@ -218,3 +218,26 @@ def test_the_installed_program(files: Path) -> None:
     out, _ = installed("subset", "base.csv", "--where", "x > 1", "--out", "o.csv", cwd=files)
     assert "2 of 3 rows" in out
     assert "Traceback" not in installed("subset", "base.csv", "--where", "x >", cwd=files, status=2)[1]
+
+
+def test_files_are_on_the_disk_before_they_are_renamed(files: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    flushed: set[int] = set()
+    renamed: list[tuple[str, bool]] = []
+    flush, rename = os.fsync, Path.replace
+
+    def watched_flush(number: int) -> None:
+        flushed.add(os.fstat(number).st_ino)
+        flush(number)
+
+    def watched_rename(part: Path, place: Path) -> Path:
+        renamed.append((Path(place).name, part.stat().st_ino in flushed))
+        return rename(part, place)
+
+    monkeypatch.setattr(os, "fsync", watched_flush)
+    monkeypatch.setattr(Path, "replace", watched_rename)
+    lomrix("merge", "base.csv", "more.csv", *KEY, "--out", "u.csv", "--unmatched", "n.csv", cwd=files)
+    assert {name for name, _ in renamed} >= {"u.csv", "u.csv.resource.json", "n.csv"}
+    assert all(was_flushed for _, was_flushed in renamed)
+    # The descriptor first, so that data never stand beside the descriptor of others without a hash that tells.
+    names = [name for name, _ in renamed]
+    assert names.index("u.csv.resource.json") < names.index("u.csv")

@@ -15,7 +15,10 @@ from lomrix.core.arrays.statistics import STATISTICS, Values
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.aggregate.settings import Aggregate, statistics_asked
 from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from tests.tables import reasons, rows, sources, table
 
 ALL = ("n", "missing", "mean", "sd", "median", "min", "max", "sum")
@@ -120,3 +123,32 @@ def test_kernels_agree_with_the_obvious_way(pairs: list[tuple[int, float]], name
             assert np.isnan(found[group]) or (name == "sum" and found[group] == 0)
         else:
             assert found[group] == pytest.approx(obvious(own), rel=1e-9, abs=1e-6)
+
+
+def test_all_that_is_told_of_a_grouping() -> None:
+    known = Dictionary({"x": Variable(label="Sleep", unit="min"), "g": Variable(label="Vessel")})
+    source = table(g=["a", "a", None, "b", "b"], x=[400, 500, 300, None, 410], dictionary=known)
+    result = Aggregate(by=("g",), stat=("x: n mean min max sum",), min_n=2).apply(sources(source))
+    made, account = result.table, result.account
+    assert rows(made) == [("a", 2, 450.0, 400, 500, 900), ("b", 1, None, None, None, None)]
+    assert [made[name].type for name in made.names[1:]] == ["integer", "number", "integer", "integer", "integer"]
+    assert reasons(made["x_min"]) == [None, "too-few"]
+    told = {
+        name: (made.dictionary.of(name).label, made.dictionary.of(name).unit) for name in ("x_n", "x_mean", "x_min")
+    }
+    assert told == {
+        "x_n": ("number of values of Sleep", ""),
+        "x_mean": ("mean of Sleep", "min"),
+        "x_min": ("minimum of Sleep", "min"),
+    }
+    assert (made.dictionary.of("g").label, made.dictionary.of("x_mean").level) == ("Vessel", "group")
+    assert account.step == "aggregate"
+    assert account.summary == "5 rows became 2 groups by g, 2 to 2 rows each."
+    assert account.facts == {"groups": 2, "rows": 2, "columns": ["x_n", "x_mean", "x_min", "x_max", "x_sum"]}
+    assert account.balances[0].parts == (("in a group", 4), ("g missing, in no group", 1))
+    # The row in no group has a value that is neither used nor skipped.
+    assert [(one.title, one.rows) for one in account.listings] == [("values used", (("x", 3, 1, "1 blank"),))]
+    assert account.listings[0].columns == ("variable", "values", "skipped as missing", "why")
+    assert account.notes[0] == Note("1 of 2 groups are missing (too-few).", "x_mean", (), "too-few", 1)
+    whole = Aggregate(by=("g",), stat=("x: sum",)).apply(sources(table(g=["a"], x=[1]))).account
+    assert whole.listings[0].rows == (("x", 1, 0, "none"),)

@@ -309,6 +309,13 @@ def test_names_go_and_the_linkage_leads_back(keyed: bool) -> None:
         day for new, day in zip(made.table["id"].cells(), made.table["seen"].cells(), strict=True) if back[new] == "7"
     ]
     assert abs((own[0] - own[1]).days) == 91
+    # Every date moved, by the days that the linkage tells.
+    days = dict(
+        zip(made.extras["linkage"]["new_id"].cells(), made.extras["linkage"]["shifted_days"].cells(), strict=True)
+    )
+    moved = zip(made.table["id"].cells(), made.table["seen"].cells(), strict=True)
+    assert sorted(day - datetime.timedelta(days[new]) for new, day in moved) == sorted(people()["seen"].cells())
+    assert all(1 <= abs(count) <= 180 for count in days.values())
     assert step.apply(unnaming(people())).table.same_as(made.table)
     assert not step.apply(unnaming(people(), "t")).table.same_as(made.table)
 
