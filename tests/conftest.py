@@ -7,7 +7,7 @@ import os
 from hypothesis import HealthCheck, settings
 
 # How long a machine takes is measured in bench/, never here.
-settings.register_profile("lomrix", deadline=None)
+settings.register_profile("lomrix", deadline=None, max_examples=60)
 # A mutant that lives does so in hundreds of runs; a few examples each are enough to see it die.
 settings.register_profile(
     "mutants", deadline=None, max_examples=12, derandomize=True, suppress_health_check=list(HealthCheck)
