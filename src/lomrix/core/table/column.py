@@ -326,12 +326,6 @@ class Column:
             return Column.of_strings(None, Pool(self.to_text()), self.why, self.reasons)
         raise TypeError(f"{self.type} does not widen to {type_}")
 
-    def merely_missing(self, reason: str = BLANK) -> Column:
-        """The column with one reason in every missing cell."""
-        if self.why is None:
-            return self
-        return Column(self.type, self.stored, (self.why != 0).astype(np.uint8), (reason,), self.pool)
-
     def to_text(self) -> pa.Array:
         """The cells as an Arrow array of strings, nulls where missing; whole numbers without a decimal point."""
         if self.type == "string":
