@@ -14,7 +14,7 @@ import pyarrow.csv as pacsv
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, typed_chunks
 from lomrix.files import descriptor
@@ -139,7 +139,7 @@ def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[
         cells, _, text = ragged[0]
         width = len(layout.names)
         return FileError(
-            f"A row of {path.name} has {cells} cells, the header has {width}.",
+            f"A row of {path.name} has {counted(cells, 'cell', 'cells')}, the header has {width}.",
             where=f"row {row_of(path, layout, text)}: {text[:100]}",
             todo="Mend the row in a copy: a delimiter inside a cell needs quotation marks around the cell."
             + (" Or name another --delimiter." if width == 1 else ""),

@@ -88,6 +88,13 @@ def test_what_does_not_belong_is_refused(text: str) -> None:
         evaluated(text, TABLE)
 
 
+@pytest.mark.parametrize(("text", "where"), [("a +", "it ends where more is wanted"), ("(a", "at sign 1")])
+def test_where_an_expression_breaks_off(text: str, where: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        parsed(text)
+    assert caught.value.where.startswith(where)
+
+
 def test_a_condition_is_true_or_false() -> None:
     with pytest.raises(UsageError, match="not true or false"):
         condition("a + 1", TABLE)

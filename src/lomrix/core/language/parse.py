@@ -33,10 +33,12 @@ def parsed(text: str) -> ast.expr:
     try:
         tree = ast.parse(text.strip(), mode="eval").body
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
-        place = getattr(error, "offset", None)
+        told = str(error)
+        if isinstance(error, SyntaxError):  # one without a place is at the end, where something is wanting
+            told = f"at sign {error.offset}: {error.msg}" if error.offset else "it ends where more is wanted"
         raise UsageError(
             f"The expression cannot be understood: {text}",
-            where=f"at sign {place}: {getattr(error, 'msg', error)}" if place else str(error),
+            where=told,
             todo=HELP,
         ) from error
     for node in ast.walk(tree):
