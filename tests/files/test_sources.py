@@ -61,9 +61,9 @@ def test_a_choice_of_columns_reads_the_file_once(tmp_path: Path, monkeypatch: py
     read: list[list[str]] = []
     cells = delimited.cells_as_text
 
-    def counted(path: Path, layout: Any, needed: Any, rows: Any = None) -> Any:
+    def counted(path: Path, layout: Any, needed: Any, rows: Any = None, body: Any = None) -> Any:
         read.append(list(needed))
-        return cells(path, layout, needed, rows)
+        return cells(path, layout, needed, rows, body)
 
     monkeypatch.setattr(delimited, "cells_as_text", counted)
     out, _ = lomrix("subset", "big.csv", "--columns", "id,c7", "--out", "o.csv", cwd=tmp_path)

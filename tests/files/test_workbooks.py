@@ -13,6 +13,7 @@ from lomrix.core.errors import FileError
 from lomrix.files.interface import Read
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import source_of
+from tests.tables import lomrix
 
 
 def read(path: Path, sheet: str = "") -> Read:
@@ -75,3 +76,34 @@ def test_what_is_no_workbook_is_told(tmp_path: Path) -> None:
     xlsxwriter.Workbook(str(tmp_path / "empty.xlsx")).close()
     with pytest.raises(FileError, match="holds no cell"):
         read(tmp_path / "empty.xlsx")
+
+
+def test_cells_that_a_sheet_cannot_hold_come_back_as_they_were(tmp_path: Path) -> None:
+    text = "id,d,m,n,t\n1,1850-01-02,0.30000000000000004,9007199254740993,2024-01-01 23:59:59.999999\n"
+    text += "2,2024-01-02,1.5,4,\n"
+    (tmp_path / "a.csv").write_text(text)
+    lomrix("subset", "a.csv", "--out", "a.xlsx", cwd=tmp_path)
+    out, _ = lomrix("subset", "a.xlsx", "--out", "-", "--quiet", cwd=tmp_path)
+    assert out == text
+
+
+def test_what_no_sheet_can_hold_is_refused_before_it_is_written(tmp_path: Path) -> None:
+    (tmp_path / "long.csv").write_text(f"id,t\n1,a\n2,{'x' * 32_768}\n")
+    lomrix("subset", "long.csv", "--out", "o.xlsx", cwd=tmp_path, status=3)
+    (tmp_path / "wide.csv").write_text(
+        ",".join(f"c{at}" for at in range(16_385)) + "\n" + ",".join("1" * 16_385) + "\n"
+    )
+    lomrix("subset", "wide.csv", "--out", "o.xlsx", cwd=tmp_path, status=3)
+    assert not list(tmp_path.glob("o.*"))
+
+
+@pytest.mark.parametrize(("row", "place"), [(1_048_575, 16_383), (2_000, 16_383), (1_048_575, 5)])
+def test_a_stray_cell_far_away_is_an_error(tmp_path: Path, row: int, place: int) -> None:
+    book = xlsxwriter.Workbook(str(tmp_path / "far.xlsx"))
+    sheet = book.add_worksheet()
+    sheet.write_row(0, 0, ["id", "x"])
+    sheet.write_row(1, 0, [1, 2])
+    sheet.write(row, place, "far")
+    book.close()
+    with pytest.raises(FileError, match="far away"):
+        read(tmp_path / "far.xlsx")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import signal
 import stat
 import subprocess
@@ -156,6 +157,16 @@ def test_parts_of_a_run_that_is_alive_are_left_alone(tmp_path: Path) -> None:
     part_of(tmp_path / "o.csv")
     assert part.exists()
     assert not dead.exists()
+
+
+def wait_until_it_listens(process: int) -> None:
+    """Wait until a process has a handler of its own for the request to end."""
+    for _ in range(400):
+        told = Path(f"/proc/{process}/status").read_text()
+        if int(re.search(r"SigCgt:\s*(\w+)", told)[1], 16) >> (signal.SIGTERM - 1) & 1:  # type: ignore[index]
+            return
+        time.sleep(0.05)
+    raise AssertionError("it never listens")
 
 
 def test_a_request_to_end_leaves_nothing_behind(files: Path) -> None:

@@ -19,6 +19,7 @@ class ArrowTypeError(TypeError, ArrowException): ...
 class DataType:
     value_type: DataType
     tz: str | None
+    precision: int
     num_fields: int
 
 class Buffer(bytearray):
@@ -118,6 +119,9 @@ class OSFile(_File):
 
 class BufferOutputStream(_File):
     def getvalue(self) -> Buffer: ...
+
+class BufferReader(_File):
+    def __init__(self, content: bytes) -> None: ...
 
 class MemoryPool:
     def release_unused(self) -> None: ...

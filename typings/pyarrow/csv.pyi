@@ -4,7 +4,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Self
 
-from pyarrow import BufferOutputStream, DataType, RecordBatch, Schema, Table
+from pyarrow import BufferOutputStream, BufferReader, DataType, RecordBatch, Schema, Table
 
 class InvalidRow:
     expected_columns: int
@@ -18,6 +18,7 @@ class ReadOptions:
         *,
         column_names: Sequence[str] = ...,
         autogenerate_column_names: bool = ...,
+        skip_rows: int = ...,
         skip_rows_after_names: int = ...,
         encoding: str = ...,
         block_size: int = ...,
@@ -60,13 +61,13 @@ class CSVStreamingReader:
     ) -> None: ...
 
 def read_csv(
-    source: Path | str,
+    source: Path | str | BufferReader,
     read_options: ReadOptions | None = ...,
     parse_options: ParseOptions | None = ...,
     convert_options: ConvertOptions | None = ...,
 ) -> Table: ...
 def open_csv(
-    source: Path | str,
+    source: Path | str | BufferReader,
     read_options: ReadOptions | None = ...,
     parse_options: ParseOptions | None = ...,
     convert_options: ConvertOptions | None = ...,

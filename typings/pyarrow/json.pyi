@@ -1,6 +1,6 @@
 # Reading of JSON Lines.
 from pathlib import Path
 
-from pyarrow import Table
+from pyarrow import BufferReader, Table
 
-def read_json(source: Path | str) -> Table: ...
+def read_json(source: Path | str | BufferReader) -> Table: ...

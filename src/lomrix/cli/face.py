@@ -12,7 +12,7 @@ from lomrix.core.errors import LomrixError, Proposal
 from lomrix.core.wording import worded
 
 if TYPE_CHECKING:
-    from lomrix.core.steps.account import Account
+    from lomrix.core.steps.account import Account, Listing
     from lomrix.core.steps.step import Step
     from lomrix.core.table.notes import Note
 
@@ -80,16 +80,18 @@ def told_note(note: Note) -> Note:
     return replace(note, text=in_words(note.text))
 
 
+def told_listing(listing: Listing) -> Listing:
+    """A listing in the words of the command line."""
+    rows = (tuple(in_words(cell) if isinstance(cell, str) else cell for cell in row) for row in listing.rows)
+    return replace(listing, title=in_words(listing.title), rows=tuple(rows))
+
+
 def told_account(account: Account, reference: str) -> Account:
     """An account in the words of the command line."""
     return replace(
         account,
         summary=in_words(account.summary),
-        listings=tuple(
-            replace(listing, rows=tuple(tuple(in_words(cell) if isinstance(cell, str) else cell for cell in row)
-                                        for row in listing.rows))
-            for listing in account.listings
-        ),
+        listings=tuple(map(told_listing, account.listings)),
         notes=tuple(map(told_note, account.notes)),
         advice=tuple(
             proposed(one, reference) if isinstance(one, Proposal) else in_words(one) for one in account.advice

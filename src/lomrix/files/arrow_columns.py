@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import offsets_and_data
 from lomrix.core.arrays.types import Array
@@ -20,6 +21,8 @@ from lomrix.core.table.types import Type
 from lomrix.core.text.reading import FEW_ROWS, typed_column, values_of
 from lomrix.files.reading import ReadSettings
 
+# So many digits any number holds.
+EXACT_DIGITS = 15
 METADATA = b"lomrix"
 # Types that a format may have made narrower than they were stated to be.
 WIDER = (("integer", "number"), ("date", "datetime"))
@@ -49,15 +52,15 @@ def columns_from_arrow(
 
     def converted(one: str) -> tuple[Column, list[Note]]:
         variable = settings.variable(one, beside)
-        array = one_array(arrow.column(one))
+        array, told = kept(one_array(arrow.column(one)), one)
         column = column_from_arrow(array, one, table, BLANK)
         if settings.all_text and column.type != "string":
-            return column.widened("string"), []
+            return column.widened("string"), told
         if column.type == "string" and variable.type not in (None, "string"):
             return typed_column(one, column.to_arrow(), variable, settings.date_format(one))
         if variable.type is not None and (column.type, variable.type) in WIDER:
             column = column.widened(variable.type)
-        return with_missing_codes(column, variable.missing) if variable.missing else column, []
+        return with_missing_codes(column, variable.missing) if variable.missing else column, told
 
     if arrow.num_rows > FEW_ROWS:
         with ThreadPoolExecutor() as workers:
@@ -66,6 +69,25 @@ def columns_from_arrow(
         found = list(map(converted, names))
     columns = {one: column for one, (column, _) in zip(names, found, strict=True)}
     return columns, [note for _, notes in found for note in notes]
+
+
+def kept(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
+    """An array as what our types can hold of it, and what a person should know where that is something else.
+
+    Decimals with more digits than a number holds become text; moments with a zone stand in universal time.
+    """
+    kind = array.type
+    if pa.types.is_timestamp(kind) and kind.tz is not None and kind.tz != "UTC":
+        return array, [Note(f"its moments had the zone {kind.tz}; they stand in universal time.", name, kind="offset")]
+    if pa.types.is_decimal(kind) and kind.precision > EXACT_DIGITS:
+        try:
+            is_same = pc.all(pc.equal(array.cast(pa.float64()).cast(kind), array)).as_py()
+        except pa.ArrowInvalid:
+            is_same = False
+        if is_same is False:
+            text = f"stays text: it has decimals of more than {EXACT_DIGITS} digits, which a number would cut."
+            return array.cast(pa.string()).cast(pa.large_string()), [Note(text, name, kind="digits-kept")]
+    return array, []
 
 
 def one_array(column: pa.ChunkedArray) -> pa.Array:

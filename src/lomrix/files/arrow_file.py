@@ -35,7 +35,8 @@ class Reader(ArrowSource):
 
     def _opened(self, action: Callable[[pa.ipc.RecordBatchFileReader], Found]) -> Found:
         try:
-            with pa.memory_map(str(self.path)) as source:
+            # Not mapped into memory: a file that is cut while it is read would end the program.
+            with pa.OSFile(str(self.path), "rb") as source:
                 return action(pa.ipc.open_file(source))
         except pa.ArrowException as error:
             raise unreadable(self.path, "Arrow", error) from error

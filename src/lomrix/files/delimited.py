@@ -14,15 +14,16 @@ import pyarrow.csv as pacsv
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, typed_chunks
 from lomrix.files import descriptor
 from lomrix.files.described_sink import DescribedSink
-from lomrix.files.file_source import Cells, FileSource
+from lomrix.files.file_source import Cells, FileSource, shifted
 from lomrix.files.missing import missing_of
 from lomrix.files.staging import FileSink
-from lomrix.files.text_layout import Layout, found_layout, is_ascii, require_closed_quotes
+from lomrix.files.text_layout import Layout, found_layout, is_ascii
+from lomrix.files.text_lines import Body, body_without_footer, notes_of_lines, require_closed_quotes
 from lomrix.files.text_writer import delimiter_of, write_columns
 
 
@@ -40,7 +41,12 @@ class Reader(FileSource):
 
     def cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """The cells, typed column by column."""
-        arrays = cells_as_text(self.path, self.layout, names, rows)
+        layout = self.layout
+        body = body_without_footer(self.path, layout, self.settings.skip_last) if self.settings.skip_last else None
+        arrays = cells_as_text(self.path, layout, names, rows, body)
+        about = [body.note] if body else []
+        if rows is None and body is None and arrays and not layout.is_empty_below:
+            about += notes_of_lines(self.path, layout, len(next(iter(arrays.values()))))
         beside = self.described.dictionary
 
         def typed(name: str) -> tuple[Column, list[Note]]:
@@ -57,7 +63,8 @@ class Reader(FileSource):
         else:  # many short columns would only wait for each other
             found = list(map(typed, names))
         columns = {name: column for name, (column, _) in zip(names, found, strict=True)}
-        return Cells(columns, (*self.layout.notes, *(note for _, notes in found for note in notes)))
+        told = [shifted(note, layout.rows_above - 1) for _, notes in found for note in notes]
+        return Cells(columns, (*layout.notes, *about, *told), FIRST_ROW + layout.rows_above - 1)
 
 
 def part_of_stream(reader: pacsv.CSVStreamingReader, rows: range) -> pa.Table:
@@ -74,7 +81,7 @@ def part_of_stream(reader: pacsv.CSVStreamingReader, rows: range) -> pa.Table:
 
 
 def cells_as_text(
-    path: Path, layout: Layout, needed: Sequence[str], rows: range | None = None
+    path: Path, layout: Layout, needed: Sequence[str], rows: range | None = None, body: Body | None = None
 ) -> dict[str, pa.ChunkedArray]:
     """The cells of some columns as chunked Arrow arrays of text; blank cells are nulls.
 
@@ -86,6 +93,8 @@ def cells_as_text(
         The columns.
     rows
         Which rows, counted from 0; all where None.
+    body
+        The text up to its footer; the whole file where None.
     """
     if layout.is_empty_below:
         return {name: pa.chunked_array([pa.array([], pa.large_string())]) for name in needed}
@@ -105,10 +114,12 @@ def cells_as_text(
         invalid_row_handler=remember,
     )
     read = pacsv.ReadOptions(
-        column_names=layout.names, skip_rows_after_names=1, encoding=layout.encoding, block_size=1 << 23
-    )
+        column_names=layout.names, skip_rows=layout.lines_above, encoding=body.encoding if body else layout.encoding,
+        block_size=1 << 23,
+    )  # fmt: skip
     # Plain ASCII is valid UTF-8, so that not every cell need be examined.
     plain = layout.encoding == "utf-8" and is_ascii(path)
+    source = path if body is None else pa.BufferReader(body.content)
     convert = pacsv.ConvertOptions(
         column_types={name: pa.binary() if plain else pa.string() for name in needed},
         include_columns=list(needed),
@@ -118,9 +129,9 @@ def cells_as_text(
     )
     try:
         if rows is None:
-            table = pacsv.read_csv(path, read, parse, convert)
+            table = pacsv.read_csv(source, read, parse, convert)
         else:
-            with pacsv.open_csv(path, read, parse, convert) as reader:
+            with pacsv.open_csv(source, read, parse, convert) as reader:
                 table = part_of_stream(reader, rows)
         columns = dict(zip(table.column_names, table.columns, strict=True))
         return {name: as_texts(column) for name, column in columns.items()} if plain else columns
@@ -142,7 +153,8 @@ def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[
             f"A row of {path.name} has {counted(cells, 'cell', 'cells')}, the header has {width}.",
             where=f"row {row_of(path, layout, text)}: {text[:100]}",
             todo="Mend the row in a copy: a delimiter inside a cell needs quotation marks around the cell."
-            + (" Or name another --delimiter." if width == 1 else ""),
+            + (" Or name another --delimiter." if width == 1 else "")
+            + (" A footer is left out by ‹skip_last=1›." if cells < width else ""),
         )
     if "UTF8" in str(error) or isinstance(error, UnicodeError):
         return FileError(
@@ -161,8 +173,9 @@ def row_of(path: Path, layout: Layout, text: str) -> str:
     with path.open(encoding=layout.encoding, errors="replace", newline="") as file:
         reader = csv.reader(file, delimiter=layout.delimiter)
         try:
-            rows = (row for row in reader if row)
-            return str(next(at for at, row in enumerate(rows, start=1) if len(row) != len(layout.names)))
+            below = (row for at, row in enumerate(reader) if at >= layout.rows_above)
+            found = (at for at, row in enumerate(filter(None, below), start=1) if len(row) != len(layout.names))
+            return str(next(found) + layout.rows_above)
         except (StopIteration, csv.Error):
             return "unknown"
 

@@ -19,6 +19,7 @@ from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import source_of
 from lomrix.files.staging import FileSink, guarded
 from lomrix.files.text_writer import write_columns
+from lomrix.files.workbook import has_sheet
 
 
 class DictionaryFile(BaseModel):
@@ -99,32 +100,31 @@ def read_sheets(path: Path) -> Dictionary:
         Where the file holds no column of variables.
     """
     settings = ReadSettings(all_text=True)
-    beside = path.with_name(path.stem + ".codes" + path.suffix)
     is_book = path.suffix.lower() in (".xlsx", ".ods")
     variables = source_of(f"{path}#variables" if is_book else str(path), settings).read().table
-    codes = None
-    if is_book:
-        codes = source_of(f"{path}#codes", settings).read().table
-    elif beside.exists():
-        codes = source_of(str(beside), settings).read().table
+    others = {}
+    for name in ("codes", "rules"):
+        beside = path.with_name(f"{path.stem}.{name}{path.suffix}")
+        if has_sheet(path, name) if is_book else beside.exists():
+            others[name] = source_of(f"{path}#{name}" if is_book else str(beside), settings).read().table
     if "variable" not in variables.columns:
         raise FileError(
             f"{path.name} is no dictionary: it has no column variable.",
             where=f"columns are {', '.join(variables.names[:8])}",
             todo="A dictionary is a .toml file, or two sheets: variables and codes.",
         )
-    return dictionary_of_sheets(variables, codes)
+    return dictionary_of_sheets(variables, **others)
 
 
 @dataclass
 class DictionarySink(FileSink):
-    """A dictionary as TOML, as a workbook of two sheets, or as two csv files, by the extension."""
+    """A dictionary as TOML, as a workbook of sheets, or as csv files, by the extension."""
 
     @property
     def beside(self) -> tuple[Path, ...]:
-        """The codes beside the variables, where it is two csv files."""
+        """The codes and the rules beside the variables, where it is csv files."""
         is_text = self.path.suffix.lower() == ".csv"
-        return (self.path.with_name(f"{self.path.stem}.codes.csv"),) if is_text else ()
+        return tuple(self.path.with_name(f"{self.path.stem}.{name}.csv") for name in ("codes", "rules") if is_text)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a dictionary."""
@@ -132,13 +132,16 @@ class DictionarySink(FileSink):
         if self.path.suffix.lower() == ".toml":
             part.write_text(dictionary_text(content), encoding="utf-8")
             return {}
-        variables, codes = dictionary_sheets(content)
+        sheets = dictionary_sheets(content)
         if self.path.suffix.lower() == ".xlsx":
             from lomrix.files.workbook import write_sheets
 
-            write_sheets(part, {"variables": (variables, {}), "codes": (codes, {})})
+            write_sheets(part, {name: (sheet, {}) for name, sheet in sheets.items()})
             return {}
-        write_columns(codes.columns, {}, part, ",")
-        beside = {self.beside[0]: part.read_bytes()}
+        variables = sheets.pop("variables")
+        beside = {}
+        for name, sheet in sheets.items():
+            write_columns(sheet.columns, {}, part, ",")
+            beside[self.path.with_name(f"{self.path.stem}.{name}.csv")] = part.read_bytes()
         write_columns(variables.columns, {}, part, ",")
         return beside

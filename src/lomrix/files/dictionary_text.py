@@ -23,6 +23,7 @@ VARIABLE_HEADS = (
     "variable",
     "label",
     "type",
+    "form",
     "unit",
     "codes",
     "missing",
@@ -32,6 +33,7 @@ VARIABLE_HEADS = (
     "level",
     "description",
 )
+RULE_HEADS = ("rule", "expression")
 CODE_HEADS = ("codes", "value", "label")
 BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 HEADING = """# The dictionary of {name}, drafted from what is in the file. Lines that begin with # say nothing yet.
@@ -65,16 +67,28 @@ def draft_text(drafted: Sequence[Drafted], name: str, existing: str = "") -> str
     codes = set(tomllib.loads(existing).get("codes", {})) if existing.strip() else set()
     lists = []
     for one in drafted:
-        lines = [f"[variables.{toml_key(one.name)}]", '# label = ""', f'# type = "{one.type}"']
+        said = {part: value for part, value in one.entry if value not in (None, "", {}, ())}
+        lines = [
+            f"[variables.{toml_key(one.name)}]",
+            *(f"{part} = {toml_value(value)}" for part, value in said.items()),
+        ]
+        open_parts = {"label": '""', "type": f'"{one.type}"'}
         if one.span is not None:
             quoted = one.span if one.type != "datetime" else tuple(text.replace(" ", "T") for text in one.span)
-            lines += [f"# minimum = {quoted[0]}", f"# maximum = {quoted[1]}"]
+            open_parts |= {"minimum": quoted[0], "maximum": quoted[1]}
         if one.values:
-            lines.append(f"# codes = {toml_value(one.name)}")
+            open_parts["codes"] = toml_value(one.name)
+        if one.codes:
+            open_parts["missing"] = toml_value({str(code): "not given" for code in one.codes}) + "  # stand apart"
+        lines += [f"# {part} = {text}" for part, text in open_parts.items() if part not in said]
         if one.reasons:
             lines.append("# found missing: " + ", ".join(one.reasons))
         parts.append("\n".join(lines) + "\n")
-        if one.values and one.name not in codes:
+        if one.entry.codes and one.entry.codes not in codes:
+            codes.add(one.entry.codes)
+            values = "\n".join(f"{toml_key(value)} = {toml_value(label)}" for value, label in one.labels.items())
+            lists.append(f"[codes.{toml_key(one.entry.codes)}]\n{values}\n")
+        elif one.values and not one.entry.codes and one.name not in codes:
             values = "\n".join(f'# {toml_key(value)} = ""' for value in one.values)
             lists.append(f"# [codes.{toml_key(one.name)}]\n{values}\n")
     return "\n".join([*parts, *lists])
@@ -102,26 +116,47 @@ def dictionary_text(dictionary: Dictionary) -> str:
 # ------------------------------------------------------------------ two sheets
 
 
-def dictionary_sheets(dictionary: Dictionary) -> tuple[Table, Table]:
-    """The dictionary as two tables of text: variables and codes."""
+def dictionary_sheets(dictionary: Dictionary) -> dict[str, Table]:
+    """The dictionary as tables of text: variables, codes, and rules where there are some."""
     variables = [
         [name, *(_cell(getattr(entry, head)) for head in VARIABLE_HEADS[1:])]
         for name, entry in dictionary.variables.items()
     ]
     codes = [[name, code, label] for name, entries in dictionary.codes.items() for code, label in entries.items()]
-    return table_of_texts(VARIABLE_HEADS, variables, "variables"), table_of_texts(CODE_HEADS, codes, "codes")
+    sheets = {
+        "variables": table_of_texts(VARIABLE_HEADS, variables, "variables"),
+        "codes": table_of_texts(CODE_HEADS, codes, "codes"),
+    }
+    if dictionary.rules:
+        rules = [[name, rule] for name, rule in dictionary.rules.items()]
+        sheets["rules"] = table_of_texts(RULE_HEADS, rules, "rules")
+    return sheets
 
 
 def _cell(value: object) -> str:
     if isinstance(value, Mapping):
-        return "; ".join(f"{code} = {reason}" for code, reason in value.items())
+        return "; ".join(f"{_kept(code)} = {_kept(reason)}" for code, reason in value.items())
     if isinstance(value, tuple):
-        return "; ".join(map(str, value))
+        return "; ".join(_kept(str(one)) for one in value)
     return "" if value is None else str(value)
 
 
-def dictionary_of_sheets(variables: Table, codes: Table | None) -> Dictionary:
-    """A dictionary from its two tables.
+def _kept(text: str) -> str:
+    """A text whose own signs of division are marked with a backslash."""
+    return re.sub(r"([\\;=])", r"\\\1", text)
+
+
+def _split(text: str, sign: str, most: int = 0) -> list[str]:
+    """The parts of a text between signs that no backslash marks."""
+    return [part.strip() for part in re.split(rf"(?<!\\){sign}", text, maxsplit=most)]
+
+
+def _plain(text: str) -> str:
+    return re.sub(r"\\(.)", r"\1", text)
+
+
+def dictionary_of_sheets(variables: Table, codes: Table | None, rules: Table | None = None) -> Dictionary:
+    """A dictionary from its tables.
 
     Raises
     ------
@@ -133,10 +168,10 @@ def dictionary_of_sheets(variables: Table, codes: Table | None) -> Dictionary:
         name = line.pop("variable", "")
         parts: dict[str, Any] = {head: text for head, text in line.items() if text and head in VARIABLE_HEADS}
         if "missing" in parts:
-            pairs = (pair.partition("=") for pair in parts["missing"].split(";") if pair.strip())
-            parts["missing"] = {code.strip(): reason.strip() or code.strip() for code, _, reason in pairs}
+            pairs = (_split(pair, "=", 1) for pair in _split(parts["missing"], ";") if pair)
+            parts["missing"] = {_plain(pair[0]): _plain(pair[-1] or pair[0]) for pair in pairs}
         if "allowed" in parts:
-            parts["allowed"] = tuple(part.strip() for part in parts["allowed"].split(";"))
+            parts["allowed"] = tuple(map(_plain, _split(parts["allowed"], ";")))
         try:
             if not name:
                 raise ValueError("the variable has no name")
@@ -151,4 +186,5 @@ def dictionary_of_sheets(variables: Table, codes: Table | None) -> Dictionary:
     lists: dict[str, dict[str, str]] = {}
     for line in rows_of(codes) if codes is not None else []:
         lists.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
-    return Dictionary(entries, lists)
+    own = {line.get("rule", ""): line.get("expression", "") for line in (rows_of(rules) if rules is not None else [])}
+    return Dictionary(entries, lists, own)

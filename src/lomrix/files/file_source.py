@@ -127,7 +127,11 @@ class FileSource(Source):
     def dictionary(self) -> Dictionary:
         """What is known of its variables: what was said goes before what stands beside or inside the file."""
         known = self.settings.dictionary.for_reading(self.names)
-        return known.joined(self.described.dictionary).without_tokens()
+        known = known.joined(self.described.dictionary).without_tokens()
+        for name, (type_, form) in self.settings.types.items():
+            if name in self.names and not self.settings.all_text:
+                known = known.with_variable(name, known.of(name).with_(type=type_, form=form))
+        return known
 
     def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> Read:
         """Read the file."""
@@ -138,8 +142,12 @@ class FileSource(Source):
             name: with_reasons(column, missing[name], rows, self.row_count(rows)) if name in missing else column
             for name, column in cells.columns.items()
         }
+        dictionary = self.dictionary
+        for name, column in made.items():
+            if dictionary.of(name).form and column.type != "string":
+                dictionary = dictionary.with_variable(name, dictionary.of(name).with_(form=""))
         table = Table(
-            made, self.dictionary, self.described.history, cells.name or self.path.stem, cells.first_row,
+            made, dictionary, self.described.history, cells.name or self.path.stem, cells.first_row,
             self.names if len(wanted) < len(self.names) else (),
         )  # fmt: skip
         notes = (*self.described.notes, *cells.notes)

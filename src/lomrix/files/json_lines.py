@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -14,6 +15,7 @@ import pyarrow.compute as pc
 import pyarrow.json
 
 from lomrix.core.errors import FileError
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import columns_from_arrow
@@ -22,6 +24,11 @@ from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource
 
 PART = 1 << 16
+# Whole numbers up to this are exact as numbers with a fraction too.
+EXACT = 2**53
+WITH_OFFSET = re.compile(rb':\s*"\d{4}-\d\d-\d\d[T ]\d\d:\d\d[\d:.]*[+-]\d\d:?\d\d"')
+NO_OBJECT = re.compile(rb"(?m)^[ \t\r]*[^{\s]")
+LONG_NUMBER = re.compile(rb":\s*-?\d{16,}|:\s*-?[\d.]+[eE][+-]?\d{3}|:\s*-?[NI][a-zA-Z]")
 
 
 class Reader(FileSource):
@@ -29,14 +36,26 @@ class Reader(FileSource):
 
     @cached_property
     def _arrow(self) -> pa.Table:
-        if not self.path.stat().st_size:
-            raise FileError(f"{self.path.name} is empty.", todo="Check that it was saved or copied whole.")
+        content = self.path.read_bytes()
+        if not content.strip():
+            return pa.table({name: pa.nulls(0) for name in self._names_beside})
         try:
-            arrow = pa.json.read_json(self.path)
-        except pa.ArrowException as error:
-            arrow = read_line_by_line(self.path, error)
+            # Lines that are no objects, and numbers that are cut, are nothing that the quick reader stops at.
+            arrow = None if needs_care(content) else pa.json.read_json(pa.BufferReader(content))
+        except pa.ArrowException:
+            arrow = None
+        if arrow is None or has_repeated_names(content, arrow):
+            arrow = read_line_by_line(self.path)
         columns = zip(arrow.column_names, arrow.columns, strict=True)
         return pa.table({name: whole_days(column) for name, column in columns})
+
+    @property
+    def _names_beside(self) -> list[str]:
+        """The names of a file without lines, which only its descriptor knows."""
+        beside = descriptor.found_beside(self.path)
+        if beside is None:
+            raise FileError(f"{self.path.name} is empty.", todo="Check that it was saved or copied whole.")
+        return list(beside[0].names)
 
     def look(self) -> tuple[list[str], descriptor.Resource | None]:
         """The keys of all objects."""
@@ -45,10 +64,57 @@ class Reader(FileSource):
     def cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """The values."""
         arrow = self._arrow if rows is None else self._arrow.slice(rows.start, max(rows.stop - rows.start, 0))
-        return Cells(*columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name))
+        columns, notes = columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name)
+        if any(column.type == "datetime" for column in columns.values()) and WITH_OFFSET.search(self.path.read_bytes()):
+            notes.append(Note("moments with an offset stand in universal time.", kind="offset"))
+        return Cells(columns, notes)
 
 
-def read_line_by_line(path: Path, error: Exception) -> pa.Table:
+def needs_care(content: bytes) -> bool:
+    """True where a line begins with no brace, or a number is too long for the quick reader to keep."""
+    return NO_OBJECT.search(content) is not None or LONG_NUMBER.search(content) is not None
+
+
+def has_repeated_names(content: bytes, arrow: pa.Table) -> bool:
+    """True where an object may have a name twice, of which the quick reader takes one."""
+    for name, column in zip(arrow.column_names, arrow.columns, strict=True):
+        key = re.escape(json.dumps(name, ensure_ascii=False).encode())
+        present = len(column) - column.null_count
+        if content.count(json.dumps(name, ensure_ascii=False).encode()) <= present:
+            continue
+        times = len(re.findall(key + rb"\s*:", content)) - len(re.findall(key + rb"\s*:\s*null\b", content))
+        if times > present:
+            return True
+    return False
+
+
+def without_repeated_names(pairs: list[tuple[str, object]]) -> dict[str, object]:
+    """An object as a dict.
+
+    Raises
+    ------
+    ValueError
+        Where a name stands twice.
+    """
+    row = dict(pairs)
+    if len(row) < len(pairs):
+        twice = next(name for at, (name, _) in enumerate(pairs) if name in [one for one, _ in pairs[:at]])
+        raise ValueError(f"the name {twice} stands twice")
+    return row
+
+
+def no_number(word: str) -> object:
+    """Refuse what is no number in JSON.
+
+    Raises
+    ------
+    ValueError
+        Always.
+    """
+    raise ValueError(f"{word} is no value of JSON")
+
+
+def read_line_by_line(path: Path) -> pa.Table:
     """What the quick reader refused: cells of several kinds become text; a line that is no object is named.
 
     Raises
@@ -62,13 +128,13 @@ def read_line_by_line(path: Path, error: Exception) -> pa.Table:
             if not line.strip():
                 continue
             try:
-                row = json.loads(line)
+                row = json.loads(line, object_pairs_hook=without_repeated_names, parse_constant=no_number)
             except ValueError as problem:
                 raise FileError(
                     f"Line {number} of {path.name} is no JSON.",
                     where=str(problem),
                     todo="Mend it in a copy of the file.",
-                ) from error
+                ) from problem
             if not isinstance(row, dict):
                 raise FileError(f"Line {number} of {path.name} is no object.", todo="Each line is {...}, one row.")
             rows.append(row)
@@ -83,11 +149,14 @@ def read_line_by_line(path: Path, error: Exception) -> pa.Table:
 
 
 def mixed(cells: list[object]) -> pa.Array:
-    """Cells of several kinds as an Arrow array, as text where they have no kind in common."""
+    """Cells of several kinds as an Arrow array, as text where they have no kind in common or a number is too long."""
     try:
-        return pa.array(cells)
-    except (pa.ArrowInvalid, pa.ArrowTypeError):
-        return pa.array([None if one is None else one if isinstance(one, str) else json.dumps(one) for one in cells])
+        array = pa.array(cells)
+        if not pa.types.is_floating(array.type) or not any(isinstance(one, int) and abs(one) > EXACT for one in cells):
+            return array
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
+        pass
+    return pa.array([None if one is None else one if isinstance(one, str) else json.dumps(one) for one in cells])
 
 
 def whole_days(column: pa.ChunkedArray) -> pa.ChunkedArray:

@@ -52,7 +52,7 @@ class Reader(ArrowSource):
 
     def _opened(self, action: Callable[[pq.ParquetFile], Found]) -> Found:
         try:
-            return action(pq.ParquetFile(self.path, memory_map=True, pre_buffer=True))
+            return action(pq.ParquetFile(self.path, memory_map=False, pre_buffer=True))
         except pa.ArrowException as error:
             raise unreadable(self.path, "Parquet", error) from error
 

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by
@@ -14,14 +14,17 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.types import TYPES, Type
 from lomrix.core.table.variable import Variable
 
+# A header is not looked for further down than this.
+MOST_ABOVE = 1000
+
 
 def types_asked(words: Sequence[str]) -> dict[str, tuple[Type, str]]:
-    """Read `age=integer` and `visit=date:%d/%m/%Y`.
+    """Read `age=integer`, `visit=date:%d/%m/%Y` and `born=date:%d/%m/%Y|%d %b %Y`, whose forms are tried in turn.
 
     Raises
     ------
     UsageError
-        Where a word has no equals sign or names no type.
+        Where a word has no equals sign or names no type, or its form is none of dates.
 
     Examples
     --------
@@ -38,6 +41,12 @@ def types_asked(words: Sequence[str]) -> dict[str, tuple[Type, str]]:
                 f'"{word}" does not give a column its type.',
                 todo=f"Say ‹type=age=integer› or ‹type=visit=date:%d/%m/%Y›; types are {' '.join(TYPES)}.",
             )
+        if format_:
+            from lomrix.core.text.dates import require_date_forms
+
+            if known not in ("date", "datetime"):
+                raise UsageError(f'"{word}": only dates have a form.', todo=f"Say ‹type={name}={known}›.")
+            require_date_forms(format_)
         asked[name.strip()] = (known, format_)
     return asked
 
@@ -56,6 +65,29 @@ def delimiter_said(text: str) -> str:
     return sign
 
 
+def header_rows_said(text: str) -> tuple[int, ...]:
+    """Row numbers with commas between, as a sheet counts them.
+
+    Raises
+    ------
+    UsageError
+        Where they are none, or do not ascend.
+
+    Examples
+    --------
+    >>> header_rows_said("4, 5")
+    (4, 5)
+    """
+    parts = [part.strip() for part in text.split(",")]
+    rows = tuple(int(part) for part in parts if part.isascii() and part.isdigit())
+    if len(rows) < len(parts) or rows[0] < 1 or list(rows) != sorted(set(rows)) or rows[-1] > MOST_ABOVE:
+        raise UsageError(
+            f'"{text}" does not say which rows the header has.',
+            todo=f"Say ‹header_rows=4› or ‹header_rows=4,5›, as a sheet counts them, up to {MOST_ABOVE}.",
+        )
+    return rows
+
+
 class ReadingOptions(BaseModel):
     """How files are read, as far as a person says it."""
 
@@ -71,6 +103,13 @@ class ReadingOptions(BaseModel):
     ] = ""
     decimal: Annotated[Literal[".", ","], Setting("Sign before decimal places: . or ,", "SIGN")] = "."
     encoding: Annotated[str, Setting("Encoding of text files, where it is not found right.", "NAME")] = ""
+    header_rows: Annotated[
+        str, parsed_by(header_rows_said), Setting("Rows of the header, joined where there are several: 4,5", "ROWS")
+    ] = ""
+    skip_rows: Annotated[int, Field(ge=0, le=MOST_ABOVE), Setting("Leave out so many rows at the top.", "NUMBER")] = 0
+    skip_last: Annotated[
+        str, Setting("Leave out so many rows at the end, or from the one on that begins like this: 'Total*'", "FOOTER")
+    ] = ""
 
 
 @dataclass(frozen=True)
@@ -91,6 +130,10 @@ class ReadSettings:
         Texts that stand for a missing cell in every column, each its own reason.
     all_text
         Every column stays text, as in a ledger.
+    header_rows
+        Rows of the header counted from 1; found where empty.
+    skip_rows, skip_last
+        What is left out at the top and at the end.
     """
 
     dictionary: Dictionary = field(default_factory=Dictionary)
@@ -100,14 +143,23 @@ class ReadSettings:
     decimal: str = "."
     missing_text: tuple[str, ...] = ()
     all_text: bool = False
+    header_rows: tuple[int, ...] = ()
+    skip_rows: int = 0
+    skip_last: str = ""
 
     @classmethod
     def of(cls, options: ReadingOptions, dictionary: Dictionary) -> ReadSettings:
         """What a person said, with the dictionary that was named."""
         return cls(
             dictionary, types_asked(options.type), delimiter_said(options.delimiter) if options.delimiter else "",
-            options.encoding, options.decimal, options.missing_text,
+            options.encoding, options.decimal, options.missing_text, False,
+            header_rows_said(options.header_rows) if options.header_rows else (), options.skip_rows, options.skip_last,
         )  # fmt: skip
+
+    @property
+    def rows_named(self) -> int:
+        """How many rows at the top something was said of."""
+        return max(self.skip_rows, *self.header_rows, 0)
 
     def variable(self, name: str, beside: Dictionary) -> Variable:
         """What is known of a column before it is read."""
@@ -120,4 +172,6 @@ class ReadSettings:
 
     def date_format(self, name: str) -> str:
         """How a column's dates are written, empty where that was not said."""
-        return self.types[name][1] if name in self.types and not self.all_text else ""
+        if self.all_text:
+            return ""
+        return self.types[name][1] if name in self.types else self.dictionary.of(name).form

@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import io
 import mmap
+import re
+import statistics
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,6 +14,7 @@ import numpy as np
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note
+from lomrix.files.header_rows import HEAD_ROWS, ROWS_BELOW, Header, found_header
 from lomrix.files.reading import ReadSettings
 
 HEAD = 1 << 22
@@ -27,7 +30,23 @@ BYTE_ORDER_MARKS = {b"\xef\xbb\xbf": "utf-8", b"\xff\xfe": "utf-16", b"\xfe\xff"
 
 @dataclass(frozen=True)
 class Layout:
-    """How a file is laid out: its encoding, delimiter and header."""
+    """How a file is laid out.
+
+    Parameters
+    ----------
+    encoding, delimiter
+        How its text is written.
+    names
+        Its header.
+    notes
+        What a person should look at.
+    has_quotes
+        Whether cells may stand in quotation marks, and so hold line breaks.
+    is_empty_below
+        Whether there is no row of data.
+    lines_above, rows_above
+        What stands above the first row of data: lines of the text, and rows as a sheet counts them.
+    """
 
     encoding: str
     delimiter: str
@@ -35,6 +54,8 @@ class Layout:
     notes: tuple[Note, ...]
     has_quotes: bool
     is_empty_below: bool
+    lines_above: int = 1
+    rows_above: int = 1
 
 
 def found_layout(path: Path, settings: ReadSettings) -> Layout:
@@ -62,27 +83,59 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
         raise FileError(
             f"There is no encoding {encoding}.", todo="Say --encoding utf-8 or --encoding cp1252."
         ) from error
+    delimiter = settings.delimiter or said_delimiter(text) or found_delimiter(text, path)
+    rows, ends = head_rows(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_named)
+    hint = [["", ""], *rows[1:]] if said_delimiter(text) else rows
+    header = found_header(hint, settings, path.name)
+    if ends[header.last] > header.last + 1 and len(head) < HEAD and text.count('"') % 2:
+        raise FileError(
+            f"A quotation mark is left open in the header of {path.name}.",
+            where=f"row {header.last + 1}",
+            todo="Close it, or take it out, in a copy of the file.",
+        )
+    if len(header.cells) > MOST_COLUMNS or (len(head) == HEAD and "\n" not in text):
+        raise FileError(
+            f"The first line of {path.name} is no header: it has {len(header.cells):,} cells.",
+            todo="Check the file and its --delimiter.",
+        )
+    names, notes = column_names(header, path)
+    notes = (*header.notes, *notes)
+    if not settings.encoding and not encoding.startswith("utf"):
+        told = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, say --encoding."
+        notes = (*notes, Note(told, kind="encoding"))
+    # In a file of one column an empty line is a row.
+    is_empty = len(head) < HEAD and not any(row or len(names) == 1 for row in rows[header.last + 1 :])
+    return Layout(encoding, delimiter, names, notes, has_quotes(path), is_empty, ends[header.last], header.last + 1)
+
+
+def head_rows(text: str, delimiter: str, path: Path, at_least: int) -> tuple[list[list[str]], list[int]]:
+    """The first rows of a text and the line that each of them ends with.
+
+    Raises
+    ------
+    FileError
+        Where a quotation mark opened among them is closed by none.
+    """
     csv.field_size_limit(1 << 27)
-    delimiter = settings.delimiter or found_delimiter(text, path)
+    rows, ends = list[list[str]](), list[int]()
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:
-        header = next((row for row in reader if row), [])
-        # In a file of one column an empty line is a row.
-        is_empty_below = len(head) < HEAD and not any(row or len(header) == 1 for row in reader)
+        for row in reader:
+            rows.append(row)
+            ends.append(reader.line_num)
+            if len(rows) > at_least and any(rows[-ROWS_BELOW:]):
+                break
     except csv.Error as error:
         raise FileError(
             f"The header of {path.name} cannot be read.", where=str(error), todo="Mend its first line."
         ) from error
-    if len(header) > MOST_COLUMNS or (len(head) == HEAD and "\n" not in text):
-        raise FileError(
-            f"The first line of {path.name} is no header: it has {len(header):,} cells.",
-            todo="Check the file and its --delimiter.",
-        )
-    names, notes = column_names(header, path)
-    if not settings.encoding and not encoding.startswith("utf"):
-        told = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, say --encoding."
-        notes = (*notes, Note(told, kind="encoding"))
-    return Layout(encoding, delimiter, names, notes, has_quotes(path), is_empty_below)
+    return rows, ends
+
+
+def said_delimiter(text: str) -> str:
+    """The delimiter that a first line of `sep=;` names, as spreadsheets write it; empty where there is none."""
+    found = re.match(r"\"?sep=([,;|\t])\"?[,;|\t]*\r?\n", text)
+    return found[1] if found else ""
 
 
 def found_encoding(path: Path, head: bytes) -> str:
@@ -108,14 +161,16 @@ def found_delimiter(text: str, path: Path) -> str:
     best, most = ",", 0
     for delimiter in DELIMITERS:
         widths = [len(row) for row in csv.reader(lines, delimiter=delimiter) if row]
-        if widths and widths[0] > 1:
-            alike = sum(width == widths[0] for width in widths) * 1000 + widths[0]
-            if alike > most:
+        usual = statistics.mode(widths) if widths else 0
+        if usual > 1:
+            # Lines above the header may be of another width.
+            alike = widths.count(usual) * 1000 + usual
+            if alike > most and (widths[0] > 1 or widths.count(usual) > 0.5 * len(widths)):
                 best, most = delimiter, alike
     return best
 
 
-def column_names(header: list[str], path: Path) -> tuple[list[str], tuple[Note, ...]]:
+def column_names(header: Header, path: Path) -> tuple[list[str], tuple[Note, ...]]:
     """The header's names; an empty one gets a name and a note.
 
     Raises
@@ -123,7 +178,7 @@ def column_names(header: list[str], path: Path) -> tuple[list[str], tuple[Note, 
     FileError
         Where two columns have one name.
     """
-    names = [name.strip() for name in header]
+    names = [name.strip() for name in header.cells]
     notes = []
     for place, name in enumerate(names, start=1):
         if not name:
@@ -138,10 +193,11 @@ def column_names(header: list[str], path: Path) -> tuple[list[str], tuple[Note, 
     seen: dict[str, int] = {}
     for place, name in enumerate(names, start=1):
         if name in seen:
+            two_rows = f" If the header has two rows: ‹header_rows={header.last},{header.last + 1}›"
             raise FileError(
                 f"The name {name} stands twice in the header of {path.name}.",
-                where=f"row 1, columns {seen[name]} and {place}",
-                todo="Rename one of the two columns in a copy of the file.",
+                where=f"row {header.last + 1}, columns {seen[name]} and {place}",
+                todo="Rename one of the two columns in a copy of the file." + (two_rows if header.last else ""),
             )
         seen[name] = place
     return names, tuple(notes)
@@ -154,31 +210,6 @@ def has_quotes(path: Path) -> bool:
         # A header whose names stand in quotation marks says nothing of the cells, unless one holds a line break.
         start = line_end if whole[:line_end].count(b'"') % 2 == 0 else 0
         return whole.find(b'"', start) >= 0
-
-
-def require_closed_quotes(path: Path, layout: Layout) -> None:
-    """Stop where a quotation mark is left open, which would make the rest of the file one cell.
-
-    Raises
-    ------
-    FileError
-        Naming the row in which it was opened.
-    """
-    with path.open("rb") as file:
-        marks = sum(part.count(b'"') for part in iter(lambda: file.read(1 << 22), b""))
-    if marks % 2 == 0:
-        return
-    row = 1
-    with path.open(encoding=layout.encoding, errors="replace", newline="") as text:
-        try:
-            for row, _ in enumerate(csv.reader(text, delimiter=layout.delimiter, strict=True), start=2):  # noqa: B007
-                pass
-        except csv.Error as error:
-            raise FileError(
-                f"A quotation mark is left open in {path.name}.",
-                where=f"row {row}",
-                todo="Close it, or take it out, in a copy of the file.",
-            ) from error
 
 
 def is_ascii(path: Path) -> bool:

@@ -3,28 +3,44 @@
 from __future__ import annotations
 
 import datetime
+import re
+import zipfile
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import FIRST_ROW, Note
+from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import typed_column
 from lomrix.files import descriptor
 from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shifted
+from lomrix.files.header_rows import FOOTER_ROWS, HEAD_ROWS, footer_length, footer_note, found_header
 from lomrix.files.missing import Missing
 from lomrix.files.text_layout import column_names
 
-# The header is looked for among so many rows.
-HEAD_ROWS = 40
 MOST_ROWS = 1_048_576
+MOST_COLUMNS = 16_384
+LONGEST_CELL = 32_767
+# The serial numbers of days begin to be those of the calendar here.
+FIRST_DAY = np.datetime64("1900-03-01")
+# So large are whole numbers that a sheet's numbers hold exactly.
+LARGEST_WHOLE = 2**53
+# Sheets of so many places are read whatever share of them is empty; larger ones if not nearly all are.
+MOST_EMPTY = 5_000_000
+FEWEST_FILLED = 100
+LARGEST_SHEET = 1 << 30
+SHEET_PART = re.compile(r"xl/worksheets/[^/]+\.xml")
+WIDE = re.compile(rb'<c r="([A-Z]{3})\d')
+MIDDLING = re.compile(rb'<c r="([A-Z]{2})\d')
 Row = Sequence[object]
 
 
@@ -46,19 +62,22 @@ class Reader(FileSource):
     def found(self) -> Sheet:
         """The sheet that was named, else the first that holds something."""
         name, rows, notes = sheet_cells(self.path, self.sheet)
-        at = header_row(rows)
-        if at:
-            text = f"{at} title lines above the header, which is row {at + 1}, were passed over."
-            notes.append(Note(text, kind="title"))
-        width = max(len(rows[at]), max((last_filled(row) for row in rows[at:]), default=0))
-        header = [cell_text(cell) or "" for cell in [*rows[at], *[""] * width][:width]]
-        while header and not header[-1] and all(last_filled(row) < len(header) for row in rows[at:]):
-            header.pop()
-        names, name_notes = column_names(header, self.path)
-        body = rows[at + 1 :]
+        header = found_header(rows[: HEAD_ROWS + self.settings.rows_named], self.settings, self.path.name)
+        body = rows[header.last + 1 :]
         while body and not last_filled(body[-1]):
             body.pop()
-        return Sheet(name, names, body, at, (*name_notes, *notes))
+        count = footer_length(body[-FOOTER_ROWS * 25 :], self.settings.skip_last)
+        if self.settings.skip_last:
+            left = body[len(body) - count :]
+            notes.append(footer_note(left, header.last + 2 + len(body) - count, self.settings.skip_last))
+            body = body[: len(body) - count]
+            while body and not last_filled(body[-1]):
+                body.pop()
+        # A remark beside the table makes a column of its own; one without name and cells is none.
+        width = max([last_filled(header.cells), *map(last_filled, body)])
+        header = replace(header, cells=[*header.cells, *[""] * width][:width])
+        names, name_notes = column_names(header, self.path)
+        return Sheet(name, names, body, header.last, (*header.notes, *name_notes, *notes))
 
     def look(self) -> tuple[list[str], descriptor.Resource | None]:
         """The header."""
@@ -83,10 +102,74 @@ class Reader(FileSource):
         return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, told)
 
 
+def has_sheet(path: Path, name: str) -> bool:
+    """True where a workbook has a sheet of that name."""
+    from python_calamine import CalamineError, CalamineWorkbook
+
+    try:
+        return name in CalamineWorkbook.from_path(str(path)).sheet_names
+    except CalamineError:
+        return False
+
+
+def require_dense(path: Path) -> None:
+    """Stop where a sheet has a few cells far away, which would be read as millions of empty ones.
+
+    Raises
+    ------
+    FileError
+        Naming the sheet's part and the farthest cell.
+    """
+    if path.suffix.lower() != ".xlsx" or not zipfile.is_zipfile(path):
+        return
+    with zipfile.ZipFile(path) as book:
+        for name in book.namelist():
+            if not SHEET_PART.fullmatch(name):
+                continue
+            if book.getinfo(name).file_size > LARGEST_SHEET:
+                raise FileError(f"{path.name} holds a sheet of more than a gigabyte.", todo="Save it as .csv.")
+            content = book.read(name)
+            rows, columns = farthest(content)
+            cells = content.count(b"<c ")
+            if rows * columns > max(MOST_EMPTY, FEWEST_FILLED * cells):
+                raise FileError(
+                    f"A sheet of {path.name} has cells far away from its table.",
+                    where=f"{name}: {counted(cells, 'cell', 'cells')} in {rows:,} rows and {columns:,} columns",
+                    todo="Delete what stands far below or far to the right, and save the workbook again.",
+                )
+
+
+def farthest(content: bytes) -> tuple[int, int]:
+    """The last row and the last column that the cells of a sheet name.
+
+    Examples
+    --------
+    >>> farthest(b'<row r="2"><c r="AB2"/></row><row r="7"><c r="C7"/></row>')
+    (7, 28)
+    """
+    last = content.rfind(b'<row r="')
+    row = int(content[last + 8 :].split(b'"', 1)[0]) if last >= 0 else 0
+    # Columns of three and two letters first: names of one letter need no look.
+    for pattern in (WIDE, MIDDLING):
+        names = set(pattern.findall(content))
+        if names:
+            return row, max(column_number(name.decode()) for name in names)
+    return row, 26
+
+
+def column_number(name: str) -> int:
+    """The number of a column that has letters for a name: A is 1."""
+    number = 0
+    for letter in name:
+        number = number * 26 + ord(letter) - ord("A") + 1
+    return number
+
+
 def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
     """Name and cells of a sheet: the one that was named, else the first that holds something."""
     from python_calamine import CalamineError, CalamineWorkbook, PasswordError
 
+    require_dense(path)
     try:
         book = CalamineWorkbook.from_path(str(path))
         names = book.sheet_names
@@ -129,17 +212,6 @@ def last_filled(row: Row) -> int:
     return next((at for at in range(len(row), 0, -1) if row[at - 1] not in ("", None)), 0)
 
 
-def header_row(rows: list[Row]) -> int:
-    """The row of the header: the first that is as full as the table below it, title lines being shorter."""
-    head = rows[:HEAD_ROWS]
-    filled = [sum(cell not in ("", None) for cell in row) for row in head]
-    widest = max(filled)
-    for at, (row, count) in enumerate(zip(head, filled, strict=True)):
-        if count >= max(1, 0.8 * widest) and all(isinstance(cell, str | int | float) for cell in row):
-            return at
-    return next(at for at, count in enumerate(filled) if count)
-
-
 def cell_text(cell: object) -> str | None:
     """A cell as text: whole numbers without a decimal point, dates as ISO dates."""
     if cell is None or cell == "":
@@ -160,14 +232,55 @@ class Writer(DescribedSink):
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
         assert isinstance(content, Table)
-        if len(content) >= MOST_ROWS:
-            raise FileError(
-                f"{self.path.name} was not written: a sheet holds {MOST_ROWS - 1:,} rows.",
-                todo="Write .csv or .parquet.",
-            )
+        require_fitting(content, self.path.name)
         missing = self.missing(content)
         write_sheets(part, {sheet_title(content.name): (content, missing)})
         return self.described(part, descriptor.descriptor(content, missing))
+
+
+def require_fitting(table: Table, file: str) -> None:
+    """Stop where a sheet cannot hold a table.
+
+    Raises
+    ------
+    FileError
+        Naming what is too much.
+    """
+    if len(table) >= MOST_ROWS or len(table.names) > MOST_COLUMNS:
+        raise FileError(
+            f"{file} was not written: a sheet holds {MOST_ROWS - 1:,} rows and {MOST_COLUMNS:,} columns.",
+            where=f"the table has {len(table):,} rows and {len(table.names):,} columns",
+            todo="Write .csv or .parquet.",
+        )
+    for name, column in table.columns.items():
+        if column.type != "string" or not len(column):
+            continue
+        lengths = pc.utf8_length(column.to_arrow()).fill_null(0).to_numpy(zero_copy_only=False)
+        if lengths.max() > LONGEST_CELL:
+            raise FileError(
+                f"{file} was not written: a cell of a sheet holds {LONGEST_CELL:,} signs.",
+                where=f"{name}, row {int(lengths.argmax()) + FIRST_ROW}: {lengths.max():,} signs",
+                todo="Write .csv or .parquet.",
+            )
+
+
+def sheet_cells_of(column: Column) -> list[object]:
+    """The cells of a column as a sheet can hold them without a change: as text what its numbers and days cannot."""
+    cells: list[object] = list(column.cells())
+    if column.type == "integer":
+        odd = np.abs(column.values) > LARGEST_WHOLE
+    elif column.type == "date":
+        odd = column.values < FIRST_DAY
+    elif column.type == "datetime":
+        # Times of day are fractions of a number there, good for thousandths of a second.
+        odd = (column.values < FIRST_DAY) | (column.values.astype("datetime64[ms]") != column.values)
+    else:
+        return cells
+    rows = np.flatnonzero(odd & ~column.is_missing)
+    if len(rows):
+        for row, text in zip(rows.tolist(), column.take(rows).to_text().to_pylist(), strict=True):
+            cells[row] = text
+    return cells
 
 
 def sheet_title(name: str) -> str:
@@ -186,6 +299,15 @@ def write_sheets(path: Path, tables: Mapping[str, tuple[Table, Mapping[str, Miss
         By title, a table, and by column how its missing cells are written.
     """
     import xlsxwriter
+    from xlsxwriter.worksheet import Worksheet
+
+    class Sheet17(Worksheet):  # type: ignore[misc]
+        """A sheet whose numbers keep all 17 digits."""
+
+        def _xml_number_element(self, number: float, attributes: Any = ()) -> None:
+            told = "".join(f' {key}="{value}"' for key, value in attributes)
+            text = repr(float(number)).removesuffix(".0")
+            self.fh.write(f"<c{told}><v>{text}</v></c>")
 
     # The moment of making is fixed, so that the same table gives the same bytes.
     book = xlsxwriter.Workbook(str(path), {"strings_to_formulas": False, "strings_to_urls": False})
@@ -195,12 +317,12 @@ def write_sheets(path: Path, tables: Mapping[str, tuple[Table, Mapping[str, Miss
         "datetime": book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss"}),
     }
     for title, (table, missing) in tables.items():
-        sheet = book.add_worksheet(title)
+        sheet = book.add_worksheet(title, Sheet17)
         for place, (name, column) in enumerate(table.columns.items()):
             sheet.write_string(0, place, name)
             told = missing[name].texts if name in missing else {}
             words = ["", *(told.get(reason, "") for reason in column.reasons)]
-            cells = column.cells()
+            cells = sheet_cells_of(column)
             why = column.why.tolist() if column.why is not None else [0] * len(cells)
             filled = [words[number] if number else cell for cell, number in zip(cells, why, strict=True)]
             sheet.write_column(FIRST_ROW - 1, place, filled, formats.get(column.type))

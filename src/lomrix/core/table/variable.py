@@ -15,7 +15,8 @@ Bound = int | float | datetime.date
 class Variable(BaseModel):
     """What the dictionary says of one variable.
 
-    `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes.
+    `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes;
+    `form` is how dates are written in the file, as in `%d/%m/%Y`, and means nothing once they are read.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
@@ -23,6 +24,7 @@ class Variable(BaseModel):
     label: str = ""
     description: str = ""
     type: Type | None = None
+    form: str = ""
     unit: str = ""
     codes: str | None = None
     missing: dict[str, str] = Field(default_factory=dict)

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
-from lomrix.core.table.column import Column
+from lomrix.core.table.column import DTYPES, Column
 from lomrix.core.table.joined import joined_whys
 from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural
 from lomrix.core.table.pool import Pool, positions_of
@@ -20,6 +20,8 @@ from lomrix.core.table.reasons import BLANK, Why
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 from lomrix.core.text import rules
+from lomrix.core.text.dates import dates_in_forms
+from lomrix.core.text.resemblance import MOSTLY, resemblance
 
 # So many cells say which type to try; a glance at a few is enough to try numbers, which the cells then decide.
 SAMPLE = 1500
@@ -27,8 +29,8 @@ GLANCE = 12
 # Columns of up to so many rows are put together at once.
 FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
-# A column counts as "numbers but for a few cells" where at least this share of its present cells are numbers.
-MOSTLY = 0.5
+# Why a stray cell has no value in the type of the others.
+UNREADABLE = "unreadable"
 ARROW_TYPES = {
     "integer": pa.int64(),
     "number": pa.float64(),
@@ -55,6 +57,8 @@ class Reading:
         The sign before decimal places.
     tokens
         Whether words such as n/a are missing cells among numbers and dates.
+    shown
+        The cells as notes show them, where `strings` is made from them.
     """
 
     name: str
@@ -63,17 +67,16 @@ class Reading:
     date_format: str = ""
     decimal: str = "."
     tokens: bool = True
+    shown: pa.Array | None = None
     notes: list[Note] = field(default_factory=list)
 
     # ------------------------------------------------------------- the way in
 
     def column(self) -> Column:
         """The typed column; what a person should look at is left in `notes`."""
-        if self.decimal != "." and text_bytes.has_byte(self.strings, self.decimal.encode()):
-            dotted = Reading(self.name, pc.replace_substring(self.strings, self.decimal, "."), self.variable)
-            column = dotted.column()
-            if column.type in ("integer", "number"):
-                self.notes += dotted.notes
+        if self.decimal != ".":
+            column = self._with_decimal_sign()
+            if column is not None:
                 return column
         self._blanks_to_nulls()
         if self.strings.null_count == len(self.strings):
@@ -90,13 +93,34 @@ class Reading:
         sample = self.sample_kinds(SAMPLE)
         type_ = declared or likely_type(sample)
         if type_ == "string":
-            self._note_unclear_dates(sample)
+            self._note_resemblance()
             return self._as_strings()
         if type_ == "boolean":
             return self._by_distinct(type_)
         if type_ == "integer" and sample["number"]:
             type_ = "integer" if declared else "number"
         return self._cast(type_) or self._cast_with_words(type_) or self._by_distinct(type_)
+
+    def _with_decimal_sign(self) -> Column | None:
+        """A column of numbers whose decimal sign is no point; None where it is none or has points only.
+
+        A point is no decimal sign then: a cell such as 1.234 may be a thousand, and is never taken for a number.
+        """
+        if not text_bytes.has_byte(self.strings, self.decimal.encode()):
+            return None
+        points = pc.fill_null(pc.match_substring(self.strings, "."), False)
+        dotted = pc.replace_substring(self.strings, self.decimal, ".")
+        strings = pc.if_else(points, pc.replace_substring(self.strings, ".", "\N{ONE DOT LEADER}"), dotted)
+        read = Reading(self.name, strings, self.variable, shown=self.strings)
+        column = read.column()
+        if column.type in ("integer", "number"):
+            self.notes += read.notes
+            return column
+        if not any(note.kind == "stray-text" for note in read.notes):
+            return None
+        self.notes += read.notes
+        self._blanks_to_nulls()
+        return self._as_strings()
 
     def _all_blank(self) -> Column:
         type_ = self.variable.type or "string"
@@ -126,17 +150,20 @@ class Reading:
                 rows,
             )
 
-    def sample_kinds(self, size: int) -> Counter[str]:
-        """What kinds of text there are among the first cells and some of the others; blanks do not count."""
+    def sample(self, size: int) -> Counter[str]:
+        """The first cells and some of the others, by text; blanks do not count."""
         rows = len(self.strings)
         some = self.strings
         if rows > size:
             spread = np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)])
             some = self.strings.take(pa.array(np.unique(spread)))
+        return Counter(text for text in some.to_pylist() if text is not None)
+
+    def sample_kinds(self, size: int) -> Counter[str]:
+        """What kinds of text there are in a sample."""
         kinds: Counter[str] = Counter()
-        for text, count in Counter(some.to_pylist()).items():
-            if text is not None:
-                kinds["token" if text in self.variable.missing else rules.kind_of(text)] += count
+        for text, count in self.sample(size).items():
+            kinds["token" if text in self.variable.missing else rules.kind_of(text)] += count
         return kinds
 
     # ---------------------------------------------------------- the quick ways
@@ -154,6 +181,12 @@ class Reading:
         why = None if not array.null_count else array.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
         if type_ in ("integer", "number") and not self._keeps_every_digit(type_, strings, values, why):
             return None
+        if (
+            type_ == "number"
+            and any(text_bytes.has_byte(strings, sign) for sign in (b"e", b"E"))
+            and (values == 0).any()
+        ):
+            return None  # a number too small to be held may be among the zeros
         return self._with_missing_codes(Column.of(type_, values, why, (BLANK,)))
 
     def _keeps_every_digit(self, type_: Type, strings: pa.Array, values: Array, why: Why | None) -> bool:
@@ -209,10 +242,11 @@ class Reading:
         )
         stray = np.array([place for place, reason in reasons.items() if reason is None], dtype=np.int64)
         if len(stray):
-            digits = matches(texts.take(pa.array(stray)), rules.NUMBER)
-            if digits.any():  # leading zeros or very long: ids, not numbers with slips among them
-                return self._as_strings()
-            self._note_stray(type_, stray, counts, positions, int(counts[fits].sum()))
+            kept = matches(texts.take(pa.array(stray)), f"{rules.LEADING_ZERO}|{rules.LONG_WHOLE}")
+            # Leading zeros or very long: ids, not numbers with slips among them.
+            if self.variable.type is not None or not kept.any():
+                self._note_stray(type_, stray, counts, positions, int(counts[fits].sum()))
+            self._note_resemblance()
             return self._as_strings()
         if type_ == "integer" and parsed.dtype != np.int64:
             type_ = "number"
@@ -226,15 +260,15 @@ class Reading:
     def _parsed(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         """Value of each distinct text, and whether it has one under the rules of the type."""
         if self.date_format:
-            array = pc.strptime(texts, format=self.date_format, unit="us", error_is_null=True)
-            array = array.cast(ARROW_TYPES[type_])
-        elif type_ == "boolean":
+            moments, fits = dates_in_forms(texts, self.date_format)
+            return moments.astype(DTYPES[type_]), fits
+        if type_ == "boolean":
             lower = pc.utf8_lower(texts)
             fits = pc.is_in(lower, value_set=pa.array(["true", "false"], pa.large_string())).to_numpy(
                 zero_copy_only=False
             )
             return pc.equal(lower, "true").to_numpy(zero_copy_only=False), fits
-        elif type_ in ("date", "datetime"):
+        if type_ in ("date", "datetime"):
             array = parsed_dates(type_, texts)
         else:
             return self._parsed_numbers(texts)
@@ -246,11 +280,26 @@ class Reading:
             fits &= ~matches(texts, rules.LEADING_ZERO) & ~matches(texts, rules.LONG_WHOLE)
         whole = bool(matches(texts, rules.WHOLE)[fits].all())
         plain = pc.utf8_ltrim(pc.if_else(pa.array(fits), texts, "0"), "+")
+        if whole:
+            try:
+                return plain.cast(pa.int64()).to_numpy(zero_copy_only=False), fits
+            except pa.ArrowInvalid:  # over 18 digits
+                if self.variable.type == "integer":
+                    return self._parsed_integers(plain, fits)
+        values = np.array(plain.cast(pa.float64()).to_numpy(zero_copy_only=False))
+        fits &= np.isfinite(values)
+        # A number that is not nought and too small to be held is no number, rather than nought.
+        fits &= (values != 0) | ~matches(texts, rules.NOT_NOUGHT)
+        return np.where(fits, values, 0.0), fits
+
+    def _parsed_integers(self, plain: pa.Array, fits: npt.NDArray[np.bool_]) -> tuple[Array, npt.NDArray[np.bool_]]:
+        """Whole numbers of up to 18 digits, and those of 19 that can be held."""
         try:
-            array = plain.cast(pa.int64() if whole else pa.float64())
-        except pa.ArrowInvalid:  # over 18 digits
-            array = plain.cast(pa.float64())
-        return array.to_numpy(zero_copy_only=False), fits
+            return plain.cast(pa.int64()).to_numpy(zero_copy_only=False), fits
+        except pa.ArrowInvalid:
+            holds = np.array([-(2**63) <= int(text) < 2**63 for text in plain.to_pylist()])
+            values = pc.if_else(pa.array(holds), plain, "0").cast(pa.int64()).to_numpy(zero_copy_only=False)
+            return values, fits & holds
 
     def _blank_why(self) -> tuple[Why | None, tuple[str, ...]]:
         if not self.strings.null_count:
@@ -292,7 +341,7 @@ class Reading:
 
     def _note(self, kind: str, text: str, rows: Array) -> None:
         some = rows[:MOST_EXAMPLES]
-        values = self.strings.take(pa.array(some)).to_pylist()
+        values = (self.strings if self.shown is None else self.shown).take(pa.array(some)).to_pylist()
         examples = tuple(zip((some + FIRST_ROW).tolist(), values, strict=True))
         self.notes.append(Note(text, self.name, examples, kind, len(rows)))
 
@@ -315,15 +364,14 @@ class Reading:
             rows,
         )
 
-    def _note_unclear_dates(self, sample: Counter[str]) -> None:
-        if sample["unclear-date"] >= MOSTLY * sum(sample.values()):
-            rows = np.flatnonzero(self.strings.is_valid().to_numpy(zero_copy_only=False))[:MOST_EXAMPLES]
-            self._note(
-                "unclear-date",
-                f"stays text: day and month are not told apart; say ‹type={self.name}=date:%d/%m/%Y› "
-                "(or %m/%d/%Y) to read it as dates.",
-                rows,
-            )
+    def _note_resemblance(self) -> None:
+        """Tell what a column that stays text looks like."""
+        found = resemblance(self.name, self.sample(SAMPLE), self.decimal)
+        if found is not None:
+            if self.date_format and f":{self.date_format}›" in found.text:
+                return
+            rows = np.flatnonzero(found.cells(self.strings))
+            self._note(found.kind, found.text, rows)
 
 
 def typed_column(
@@ -397,14 +445,28 @@ def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable) -> Co
     return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)
 
 
-def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> tuple[Type, npt.NDArray[np.bool_]] | None:
+@dataclass(frozen=True)
+class StrayCells:
     """The cells that keep a column of text from being numbers or dates.
 
-    Returns
-    -------
-    The type that the other cells have, and True for each stray cell; None where the column is just text.
+    Parameters
+    ----------
+    type
+        The type that the other cells have.
+    cells
+        True for each stray cell.
+    others
+        The column in that type, its stray cells missing.
     """
-    reading = Reading("", column.to_arrow(), variable)
+
+    type: Type
+    cells: npt.NDArray[np.bool_]
+    others: Column
+
+
+def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> StrayCells | None:
+    """Look for cells that keep a column of text from being numbers or dates; None where it is just text."""
+    reading = Reading("", column.to_arrow(), variable, variable.form)
     kinds = reading.sample_kinds(SAMPLE)
     type_ = variable.type or likely_type(kinds)
     if column.type != "string" or type_ in ("string", "boolean") or not kinds:
@@ -413,12 +475,17 @@ def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> tuple[Typ
         type_ = "number"
     column = column.encoded()
     texts = pc.utf8_trim_whitespace(column.strings.strings)
-    _, fits = reading._parsed(type_, texts)
+    parsed, fits = reading._parsed(type_, texts)
     known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
     if matches(texts, rules.LEADING_ZERO)[~fits].any() and variable.type is None:
         return None
     stray = np.append(~fits & ~np.array(known, np.bool_), False)[column.values]
-    return (type_, stray) if stray.any() else None
+    if not stray.any():
+        return None
+    type_ = "number" if type_ == "integer" and parsed.dtype != np.int64 else type_
+    unfit = np.append(~fits, True)[column.values]
+    others = Column.of(type_, parsed[column.values], np.where(unfit, 1, 0).astype(np.uint8), (UNREADABLE,))
+    return StrayCells(type_, stray, others)
 
 
 def likely_type(kinds: Counter[str]) -> Type:

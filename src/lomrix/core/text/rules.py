@@ -26,6 +26,11 @@ DATETIME = r"\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?"
 BOOLEAN = r"(?i)true|false"
 # Day and month cannot be told apart, so these are never guessed.
 UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"
+NOT_NOUGHT = r"[^eE]*[1-9].*"
+COMMA_NUMBER = r"[+-]?\d+,\d+"
+WITH_OFFSET = DATETIME + r"(Z|[+-]\d{2}:?\d{2})"
+# A look at which cells may be meant as dates, with names of months in letters.
+ANY_DATE = r"\d{1,4}[/.\- ][A-Za-z0-9]{1,9}[/.\- ]\d{1,4}([ T].*)?|[A-Za-z]{3,9} \d{1,2},? \d{2,4}([ T].*)?"
 
 _PATTERNS = {
     "keep": re.compile(f"{LEADING_ZERO}|{LONG_WHOLE}"),
@@ -35,11 +40,15 @@ _PATTERNS = {
     "datetime": re.compile(DATETIME),
     "boolean": re.compile(BOOLEAN),
     "unclear-date": re.compile(UNCLEAR_DATE),
+    "comma-number": re.compile(COMMA_NUMBER),
+    "moment-with-offset": re.compile(WITH_OFFSET),
 }
 
 
 def kind_of(text: str) -> str:
-    """What one text looks like: `integer number date datetime boolean unclear-date token keep blank text`.
+    """What one text looks like: `integer number date datetime boolean token keep blank text`.
+
+    `unclear-date`, `comma-number` and `moment-with-offset` are texts that may be meant as dates, numbers, moments.
 
     `keep` is a run of digits that must stay text: leading zeros, or over 15 digits, both of which mark ids.
     """

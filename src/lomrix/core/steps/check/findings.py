@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
@@ -14,15 +15,18 @@ from lomrix.core.arrays.matching import counted
 from lomrix.core.arrays.statistics import quantiles
 from lomrix.core.arrays.text_bytes import SPACE, bytes_at, has_byte, offsets_and_data
 from lomrix.core.arrays.types import Array
+from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import condition
 from lomrix.core.language.parse import names_used, parsed
 from lomrix.core.rows.keys import row_codes, unordered_codes
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import mixed_decimals, not_listed
+from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.reading import stray_cells
+from lomrix.core.text.reading import StrayCells, stray_cells
+from lomrix.core.text.resemblance import resemblance
 
 # Outer fences stand this many quartile distances beyond the quartiles.
 FENCE = 3.0
@@ -50,6 +54,12 @@ class Finding:
         What was expected, in words.
     breaks
         Whether a rule is broken; else it is only worth a look.
+    variable
+        The column whose cells are to be mended, where that is not `column`.
+    shape
+        What most keys look like.
+    of_numbers
+        Whether the other cells are numbers.
     """
 
     rule: str
@@ -57,27 +67,41 @@ class Finding:
     rows: Array
     text: str
     breaks: bool = True
+    variable: str = ""
+    shape: str = ""
+    of_numbers: bool = True
 
 
 def all_findings(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> list[Finding]:
     """Everything that the rules find, the worst first."""
     found = [*key_findings(table, key)]
 
+    judged: dict[str, Column] = {}
+
     def of_column(name: str) -> list[Finding]:
-        entry = table.dictionary.of(name)
-        return list(column_findings(name, table[name], entry, table.dictionary, is_key=name in key))
+        entry, column = table.dictionary.of(name), table[name]
+        stray = stray_cells(column, entry) if column.type == "string" else None
+        told: list[Finding] = []
+        if stray is not None:
+            # What can be judged is judged, whatever stands in the cells beside it.
+            told = [stray_finding(name, stray)]
+            judged[name] = stray.others
+        told += text_findings(name, column, is_key=name in key) if column.type == "string" else []
+        column = stray.others if stray is not None else column
+        return [*told, *column_findings(name, column, entry, table.dictionary)]
 
     # Columns are independent, and arrays leave the other processor free.
     with ThreadPoolExecutor() as workers:
         found += [finding for one in workers.map(of_column, table.names) for finding in one]
     found += case_findings(table, case)
-    found += own_rules(table)
+    found += own_rules(table, judged)
     order = [
         "key-missing",
         "key-repeated",
         "key-shape",
         "case-changes",
         "text-in-numbers",
+        "text-in-dates",
         "not-listed",
         "out-of-range",
     ]
@@ -93,20 +117,16 @@ def key_findings(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
     name = ", ".join(key)
     gone = np.flatnonzero(codes < 0)
     if len(gone):
-        yield Finding("key-missing", name, gone, "every row has a key")
+        yield Finding("key-missing", name, gone, "every row has a key", variable=key[-1])
     counts = counted(codes, size)
     rows = np.flatnonzero(np.append(counts > 1, False)[codes])
     if len(rows):
         keys = int(np.count_nonzero(counts > 1))
-        yield Finding("key-repeated", name, rows, f"each key stands once; {keys:,} do not")
+        yield Finding("key-repeated", name, rows, f"each key stands once; {keys:,} do not", variable=key[-1])
 
 
-def column_findings(
-    name: str, column: Column, entry: Variable, dictionary: Dictionary, *, is_key: bool
-) -> Iterator[Finding]:
-    """What one column shows."""
-    if column.type == "string":
-        yield from text_findings(name, column, entry, is_key=is_key)
+def column_findings(name: str, column: Column, entry: Variable, dictionary: Dictionary) -> Iterator[Finding]:
+    """What the values of one column show."""
     listed = [*entry.allowed, *dictionary.labels_of(name)]
     unlisted = np.zeros(0, np.int64)
     if listed:
@@ -131,21 +151,37 @@ def column_findings(
     if column.type in ("number", "integer", "date", "datetime") and not listed:
         far, fences = far_out(column)
         far &= ~outside
+        codes = likely_missing_codes(column, entry, dictionary.labels_of(name))
+        for code in codes:
+            rows = np.flatnonzero((column.values == code) & ~column.is_missing)
+            far[rows] = False
+            words = f"{code} stands apart from all others and looks like a missing code"
+            yield Finding("missing-code", name, rows, words, breaks=False)
         if far.any():
-            yield Finding("far-out", name, np.flatnonzero(far), f"most lie within {fences}", breaks=False)
+            yield Finding("far-from-others", name, np.flatnonzero(far), f"most lie within {fences}", breaks=False)
     if column.type == "number":
         rows = mixed_decimals(column)
         if len(rows):
             yield Finding("mixed-decimals", name, rows, "all others are whole numbers", breaks=False)
 
 
-def text_findings(name: str, column: Column, entry: Variable, *, is_key: bool) -> Iterator[Finding]:
-    """Stray cells, blanks around texts, and keys of another shape."""
-    stray = stray_cells(column, entry)
-    if stray is not None:
-        type_, cells = stray
-        word = "numbers" if type_ in ("number", "integer") else f"{type_}s"
-        yield Finding("text-in-numbers", name, np.flatnonzero(cells), f"the other cells are {word}")
+def stray_finding(name: str, stray: StrayCells) -> Finding:
+    """Cells that are not like the others."""
+    of_numbers = stray.type in ("number", "integer")
+    words = "numbers" if of_numbers else f"{stray.type}s"
+    return Finding(
+        "text-in-numbers" if of_numbers else "text-in-dates", name, np.flatnonzero(stray.cells),
+        f"the other cells are {words}", of_numbers=of_numbers,
+    )  # fmt: skip
+
+
+def text_findings(name: str, column: Column, *, is_key: bool) -> Iterator[Finding]:
+    """Blanks around texts, keys of another shape, and what a text resembles."""
+    strings = column.to_arrow()
+    sample = strings.slice(0, SHAPE_SAMPLE).to_pylist()
+    found = resemblance(name, Counter(text for text in sample if text is not None))
+    if found is not None and not is_key:
+        yield Finding(found.kind, name, np.flatnonzero(found.cells(strings)), found.text, breaks=False)
     around = blanks_around(column)
     if len(around):
         yield Finding("blanks-around", name, around, "no blank before or after the text")
@@ -153,7 +189,7 @@ def text_findings(name: str, column: Column, entry: Variable, *, is_key: bool) -
         odd, shape = odd_shapes(column)
         odd = np.setdiff1d(odd, around)
         if len(odd):
-            yield Finding("key-shape", name, odd, f"most keys look like {shape}")
+            yield Finding("key-shape", name, odd, f"most keys look like {shape}", shape=shape)
 
 
 def blanks_around(column: Column) -> Array:
@@ -282,12 +318,17 @@ def changing(codes: Array, count: int, column: Column) -> Array:
     return np.flatnonzero(differs[codes])
 
 
-def own_rules(table: Table) -> Iterator[Finding]:
-    """The team's own rules, as far as the table has their columns."""
+def own_rules(table: Table, judged: Mapping[str, Column]) -> Iterator[Finding]:
+    """The team's own rules, as far as the table has their columns; stray cells count as missing in them."""
+    table = table.with_columns({**table.columns, **judged})
     for name, text in table.dictionary.rules.items():
         if not set(names_used(parsed(text))) <= set(table.names):
             continue
-        true = condition(text, table)
+        try:
+            true = condition(text, table)
+        except UsageError as error:
+            yield Finding(name, "", np.arange(len(table)), f"{text} (cannot be judged: {error.what})")
+            continue
         rows = np.flatnonzero(~true.values & ~true.is_missing)
         if len(rows):
             yield Finding(name, "", rows, text)

@@ -11,16 +11,14 @@ import numpy as np
 from lomrix.core.rows.keys import key_texts
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.check.findings import Finding, all_findings, value_texts
+from lomrix.core.steps.check.ledger import draft
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.column import Column
 from lomrix.core.table.notes import counted
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import column_of_texts
 
 MOST_EXAMPLES = 4
 LEDGER_NAME = "draft_ledger"
-LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
 
 
 def checked(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -31,7 +29,7 @@ def checked(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
         table[name]
     found = all_findings(table, step.key, step.case or step.key)
     drafts = LEDGER_NAME in wanted
-    extras = {LEDGER_NAME: work.ledger(table, found)} if drafts else {}
+    extras = {LEDGER_NAME: draft(table, found, step.names)} if drafts else {}
     return Result(table, work.account(table, found, drafts=drafts), extras)
 
 
@@ -96,22 +94,3 @@ class Checking:
             shown = "" if value is None else f' "{value}"' if value != value.strip() or " " in value else f" {value}"
             told.append(f"row {row}{f' ({key})' if key else ''}{shown}")
         return ", ".join(told) + (" …" if len(one.rows) > len(some) else "")
-
-    def ledger(self, table: Table, found: list[Finding]) -> Table:
-        """One row for each suspicious cell, the new value left open."""
-        cells = [one for one in found if one.column in table.columns]
-        rows = np.concatenate([one.rows for one in cells]).astype(np.int64) if cells else np.zeros(0, np.int64)
-        columns: dict[str, Column] = {
-            name: table[name].take(rows).widened("string") for name in self.step.names if name not in LEDGER
-        }
-        columns["row"] = Column.of("integer", rows + table.first_row)
-        words: dict[str, list[str | None]] = {
-            "variable": [one.column for one in cells for _ in one.rows],
-            "old": [value for one in cells for value in value_texts(table[one.column], one.rows)],
-            "action": ["set"] * len(rows),
-            "new": [None] * len(rows),
-            "why": [f"{one.rule}: {one.text}" for one in cells for _ in one.rows],
-            "by": [None] * len(rows),
-        }
-        columns |= {name: column_of_texts(texts) for name, texts in words.items()}
-        return Table(columns, name="ledger")

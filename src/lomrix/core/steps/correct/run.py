@@ -25,6 +25,7 @@ from lomrix.core.text.reading import typed_column
 ACTIONS = ("set", "missing", "note", "leave-out")
 OWN = ("row", "variable", "old", "new", "action", "why", "by")
 NOTED = "in notes"
+MOST_LISTED = 30
 APPLIED, ALREADY, OPEN, REFUSED = "applied", "already so", "left open", "refused"
 
 
@@ -83,23 +84,23 @@ class Correction:
             first[paired.base[base]] = base
             found = first[paired.added]
             times = np.append(counts, 0)[paired.added]
-            for place in range(count):
-                if times[place] != 1:
-                    causes[place] = (
-                        "the key is not in the file" if times[place] == 0 else "the key repeats: name the row"
-                    )
-                    if paired.added[place] < 0:
-                        causes[place] = "neither key nor row is named"
+            for place in np.flatnonzero(times != 1).tolist():
+                repeats = times[place] > 0
+                causes[place] = "the key repeats: name the row" if repeats else "the key is not in the file"
+                if paired.added[place] < 0:
+                    causes[place] = "neither key nor row is named"
+        else:
+            paired = None
+            causes = ["neither key nor row is named"] * count
         for place, text in enumerate(self.cells.get("row", [])):
             if text is None:
                 continue
             row = int(text) - self.before.first_row if str(text).isdigit() else -1
             if not 0 <= row < len(self.before):
                 causes[place] = f"there is no row {text}"
-            elif self.keys and causes[place].startswith("the key is not"):
-                continue
-            elif self.keys and not causes[place] and found[place] != row:
-                causes[place] = f"row {text} has another key"
+            elif paired is not None and paired.added[place] >= 0 and paired.base[row] != paired.added[place]:
+                if not causes[place].startswith("the key is not"):
+                    causes[place] = f"row {text} has another key"
             else:
                 found[place], causes[place] = row, ""
         return [(-1 if cause else int(row), cause) for row, cause in zip(found, causes, strict=True)]
@@ -112,10 +113,14 @@ class Correction:
         fate = REFUSED
         if action not in ACTIONS:
             cause = f'there is no action "{action}"; actions are {", ".join(ACTIONS)}'
-        elif not cause and action == "leave-out":
-            self.out[row], fate = (self.cells.get("why") or [""] * len(self.ledger))[place] or "no cause given", APPLIED
-        elif not cause and variable not in self.before.columns:
+        elif not cause and variable not in self.before.columns and not (action == "leave-out" and variable is None):
             cause = f"there is no variable {variable}"
+        elif not cause and action == "leave-out":
+            if old is not None and not same_text(held := self._held(row, str(variable)), old):
+                cause = f"{variable} in row {row + self.before.first_row} holds {shown(held)}, not {shown(old)}"
+            else:
+                whys = self.cells.get("why") or [None] * len(self.ledger)
+                self.out[row], fate = whys[place] or "no cause given", APPLIED
         elif not cause:
             fate, cause = self._settle(row, str(variable), old, new, action)
         self.fates.append((place, fate, cause if fate == REFUSED else ""))
@@ -131,6 +136,8 @@ class Correction:
             return OPEN, ""
         if not same_text(held, old):
             return REFUSED, f"{variable} in row {row + self.before.first_row} holds {shown(held)}, not {shown(old)}"
+        if action == "note" and held is None:
+            return REFUSED, f"{variable} in row {row + self.before.first_row} is blank: there is nothing to note"
         if row in self.changes.get(variable, {}):
             return REFUSED, f"{variable} in row {row + self.before.first_row} is corrected twice"
         if action == "note":
@@ -251,15 +258,20 @@ class Correction:
     def _listing(self) -> tuple[Listing, ...]:
         rows: list[tuple[object, ...]] = []
         for name, changes in self.changes.items():
-            for row, (new, reason) in list(changes.items())[:20]:
+            for row, (new, reason) in changes.items():
                 key = key_texts(self.before, self.keys, np.array([row]))[0] if self.keys else ""
-                rows.append(
-                    (row + self.before.first_row, key, name, shown(self._held(row, name)), new or f"missing: {reason}")
-                )
+                told = f'"{new}"' if new else reason if reason == NOTED else f"missing: {reason}"
+                rows.append((row + self.before.first_row, key, name, shown(self._held(row, name)), told))
         rows += [
             (row + self.before.first_row, "", "whole row", "", f"left out: {why}") for row, why in self.out.items()
         ]
-        return (Listing("corrections", ("row", "key", "variable", "old", "new"), tuple(rows[:40])),) if rows else ()
+        if not rows:
+            return ()
+        title, shown_rows = "corrections", rows
+        if self.step.list == "first" and len(rows) > MOST_LISTED:
+            shown_rows = rows[:MOST_LISTED]
+            title = f"corrections, the first {MOST_LISTED} of {len(rows):,}; ‹list=all› shows them all"
+        return (Listing(title, ("row", "key", "variable", "old", "new"), tuple(shown_rows)),)
 
 
 def replaced(texts: pa.Array, rows: npt.NDArray[np.int64], new: Sequence[str | None]) -> pa.Array:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Literal
 
 from lomrix.core.steps.settings import Setting
 from lomrix.core.steps.step import Role, Step
@@ -19,4 +19,7 @@ class Correct(Step):
     )
 
     notes: Annotated[str, Setting("Column that comments in cells are moved to.", "NAME")] = "notes"
+    list: Annotated[Literal["first", "all"], Setting("Show the first corrections, or every one of them.", "WHICH")] = (
+        "first"
+    )
     partly: Annotated[bool, Setting("Go on where rows of the ledger are refused.")] = False

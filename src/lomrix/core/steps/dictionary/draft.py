@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+
+import numpy as np
 
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.dictionary import Codes, Dictionary
 from lomrix.core.table.distinct import distinct_cells, not_listed
+from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.table import Table
-from lomrix.core.table.variable import NOTHING_KNOWN
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 # A variable with at most so many different values is likely to have codes.
 MOST_CODES = 12
@@ -29,6 +32,10 @@ class Drafted:
         Its values, where they are few.
     reasons
         Reasons that occur, blank left out.
+    codes
+        Numbers that look like missing codes.
+    entry, labels
+        What the file itself says of the variable.
     """
 
     name: str
@@ -36,16 +43,26 @@ class Drafted:
     span: tuple[str, str] | None
     values: tuple[str, ...]
     reasons: tuple[str, ...]
+    codes: tuple[int, ...] = ()
+    entry: Variable = NOTHING_KNOWN
+    labels: Codes = field(default_factory=dict)
 
 
 def drafted(table: Table, known: Dictionary) -> list[Drafted]:
     """Every variable of a table that a dictionary does not know yet."""
-    return [of_column(name, column) for name, column in table.columns.items() if known.of(name) == NOTHING_KNOWN]
+    return [
+        of_column(name, column, table.dictionary)
+        for name, column in table.columns.items()
+        if known.of(name) == NOTHING_KNOWN
+    ]
 
 
-def of_column(name: str, column: Column) -> Drafted:
-    """What one column shows."""
-    reasons = tuple(reason for reason in column.reason_counts() if reason != "blank")
+def of_column(name: str, column: Column, dictionary: Dictionary) -> Drafted:
+    """What one column shows, beside what its file says of it."""
+    entry, labels = dictionary.of(name), dictionary.labels_of(name)
+    codes = likely_missing_codes(column, entry, labels)
+    column = column.with_missing(np.isin(column.values, codes), "likely a missing code") if codes else column
+    reasons = tuple(reason for reason in column.reason_counts() if reason not in ("blank", "likely a missing code"))
     present = column.take((~column.is_missing).nonzero()[0])
     span: tuple[str, str] | None = None
     values: tuple[str, ...] = ()
@@ -57,7 +74,7 @@ def of_column(name: str, column: Column) -> Drafted:
         _, texts, _ = distinct_cells(present)
         if len(texts) <= MOST_CODES and (column.type == "string" or len(texts) < len(present) / 2):
             values = tuple(sorted(texts, key=lambda text: (len(text), text)))
-    return Drafted(name, column.type, span, values, reasons)
+    return Drafted(name, column.type, span, values, reasons, tuple(codes), entry, labels)
 
 
 def misfits(table: Table, dictionary: Dictionary) -> list[tuple[str, str, str]]:

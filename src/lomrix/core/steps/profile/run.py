@@ -20,7 +20,8 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.distinct import distinct_cells, mixed_decimals, not_listed
 from lomrix.core.table.header_guess import Guess, guessed_families
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.missing_guess import likely_missing_codes
+from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.table import Table
 
 COMMONEST = 4
@@ -85,6 +86,17 @@ def notes_on(table: Table) -> list[Note]:
             examples = tuple((int(row) + table.first_row, float(column.values[row])) for row in rows[:5])
             notes.append(Note("all other cells are whole numbers.", name, examples, "mixed-decimals", len(rows)))
         labels = table.dictionary.labels_of(name)
+        if codes := likely_missing_codes(column, table.dictionary.of(name), labels):
+            told = ", ".join(map(str, codes))
+            text = f"{told} {plural(len(codes), 'stands', 'stand')} apart from all others and "
+            text += plural(len(codes), "looks like a missing code", "look like missing codes")
+            text += f"; if so, say ‹missing_text={','.join(map(str, codes))}› or declare it in a dictionary."
+            rows = np.flatnonzero(np.isin(column.values, codes) & ~column.is_missing)
+            notes.append(
+                Note(
+                    text, name, tuple((int(row) + table.first_row, None) for row in rows[:5]), "missing-code", len(rows)
+                )
+            )
         if labels and (without := values_without_label(column, labels)):
             text = f"values without a label: {', '.join(without[:10])}."
             notes.append(Note(text, name, (), "no-label", len(without)))

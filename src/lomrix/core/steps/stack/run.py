@@ -153,7 +153,7 @@ class Pile:
         if column.type != "string":
             return ""
         stray = stray_cells(column)
-        rows = np.flatnonzero(stray[1] if stray is not None else ~column.is_missing)[:MOST_EXAMPLES]
+        rows = np.flatnonzero(stray.cells if stray is not None else ~column.is_missing)[:MOST_EXAMPLES]
         texts = column.take(rows).to_text().to_pylist()
         cells = ", ".join(
             f'row {row + table.first_row} "{text}"' for row, text in zip(rows.tolist(), texts, strict=True)

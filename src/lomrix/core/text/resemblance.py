@@ -1,0 +1,81 @@
+"""What a column of text resembles, so that a person can say how it is to be read."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from lomrix.core.text import rules
+from lomrix.core.text.dates import likely_form
+
+# A column resembles what at least this share of its present cells look like.
+MOSTLY = 0.5
+
+
+@dataclass(frozen=True)
+class Resemblance:
+    """What the cells look like.
+
+    Parameters
+    ----------
+    kind
+        A word for it: `decimal-comma`, `unclear-date`, `digits-kept`, `offset`.
+    text
+        What a person should know, in one sentence.
+    pattern
+        Regular expression of the cells concerned.
+    """
+
+    kind: str
+    text: str
+    pattern: str
+
+    def cells(self, texts: pa.Array) -> npt.NDArray[np.bool_]:
+        """True for each text that is concerned; nulls are not."""
+        found = pc.match_substring_regex(pc.utf8_trim_whitespace(texts), f"^({self.pattern})$")
+        return np.array(pc.fill_null(found, False).to_numpy(zero_copy_only=False), np.bool_)
+
+
+def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Resemblance | None:
+    """What some distinct texts of a column resemble; None where they are just text.
+
+    Parameters
+    ----------
+    name
+        The column, for the message.
+    counts
+        How often each of the texts occurs, missing ones left out.
+    decimal
+        The sign that was read as a decimal sign.
+    """
+    kinds = {text: rules.kind_of(text) for text in counts}
+    present = sum(count for text, count in counts.items() if kinds[text] not in ("token", "blank"))
+    if not present:
+        return None
+
+    def share(*wanted: str) -> float:
+        return sum(count for text, count in counts.items() if kinds[text] in wanted) / present
+
+    numbers = share("integer", "number")
+    if decimal == "." and share("comma-number") and share("comma-number") + numbers >= MOSTLY:
+        text = "looks like numbers with a decimal comma; if it is, say ‹decimal=,›"
+        return Resemblance("decimal-comma", text, rules.COMMA_NUMBER)
+    if share("moment-with-offset") >= MOSTLY:
+        text = "moments with an offset from universal time stay text."
+        return Resemblance("offset", text, rules.WITH_OFFSET)
+    if share("keep") and numbers >= MOSTLY and len({len(text.strip()) for text in counts}) > 1:
+        text = "stays text because of cells with leading zeros or over 15 digits, as ids have; "
+        text += f"if they are numbers, say ‹type={name}=number›"
+        return Resemblance("digits-kept", text, f"{rules.LEADING_ZERO}|{rules.LONG_WHOLE}")
+    others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
+    if share("unclear-date", "text") >= MOSTLY and (form := likely_form(others)):
+        type_ = "datetime" if "%H" in form else "date"
+        text = f"looks like dates; say ‹type={name}={type_}:{form}› to read it so"
+        text += "." if "?" not in form else ", if the day comes first."
+        return Resemblance("unclear-date", text, rules.ANY_DATE)
+    return None

@@ -1,0 +1,117 @@
+"""From a check's findings to a draft of a ledger, and from the filled ledger back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from lomrix.core.errors import DataError
+from lomrix.core.steps.correct.settings import Correct
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
+from tests.tables import column, correcting, lomrix, table
+
+CREW = "id,age,town,x\n01,34,a,5\n02,15 est,b ,-9\n3,lost,c,7\n3,200,d,8\n05,40,e,6\n" + "".join(
+    f"{at},40,e,6\n" for at in range(10, 60)
+)
+
+
+def test_the_draft_fills_in_what_is_obvious(tmp_path: Path) -> None:
+    (tmp_path / "crew.csv").write_text(CREW)
+    (tmp_path / "d.toml").write_text('[variables.age]\nmaximum = 120\n[rules]\nadult = "age >= 16"\n')
+    words = ("check", "crew.csv", "--key", "id", "-d", "d.toml", "--draft-ledger", "l.csv")
+    out, _ = lomrix(*words, cwd=tmp_path, status=1)
+    # The rule and the limit are judged wherever there is a number, whatever else stands in the column.
+    assert "out-of-range" in out and "missing-code" in out
+    entries = [line.split(",")[1:6] for line in (tmp_path / "l.csv").read_text().splitlines()[1:]]
+    assert sorted(entries) == [
+        ["3", "age", "15 est", "note", "15"],
+        ["3", "town", "b ", "set", "b"],
+        ["3", "x", "-9", "set", ""],
+        ["4", "age", "lost", "missing", "lost"],
+        ["4", "id", "3", "set", "03"],
+        ["5", "age", "200", "set", ""],
+        ["5", "id", "3", "set", "03"],
+    ]
+    told, _ = lomrix("correct", "crew.csv", "--ledger", "l.csv", "--out", "o.csv", cwd=tmp_path)
+    assert "5 of 7 corrections applied" in told and "2 left open" in told
+    assert (tmp_path / "o.csv").read_text().splitlines()[1:4] == ["01,34,a,5,", "02,15,b,-9,age: 15 est", "03,,c,7,"]
+
+
+def test_a_rule_that_cannot_be_judged_is_a_finding(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,town\n1,a\n2,b\n")
+    (tmp_path / "d.toml").write_text('[rules]\nadult = "town >= 16"\n')
+    out, _ = lomrix("check", "a.csv", "-d", "d.toml", cwd=tmp_path, status=1)
+    assert "adult" in out and "cannot be judged" in out
+
+
+def test_a_stated_type_that_a_cell_does_not_fit_is_a_finding(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,born\n1,03/05/2024\n2,4 May 2024\n3,30/12/2023\n")
+    out, _ = lomrix("check", "a.csv", "--type", "born=date:%d/%m/%Y", cwd=tmp_path, status=1)
+    assert "1 rule broken" in out and 'row 3 "4 May 2024"' in out and "row 2" not in out.split("look at")[0]
+    lomrix("check", "a.csv", "--type", "born=date:%d/%m/%Y|%d %b %Y", cwd=tmp_path)
+
+
+ENTRIES: list[tuple[dict[str, Any], str]] = [
+    ({"row": "", "variable": "x", "old": "99", "new": "7"}, "neither key nor row"),
+    ({"id": "A", "row": "3", "variable": "x", "old": "1", "new": "7"}, "row 3 has another key"),
+    ({"id": "A", "row": "2", "variable": "x", "old": "1", "new": "7"}, ""),
+    ({"id": "A", "row": "", "variable": "x", "old": "1", "new": "7"}, "the key repeats"),
+    ({"id": "E", "row": "3", "variable": "zz", "old": "1", "action": "leave-out", "new": ""}, "no variable zz"),
+    ({"id": "E", "row": "3", "variable": "x", "old": "2", "action": "leave-out", "new": ""}, 'holds "1", not "2"'),
+    ({"id": "E", "row": "3", "variable": "", "old": "", "action": "leave-out", "new": ""}, ""),
+    ({"id": "E", "row": "3", "variable": "y", "old": "", "action": "note", "new": ""}, "nothing to note"),
+]
+
+
+@pytest.mark.parametrize(("entry", "cause"), ENTRIES)
+def test_an_entry_is_applied_to_its_own_cell_or_refused(entry: dict[str, Any], cause: str) -> None:
+    source = table(id=["A", "E", "A"], x=[1, 1, 5], y=["b", None, "c"])
+    ledger = Table({name: column([cell or None]) for name, cell in entry.items()})
+    if not cause:
+        assert Correct().apply(correcting(source, ledger)).account.facts["changed"] in ({"x": 1}, {})
+        return
+    with pytest.raises(DataError) as stopped:
+        Correct().apply(correcting(source, ledger))
+    assert cause in stopped.value.where
+
+
+def test_long_lists_of_corrections_say_how_many_follow(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n" + "".join(f"{at},1\n" for at in range(54)))
+    (tmp_path / "l.csv").write_text("id,variable,old,new\n" + "".join(f"{at},x,1,2\n" for at in range(54)))
+    words = ("correct", "a.csv", "--ledger", "l.csv")
+    out, _ = lomrix(*words, cwd=tmp_path)
+    assert "the first 30 of 54; --list all shows them all" in out and out.count('"1"') == 30
+    assert lomrix(*words, "--list", "all", cwd=tmp_path)[0].count('"1"') == 54
+
+
+def test_a_dictionary_keeps_its_rules_and_odd_signs_as_sheets(tmp_path: Path) -> None:
+    text = '[variables.x]\nmissing = { "-9" = "ill; at home", "a=b" = "odd" }\nallowed = ["1;2", "3"]\n'
+    text += '\n[rules]\nadult = "x >= 16"\n'
+    (tmp_path / "d.toml").write_text(text)
+    for form in ("xlsx", "csv"):
+        lomrix("dictionary", "convert", "d.toml", "--out", f"e.{form}", cwd=tmp_path)
+        lomrix("dictionary", "convert", f"e.{form}", "--out", "f.toml", "--overwrite", cwd=tmp_path)
+        assert (tmp_path / "f.toml").read_text() == text.replace('"-9"', "-9")
+
+
+def test_a_draft_keeps_what_the_file_says_and_proposes_missing_codes(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,sex,x\n1,1,5\n2,2,-9\n3,1,7\n4,2,8\n")
+    (tmp_path / "d.toml").write_text(
+        '[variables.sex]\nlabel = "Sex"\ncodes = "sex"\n[codes.sex]\n1 = "man"\n2 = "woman"\n'
+    )
+    lomrix("subset", "a.csv", "-d", "d.toml", "--out", "b.csv", cwd=tmp_path)
+    out, _ = lomrix("dictionary", "draft", "b.csv", cwd=tmp_path)
+    assert '[variables.sex]\nlabel = "Sex"\n' in out and '[codes.sex]\n1 = "man"\n2 = "woman"\n' in out
+    assert '# missing = { -9 = "not given" }' in out
+    assert "-9 stands apart" in lomrix("profile", "a.csv", cwd=tmp_path)[0]
+
+
+def test_limits_of_a_draft_leave_missing_codes_out() -> None:
+    from lomrix.core.steps.dictionary.draft import drafted
+
+    found = drafted(table(x=[5, 6, -9, 8], y=[1, 2, 3, 4]), Dictionary({"y": Variable(label="known")}))
+    assert [(one.name, one.span, one.codes) for one in found] == [("x", ("5", "8"), (-9,))]

@@ -1,0 +1,139 @@
+"""Where a table begins and ends in a sheet or a text, and what is said of the rest."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+import xlsxwriter
+
+from lomrix.core.errors import FileError
+from lomrix.files.header_rows import likely_header
+from lomrix.files.interface import Read
+from lomrix.files.reading import ReadingOptions, ReadSettings
+from lomrix.files.registry import source_of
+from tests.tables import rows
+
+HEADERS: list[tuple[list[list[Any]], int]] = [
+    ([["id", "x"], [1, 5], [2, 6, "a remark"], [3, 7]], 0),
+    ([[None, "id", "x"], [1, 11, 5], [2, 12, 6]], 0),
+    ([["id", "2024-01-01", "2024-02-01"], [1, 2, 3], [2, 4, 6]], 0),
+    ([["id", 1990, 1991], [1, 2, 3], [2, 4, 6]], 0),
+    ([["Stakes"], [], ["stake", 1990, 1991], ["A", 2, 3], ["B", 4, 6]], 2),
+    ([["Exported", "2024-05-03"], ["id", "x", "y"], [1, 2, 3], [2, 2, 3]], 1),
+    ([["", "Spring", "", "Autumn"], ["stake", "ice", "snow", "ice"], ["A", 1, 2, 3], ["B", 1, 2, 3]], 1),
+    ([["one title"], ["name", "town", "ship"], ["Ann", "Bergen", "Tern"], ["Bo", "Oslo", "Gull"]], 1),
+    # Rows that are all alike have no second header among them.
+    ([["id"], ["1", "2", "3"], ["4", "5", "6"]], 0),
+    ([["id", "x", "y", "z"], ["1", "2", "", ""], ["3", "", "", "4"]], 0),
+    ([[], ["id", "x"], ["1", "2"]], 1),
+    ([["id"], ["1"], ["2"]], 0),
+]
+
+
+@pytest.mark.parametrize(("found", "header"), HEADERS)
+def test_the_header_is_no_title_line_and_no_data(found: list[list[Any]], header: int) -> None:
+    assert likely_header(found) == header
+
+
+def read(path: Path, **said: Any) -> Read:
+    from lomrix.core.table.dictionary import Dictionary
+
+    return source_of(str(path), ReadSettings.of(ReadingOptions(**said), Dictionary())).read()
+
+
+GLACIER = """Glacier 2024,,,,
+
+,Spring,,Autumn,
+stake,ice,snow,ice,snow
+A,3,4,1,2
+B,5,6,2,2
+
+Total,8,10,3,4
+Source: us,,,,
+"""
+
+
+def as_book(path: Path, text: str) -> Path:
+    book = xlsxwriter.Workbook(str(path))
+    sheet = book.add_worksheet()
+    for row, line in enumerate(text.splitlines()):
+        for place, cell in enumerate(line.split(",")):
+            if cell:
+                sheet.write(row, place, int(cell) if cell.isdigit() else cell)
+    book.close()
+    return path
+
+
+@pytest.mark.parametrize("form", ["csv", "xlsx", "utf-16"])
+@pytest.mark.parametrize("skip_last", ["2", "Tot*"])
+def test_two_header_rows_and_a_footer(tmp_path: Path, form: str, skip_last: str) -> None:
+    path = tmp_path / f"g.{'xlsx' if form == 'xlsx' else 'csv'}"
+    if form == "xlsx":
+        as_book(path, GLACIER)
+    else:
+        path.write_text(GLACIER, encoding=form if form != "csv" else "utf-8")
+    found = read(path, header_rows="3,4", skip_last=skip_last)
+    assert found.table.names == ["stake", "Spring_ice", "Spring_snow", "Autumn_ice", "Autumn_snow"]
+    assert rows(found.table) == [("A", 3, 4, 1, 2), ("B", 5, 6, 2, 2)]
+    assert found.table.first_row == 5
+    title, footer = (next(note for note in found.notes if note.kind == kind) for kind in ("title", "footer"))
+    assert title.examples == ((1, "Glacier 2024"),)
+    assert footer.examples == ((8, "Total | 8 | 10 | 3 | 4"), (9, "Source: us"))
+
+
+def test_two_rows_of_names_are_asked_for(tmp_path: Path) -> None:
+    (tmp_path / "g.csv").write_text(GLACIER)
+    with pytest.raises(FileError, match="ice stands twice") as stopped:
+        read(tmp_path / "g.csv")
+    assert (stopped.value.where, "header_rows=3,4" in stopped.value.todo) == ("row 4, columns 2 and 4", True)
+    with pytest.raises(FileError, match="no row 40"):
+        read(tmp_path / "g.csv", header_rows="40")
+
+
+def test_title_lines_of_a_text_shift_its_row_numbers(tmp_path: Path) -> None:
+    (tmp_path / "t.csv").write_text('Bees\n"of, 2024"\n\nhive;kg\n1;12\n2;x3\n3;9\n')
+    found = read(tmp_path / "t.csv")
+    assert (found.table.names, found.table.first_row) == (["hive", "kg"], 5)
+    assert next(note for note in found.notes if note.kind == "stray-text").examples == ((6, "x3"),)
+    assert read(tmp_path / "t.csv", skip_rows=4).table.names == ["1", "12"]
+
+
+TEXTS = [
+    ("\nid,x\n1,2\n", ["id", "x"], [(1, 2)]),
+    ("\n\n\nid,x\n", ["id", "x"], []),
+    ("sep=;\nid;x\n1;2\n", ["id", "x"], [(1, 2)]),
+    ("id\n1\n\n3\n", ["id"], [(1,), (None,), (3,)]),
+]
+
+
+@pytest.mark.parametrize(("text", "names", "cells"), TEXTS)
+def test_lines_above_a_header_are_no_header(tmp_path: Path, text: str, names: list[str], cells: list[Any]) -> None:
+    (tmp_path / "t.csv").write_text(text)
+    found = read(tmp_path / "t.csv").table
+    assert (found.names, rows(found)) == (names, cells)
+
+
+OPEN = [
+    ('id,x\n1,"tall\n2,b\n3,c\n4,"small\n5,e\n', "row 2"),
+    ('id,"x\n1,2\n3,4\n', "row 1"),
+    ('id,x\n1,2\n3,"4\n5,6\n', "row 3"),
+]
+
+
+@pytest.mark.parametrize(("text", "row"), OPEN)
+def test_a_quotation_mark_left_open_is_an_error(tmp_path: Path, text: str, row: str) -> None:
+    (tmp_path / "q.csv").write_text(text)
+    with pytest.raises(FileError, match="left open") as stopped:
+        read(tmp_path / "q.csv")
+    assert stopped.value.where == row
+
+
+def test_lines_inside_a_cell_and_blank_lines_are_told(tmp_path: Path) -> None:
+    (tmp_path / "m.csv").write_text('id,x\n1,"a\nb"\n\n3,"c,d\n4,f"\n')
+    notes = {note.kind: note for note in read(tmp_path / "m.csv").notes}
+    assert notes["swallowed"].examples == ((4, None),)
+    assert notes["blank-lines"].examples == ((3, None),)
+    (tmp_path / "plain.csv").write_text('id,x\n1,"a\nb"\n\n\n')
+    assert read(tmp_path / "plain.csv").notes == ()

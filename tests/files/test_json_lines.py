@@ -1,0 +1,61 @@
+"""JSON Lines: what the quick reader would get wrong in silence."""
+
+from __future__ import annotations
+
+import datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from lomrix.core.errors import FileError
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import source_of
+from tests.tables import lomrix
+
+KEPT: list[tuple[str, list[Any]]] = [
+    ('{"x":9007199254740993}\n{"x":1}\n', [9007199254740993, 1]),
+    ('{"x":99999999999999999999}\n{"x":5}\n', ["99999999999999999999", "5"]),
+    ('{"x":9007199254740993}\n{"x":0.5}\n', ["9007199254740993", "0.5"]),
+    ('{"x":true}\n{"x":9007199254740993}\n', ["true", "9007199254740993"]),
+    ('{"x":"x"}\n{"x":null}\n\n{"y":1}\n', ["x", None, None]),
+    ('{"x":"2024-01-01T10:00:00"}\n', [datetime.datetime(2024, 1, 1, 10)]),
+]
+
+
+@pytest.mark.parametrize(("text", "cells"), KEPT)
+def test_values_keep_every_digit(tmp_path: Path, text: str, cells: list[Any]) -> None:
+    (tmp_path / "a.jsonl").write_text(text)
+    assert source_of(str(tmp_path / "a.jsonl"), ReadSettings()).read().table["x"].cells() == cells
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ('{"x":1}\nnull\n', "Line 2 of a.jsonl is no object"),
+        ('{"x":1}\n[1]\n', "Line 2 of a.jsonl is no object"),
+        ('{"x":1}\n{"x":1,"x":2}\n', "Line 2 of a.jsonl is no JSON"),
+        ('{"x":1,"y":2}\n{"y":1,"y":null}\n', "Line 2 of a.jsonl is no JSON"),
+        ('{"x":NaN}\n', "Line 1 of a.jsonl is no JSON"),
+        ('{"x":1\n', "Line 1 of a.jsonl is no JSON"),
+        ("", "empty"),
+    ],
+)
+def test_lines_that_cannot_be_understood_are_named(tmp_path: Path, text: str, words: str) -> None:
+    (tmp_path / "a.jsonl").write_text(text)
+    with pytest.raises(FileError, match=words):
+        source_of(str(tmp_path / "a.jsonl"), ReadSettings()).read()
+
+
+def test_moments_with_an_offset_are_told(tmp_path: Path) -> None:
+    (tmp_path / "a.jsonl").write_text('{"x":"2024-01-01T10:00:00+02:00"}\n{"x":"2024-01-01T10:00:00Z"}\n')
+    found = source_of(str(tmp_path / "a.jsonl"), ReadSettings()).read()
+    assert found.table["x"].cells() == [datetime.datetime(2024, 1, 1, 8), datetime.datetime(2024, 1, 1, 10)]
+    assert [note.kind for note in found.notes] == ["offset"]
+
+
+def test_a_file_without_rows_comes_back(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,2\n")
+    lomrix("subset", "a.csv", "--where", "id > 5", "--out", "a.jsonl", cwd=tmp_path)
+    out, _ = lomrix("subset", "a.jsonl", "--out", "-", "--quiet", cwd=tmp_path)
+    assert out == "id,x\n"
