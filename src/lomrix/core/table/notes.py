@@ -25,6 +25,8 @@ class Note:
         A word for scripts, such as `stray-text` or `token`.
     count
         Number of cells or rows concerned.
+    done
+        Whether it only tells what was done as asked, so that nobody need look.
     """
 
     text: str
@@ -32,6 +34,7 @@ class Note:
     examples: tuple[tuple[int, Any], ...] = ()
     kind: str = "note"
     count: int = 0
+    done: bool = False
 
     def to_json(self) -> dict[str, object]:
         """The note as plain values."""
@@ -40,6 +43,7 @@ class Note:
             "column": self.column,
             "text": self.text,
             "count": self.count,
+            "done": self.done,
             "examples": [{"row": row, "value": value} for row, value in self.examples],
         }
 

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import hashlib
-import hmac
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
 from lomrix.core.errors import DataError, UsageError
+from lomrix.core.language.parse import names_used, parsed
 from lomrix.core.rows.keys import grouped, ordered_ranks
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
+from lomrix.core.steps.deidentify.identifying import SMALL_GROUP, identifying, removed_texts_elsewhere
+from lomrix.core.steps.deidentify.new_ids import SHIFT_DAYS, new_ids, shifts
 from lomrix.core.steps.deidentify.settings import Deidentify
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -21,12 +21,7 @@ from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
-
-# Texts that are mostly different and hold several words are read as free text.
-FREE_TEXT_SHARE = 0.5
-SMALL_GROUP = 5
-HASH_LETTERS = 16
-SHIFT_DAYS = 180
+from lomrix.core.table.variable import Variable
 
 
 def unnamed(step: Deidentify, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -56,58 +51,52 @@ class Unnaming:
         removed = chosen_columns(step.remove, table.types(), table.name) if step.remove else []
         if step.id in removed:
             raise UsageError("The id is replaced, so it cannot be removed too.", todo="Leave it out of ‹remove›.")
+        moved = chosen_columns(step.shift, table.types(), table.name) if step.shift else []
+        for name in removed:
+            if name in moved or name in dict(step.bands):
+                raise UsageError(f"{name} is removed, so it cannot be changed too.", todo="Name it once.")
         groups = grouped(table, (step.id,))
-        new_ids = self._new_ids(groups.values[step.id])
+        old = [text.removesuffix(".0") for text in groups.values[step.id].to_text().to_pylist()]
+        new_ids = self._new_ids(old)
         columns = {name: column for name, column in table.columns.items() if name not in removed}
         columns[step.id] = new_ids.take_or(groups.codes, "blank")
-        shifted = chosen_columns(step.shift, table.types(), table.name) if step.shift else []
-        shifts = self._shifts(groups.count)
-        for name in shifted:
-            columns[name] = shifted_dates(columns[name], groups.codes, shifts, name)
+        days = shifts(old, self.secret)
+        for name in moved:
+            columns[name] = shifted_dates(columns[name], groups.codes, days, name)
         for name, width in step.bands:
             columns[name] = age_bands(table[name], width, step.on_day, name)
-        made = self._described(table.with_columns(columns))
+        made = self._described(table.with_columns(columns), moved)
         # The order of the rows could give people away as well, so it becomes that of the new ids.
         by_new_id = np.argsort(ordered_ranks(new_ids)[0], kind="stable")
         place = np.empty(groups.count, np.int64)
         place[by_new_id] = np.arange(groups.count)
         order = np.argsort(np.where(groups.codes < 0, groups.count, np.append(place, 0)[groups.codes]), kind="stable")
         made = made.take(order)
-        linkage = self._linkage(table.take(order), groups.codes[order], new_ids, removed, shifts if shifted else None)
-        return Result(made, self._account(table, made, removed, shifted, groups.count), {"linkage": linkage})
+        linkage = self._linkage(table.take(order), groups.codes[order], new_ids, removed, days if moved else None)
+        return Result(made, self._account(table, made, removed, moved, groups.count), {"linkage": linkage})
 
-    def _described(self, made: Table) -> Table:
-        """The table with what its dictionary says of the columns that were made anew."""
+    def _described(self, made: Table, moved: Sequence[str]) -> Table:
+        """The table with what its dictionary may still say: nothing of the values of a column that is gone or new."""
+        dictionary = made.dictionary
         for name, _ in self.step.bands:
-            entry = made.dictionary.of(name)
-            label = f"{entry.label or name}, as age in bands of years on {self.step.on_day}"
-            plain = entry.with_(label=label, minimum=None, maximum=None, type=None, unit="years")
-            made = replace(made, dictionary=made.dictionary.with_variable(name, plain))
-        return made
+            label = f"{dictionary.of(name).label or name}, as age in bands of years on {self.step.on_day}"
+            dictionary = dictionary.with_variable(name, Variable(label=label, unit="years"))
+        for name in (self.step.id, *moved):
+            entry = dictionary.of(name)
+            plain = Variable(label=entry.label, description=entry.description, unit=entry.unit, level=entry.level)
+            dictionary = dictionary.with_variable(name, plain)
+        rules = {
+            name: rule for name, rule in dictionary.rules.items()
+            if set(names_used(parsed(rule))) <= set(made.names) - {self.step.id}
+        }  # fmt: skip
+        dictionary = replace(dictionary.for_columns(made.names), rules=rules, other_layout=None)
+        return replace(made, dictionary=dictionary)
 
-    def _new_ids(self, old: Column) -> Column:
-        count = len(old)
-        if self.step.keyed_hash:
-            texts = old.to_text().to_pylist()
-            key = self.secret.encode()
-            new = [hmac.new(key, text.encode(), hashlib.sha256).hexdigest()[:HASH_LETTERS] for text in texts]
-        else:
-            numbers = self._random("ids").permutation(count) + 1
-            width = max(4, len(str(count)))
-            new = [f"{number:0{width}d}" for number in numbers.tolist()]
-        if len(set(new)) < count:
+    def _new_ids(self, old: Sequence[str]) -> Column:
+        new = new_ids(old, self.secret)
+        if len(set(new)) < len(old):
             raise DataError("Two ids got the same new id.", todo="Use another seed file.")
-        return Column.of_strings(None, Pool(pa.array(new, pa.large_string())))
-
-    def _random(self, purpose: str) -> np.random.Generator:
-        """Random numbers for one purpose; they depend on the secret alone."""
-        digest = hashlib.sha256(self.secret.encode() + purpose.encode()).digest()
-        return np.random.default_rng(int.from_bytes(digest))
-
-    def _shifts(self, count: int) -> npt.NDArray[np.int64]:
-        """Days for each case, never none."""
-        random = self._random("shift")
-        return np.asarray(random.integers(1, SHIFT_DAYS + 1, count) * random.choice([-1, 1], count))
+        return Column.of_strings(None, Pool.of(new))
 
     def _linkage(
         self, table: Table, codes: npt.NDArray[np.int64], new_ids: Column, removed: list[str], shifts: object
@@ -126,8 +115,10 @@ class Unnaming:
 
     def _account(self, table: Table, made: Table, removed: list[str], shifted: list[str], cases: int) -> Account:
         new, gone = len(made) - made[self.step.id].missing_count, table[self.step.id].missing_count
-        notes = [Note(f"removed: {', '.join(removed)}.", kind="removed", count=len(removed))] if removed else []
-        notes.append(Note("rows stand in the order of the new ids.", kind="order"))
+        notes = (
+            [Note(f"removed: {', '.join(removed)}.", kind="removed", count=len(removed), done=True)] if removed else []
+        )
+        notes.append(Note("rows stand in the order of the new ids.", kind="order", done=True))
         if gone:
             notes.append(
                 Note(
@@ -140,7 +131,11 @@ class Unnaming:
             )
         if shifted:
             notes.append(
-                Note(f"moved by up to {SHIFT_DAYS} days, each case by its own: {', '.join(shifted)}.", kind="shifted")
+                Note(
+                    f"moved by up to {SHIFT_DAYS} days, each case by its own: {', '.join(shifted)}.",
+                    kind="shifted",
+                    done=True,
+                )
             )
         notes += [
             note
@@ -148,13 +143,14 @@ class Unnaming:
             if name != self.step.id and name not in shifted
             for note in identifying(name, column)
         ]
+        made_anew = [self.step.id, *(name for name, _ in self.step.bands)]
+        notes += removed_texts_elsewhere(table, [*removed, self.step.id], made, made_anew)
         listings: tuple[Listing, ...] = ()
         if self.step.quasi:
             listings = (self._small_groups(made),)
-        how = "keyed hashes" if self.step.keyed_hash else "random numbers"
         return Account(
             "deidentify",
-            f"{cases:,} ids of {self.step.id} became {how}.",
+            f"{cases:,} ids of {self.step.id} became new ones, the same in every file of this secret.",
             (
                 Balance("rows", len(table), (("with a new id", new), ("without an id", gone))),
                 Balance("columns", len(table.names), (("kept", len(made.names)), ("removed", len(removed)))),
@@ -214,32 +210,7 @@ def age_bands(column: Column, width: int, on_day: str, name: str) -> Column:
     of_month = (column.values - column.values.astype("datetime64[M]")).astype(np.int64)
     day_of_month = int((day - day.astype("datetime64[M]").astype("datetime64[D]")).astype(np.int64))
     months = np.where(present, months - (of_month > day_of_month), 0)
-    band = months // 12 // width
+    band = np.where(present, months // 12 // width, 0)
     distinct, places = np.unique(band, return_inverse=True)
     texts = [f"{low * width} to {low * width + width - 1}" for low in distinct.tolist()]
     return Column.of_strings(places.astype(np.int32), Pool.of(texts), column.why, column.reasons)
-
-
-def identifying(name: str, column: Column) -> list[Note]:
-    """What in a column may still identify."""
-    present = len(column) - column.missing_count
-    if column.type == "date":
-        distinct = len(np.unique(column.values[~column.is_missing]))
-        if distinct > FREE_TEXT_SHARE * max(present, 1):
-            return [
-                Note(
-                    "single days that are mostly different may identify; see ‹shift› and ‹coarsen›.",
-                    name,
-                    (),
-                    "dates",
-                    present,
-                )
-            ]
-    if column.type == "string" and present:
-        texts = column.compact().strings.texts()
-        words = sum(" " in text.strip() for text in texts)
-        if len(texts) > FREE_TEXT_SHARE * present and words > FREE_TEXT_SHARE * len(texts):
-            return [Note("free text may hold names; see ‹remove›.", name, (), "free-text", present)]
-        if len(texts) == present and present > SMALL_GROUP:
-            return [Note("every value stands once, like an id; see ‹remove›.", name, (), "like-an-id", present)]
-    return []

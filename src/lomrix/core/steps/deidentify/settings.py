@@ -59,8 +59,8 @@ class Deidentify(Step):
     done_by: ClassVar[str] = "lomrix.core.steps.deidentify.run:unnamed"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file that names people."),
-        Role("seed", "Secret file that the new ids come from; made where there is none.", "FILE", "seed",
-             content="secret"),
+        Role("seed", "Secret file that new ids come from, alike in every file; made where there is none.", "FILE",
+             "seed", content="secret"),
     )  # fmt: skip
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra(
@@ -76,7 +76,6 @@ class Deidentify(Step):
 
     id: Annotated[str, Setting("The id column; it gets new ids.", "COLUMN")]
     remove: Annotated[str, parsed_by(require_words), Setting("Columns to take out, such as names.", "COLUMNS")] = ""
-    keyed_hash: Annotated[bool, Setting("New ids are keyed hashes: alike in every file.")] = False
     shift: Annotated[str, parsed_by(require_words), Setting("Dates to move, each case by its own days.", "COLUMNS")] = (
         ""
     )
