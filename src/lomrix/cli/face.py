@@ -92,6 +92,7 @@ def told_account(account: Account, reference: str) -> Account:
         account,
         summary=in_words(account.summary),
         listings=tuple(map(told_listing, account.listings)),
+        parts=tuple(told_account(one, reference) for one in account.parts),
         notes=tuple(map(told_note, account.notes)),
         advice=tuple(
             proposed(one, reference) if isinstance(one, Proposal) else in_words(one) for one in account.advice

@@ -127,7 +127,7 @@ class FileSource(Source):
     def dictionary(self) -> Dictionary:
         """What is known of its variables: what was said goes before what stands beside or inside the file."""
         known = self.settings.dictionary.for_reading(self.names)
-        known = known.joined(self.described.dictionary).without_tokens()
+        known = known.joined(self.described.dictionary, extends_codes=False).without_tokens()
         for name, (type_, form) in self.settings.types.items():
             if name in self.names and not self.settings.all_text:
                 known = known.with_variable(name, known.of(name).with_(type=type_, form=form))

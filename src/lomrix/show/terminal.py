@@ -90,10 +90,13 @@ def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple
     """
     parts: list[RenderableType] = [Text(f"read  {source}", style="dim") for source in sources]
     parts.append(Text.assemble((account.step, "bold cyan"), "  ", (account.summary, "bold")))
-    told = [balance for balance in account.balances if not balance.quiet]
-    if told:
-        parts.append(balances_view(told))
-    parts += [listing_view(listing) for listing in account.listings]
+    for place, one in enumerate(account.parts or (account,)):
+        if account.parts:
+            parts += [Text(), Text(f"  {place + 1}. {one.summary}", style="bold")]
+        told = [balance for balance in one.balances if not balance.quiet]
+        if told:
+            parts.append(balances_view(told))
+        parts += [listing_view(listing) for listing in one.listings]
     looks = [*notes, *(("", note) for note in account.notes)]
     if looks:
         parts += [Text(), Text("look at", style="bold yellow")]

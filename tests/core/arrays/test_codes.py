@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import codes as coding
-from lomrix.core.arrays import matching, nearest, statistics, text_bytes
+from lomrix.core.arrays import matching, statistics, text_bytes
 
 NUMBERS = st.one_of(st.none(), st.integers(-3, 6), st.integers(-(10**12), 10**12))
 DECIMALS = st.sampled_from([0.0, 0.5, -0.25, 0.125, 1 / 3, 12345.6789, 1e300, 7.0])
@@ -220,11 +220,3 @@ def test_rows_that_match(base: list[int], added: list[int]) -> None:
     assert counts.pairs == sum(partner >= 0 for _, partner in expected)
     assert counts.shared(one).tolist() == [code >= 0 and code in added for code in base]
     assert counts.shared_by_base(two).tolist() == [code >= 0 and code in base for code in added]
-
-
-@given(st.lists(st.tuples(st.integers(-1, 3), st.integers(0, 3)), max_size=8))
-def test_a_partner_is_used_once(rows: list[tuple[int, int]]) -> None:
-    partners, distances = ([row[at] for row in rows] for at in (0, 1))
-    found = nearest.used_once(np.array(partners, np.int64), np.array(distances, np.float64)).tolist()
-    best = {one: min((d, at) for at, (p, d) in enumerate(rows) if p == one)[1] for one in {*partners} - {-1}}
-    assert found == [one if one >= 0 and best[one] == at else -1 for at, one in enumerate(partners)]

@@ -203,13 +203,10 @@ def test_several_files_at_once_keep_the_base_order_and_tell_where_rows_came_from
     result = Merge(key=("k",), status="source").apply(
         merging(base, table("b", k=["1", "3"], x=[1, 3]), table("c", k=["3", "2", "4"], y=[3, 2, 4]))
     )
-    assert rows(result.table) == [("2", None, 2, 2), ("1", 1, None, 1), ("3", 3, 3, 3), ("4", None, 4, 4)]
-    assert result.table.dictionary.labels_of("source") == {
-        "1": "in a and b",
-        "2": "in a and c",
-        "3": "in b and c",
-        "4": "only in c",
-    }
+    assert rows(result.table) == [("2", None, 2, 3), ("1", 1, None, 2), ("3", 3, 3, 4), ("4", None, 4, 7)]
+    labels = ["in a and b and c", "in a and b", "in a and c", "in b and c", "only in a", "only in b", "only in c"]
+    assert list(result.table.dictionary.labels_of("source").values()) == labels
+    assert [part.summary[:1] for part in result.account.parts] == ["b", "c"]
     assert [balance.what for balance in result.account.balances if not balance.quiet].count("distinct keys") == 2
 
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.nearest import nearest_rows, used_once
+from lomrix.core.arrays.nearest import nearest_rows
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.merge.settings import Merge
 from lomrix.core.table.column import Column
@@ -44,10 +44,6 @@ def test_nearest_agrees_with_the_slow_version(base: Any, added: Any, within: int
     one, two = (np.array(pairs, np.int64).reshape(-1, 2) for pairs in (base, added))
     found = nearest_rows(one[:, 0], one[:, 1].astype(float), two[:, 0], two[:, 1].astype(float), within, side, ties)
     assert found.tolist() == slow(base, added, within, side, ties)
-
-
-def test_used_once_leaves_a_partner_to_the_nearest() -> None:
-    assert used_once(np.array([5, 5, -1, 5, 2]), np.array([3.0, 1.0, 0.0, 1.0, 9.0])).tolist() == [-1, 5, -1, -1, 2]
 
 
 def day(text: str | None) -> datetime.date | None:
@@ -116,9 +112,10 @@ def test_ids_through_links_with_their_own_account() -> None:
     old, new = table("old", old_id=["1", "2", "3"], y=[1, 2, 3]), table("new", new_id=["A", "C"], x=[10, 30])
     links = table("links", old_id=["1", "2", "9"], new_id=["A", "B", "C"])
     result = Merge(key=("old_id=new_id",), rows="base").apply(merging(old, new, links=links))
-    assert rows(result.table) == [("1", 1, "A", 10), ("2", 2, "B", None), ("3", 3, None, None)]
+    assert rows(result.table) == [("1", 1, "A", 10), ("2", 2, "B", None), ("3", 3, "3", None)]
     parts = dict(result.account.balances[1].parts)
-    assert parts == {"used, and arriving": 1, "used, but broken: no such new id": 1, "not used": 1}
+    whole = {"lead to a row of new": 1, "lead to no row of new": 1, "not needed": 1, "without old or new id": 0}
+    assert parts == whole
     doubled = table("links", old_id=["1", "1"], new_id=["A", "B"])
     with pytest.raises(DataError, match="old_id repeats in links"):
         Merge(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from typing import Any
 
 import pytest
@@ -124,3 +125,23 @@ def test_a_pair_file_renames_as_pairs_do() -> None:
     assert rows(made) == [("a", 1), ("b", 2)]
     with pytest.raises(UsageError, match="has no column new"):
         Stack().apply(Inputs(source=[first, second], pair_file=pairs.only(["old"])))
+
+
+def test_a_case_column_that_one_file_lacks_stops() -> None:
+    one, two = table("a", stake=["A"], ice=[1], melt_days=[3]), table("b", Stake=["A"], ice_mm=[1], days_melt=[3])
+    with pytest.raises(DataError, match="b has no column stake") as stopped:
+        Stack(case="stake").apply(sources(one, two))
+    assert "‹pair=days_melt=melt_days› ‹pair=Stake=stake› ‹pair=ice_mm=ice›" in stopped.value.todo
+    with pytest.raises(DataError, match="ice is not of one type") as stopped:
+        Stack().apply(sources(one, table("c", stake=["A"], ice=["x"]), two))
+    assert "pair=Stake=stake" in stopped.value.todo
+
+
+def test_a_pair_that_no_file_has_stops() -> None:
+    with pytest.raises(UsageError, match="no column aa"):
+        Stack(pair=["aa=b"]).apply(sources(table("a", x=[1]), table("b", x=[2])))
+
+
+def test_marks_may_be_days() -> None:
+    made = Stack(mark="day=2024-01-01,2024-02-01").apply(sources(table("a", x=[1]), table("b", x=[2]))).table
+    assert made["day"].cells() == [datetime.date(2024, 1, 1), datetime.date(2024, 2, 1)]

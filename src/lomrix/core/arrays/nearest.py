@@ -65,11 +65,35 @@ def nearest_rows(
     return found
 
 
-def used_once(partners: Rows, distances: Array) -> Rows:
-    """Partners of which each is left only to the row that it is nearest to, the first of several."""
-    kept = np.full(len(partners), -1, np.int64)
-    rows = np.flatnonzero(partners >= 0)
-    order = rows[np.lexsort((rows, distances[rows], partners[rows]))]
-    first = np.append(True, partners[order][1:] != partners[order][:-1]) if len(order) else np.zeros(0, np.bool_)
-    kept[order[first]] = partners[order[first]]
-    return kept
+def nearest_once(
+    base: Codes, base_times: Array, added: Codes, added_times: Array, within: float, side: Side, ties: Ties
+) -> Rows:  # fmt: skip
+    """As `nearest_rows`, with each added row the partner of one base row at most: the nearest pairs first.
+
+    Pairs are taken in which each is the nearest that is free to the other, until no free rows are near; so a row whose
+    nearest partner went to a nearer one takes the next nearest that is free.
+
+    References
+    ----------
+    P. R. Rosenbaum, "Optimal Matching for Observational Studies", Journal of the American Statistical Association 84
+    (1989), section 2: greedy matching without replacement.
+    """
+    partners = np.full(len(base), -1, np.int64)
+    base, added = base.copy(), added.copy()
+    back: Side = {"before": "after", "after": "before", "either": "either"}[side]  # type: ignore[assignment]
+    turned: Ties = "after" if ties == "before" else "before"
+    while True:
+        found = nearest_rows(base, base_times, added, added_times, within, side, ties)
+        rows = np.flatnonzero(found >= 0)
+        if not len(rows):
+            return partners
+        backwards = nearest_rows(added, added_times, base, base_times, within, back, turned)
+        # Of base rows at one time the first stands for all of them, of added rows too.
+        mutual = rows[backwards[found[rows]] == rows]
+        if not len(mutual):
+            # Ties in a ring: each partner is left to the first row that wants it.
+            _, firsts = np.unique(found[rows], return_index=True)
+            mutual = rows[firsts]
+        partners[mutual] = found[mutual]
+        base[mutual] = -1
+        added[found[mutual]] = -1

@@ -94,6 +94,8 @@ class Account:
         What a person should look at.
     advice
         What to do next, most useful first: in words, or as a step.
+    parts
+        Accounts of which this one is the sum, where it has several; they are shown one after the other.
     """
 
     step: str
@@ -103,6 +105,7 @@ class Account:
     listings: tuple[Listing, ...] = ()
     notes: tuple[Note, ...] = ()
     advice: tuple[str | Proposal, ...] = ()
+    parts: tuple[Account, ...] = ()
 
     def to_json(self) -> dict[str, object]:
         """The account as plain values."""

@@ -82,10 +82,17 @@ class Dictionary:
         }
         return replace(self, variables=variables)
 
-    def joined(self, other: Dictionary) -> Dictionary:
+    def joined(self, other: Dictionary, *, extends_codes: bool = True) -> Dictionary:
         """Both dictionaries; where both know a variable, what the first leaves open comes from the second.
 
         A list of codes of the same name with other contents is kept under a name of its own.
+
+        Parameters
+        ----------
+        other
+            The second.
+        extends_codes
+            Whether, where both have codes for a variable, those that only the second labels are added to the first's.
         """
         codes = dict(self.codes)
         renamed: dict[str, str] = {}
@@ -100,6 +107,12 @@ class Dictionary:
             if entry.codes is not None:
                 entry = entry.with_(codes=renamed.get(entry.codes, entry.codes))
             known = variables.get(name)
+            if extends_codes and known is not None and known.codes and entry.codes and known.codes != entry.codes:
+                mine = codes.get(known.codes, {})
+                codes[known.codes] = {
+                    **mine,
+                    **{code: label for code, label in codes[entry.codes].items() if code not in mine},
+                }
             variables[name] = entry if known is None else filled_in(known, entry)
         return Dictionary(variables, codes, {**other.rules, **self.rules}, self.other_layout or other.other_layout)
 

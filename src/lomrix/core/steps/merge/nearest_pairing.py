@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.nearest import nearest_rows, used_once
+from lomrix.core.arrays.nearest import nearest_once, nearest_rows
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Balance
@@ -64,11 +64,22 @@ class NearestPairing(Pairing):
         mine, theirs, within = self.times
         base = np.where(self.base[self.near.base].is_missing, -1, self.keys.base)
         added = np.where(self.added[self.near.added].is_missing, -1, self.keys.added)
-        found = nearest_rows(base, mine, added, theirs, within, self.near.side, self.near.ties)
-        if self.near.once:
-            distance = np.abs(mine - np.append(theirs, 0)[found])
-            found = used_once(found, distance)
-        return found
+        choose = nearest_once if self.near.once else nearest_rows
+        return choose(base, mine, added, theirs, within, self.near.side, self.near.ties)
+
+    @cached_property
+    def lost(self) -> tuple[int, int]:
+        """Base rows whose nearest partner went to a nearer row: those left without one, and those with another."""
+        if not self.near.once:
+            return 0, 0
+        mine, theirs, within = self.times
+        base = np.where(self.base[self.near.base].is_missing, -1, self.keys.base)
+        added = np.where(self.added[self.near.added].is_missing, -1, self.keys.added)
+        free = nearest_rows(base, mine, added, theirs, within, self.near.side, self.near.ties)
+        without = (free >= 0) & (self.partners < 0)
+        farther = np.abs(mine - np.append(theirs, 0)[self.partners]) > np.abs(mine - np.append(theirs, 0)[free])
+        other = (self.partners >= 0) & farther
+        return int(np.count_nonzero(without)), int(np.count_nonzero(other))
 
     @cached_property
     def relationship(self) -> Relationship:
@@ -143,4 +154,11 @@ class NearestPairing(Pairing):
             f"a partner is the nearest {self.near.added} within {window} {where} {self.near.base}; of two equally far "
             f"the one {self.near.ties} is taken; a row of {self.added.name} is used {use}."
         )
-        return [Note(text, kind="near")]
+        notes = [Note(text, kind="near", done=True)]
+        without, other = self.lost
+        if without or other:
+            text = "the nearest partner went to a nearer row: "
+            text += f"{counted(other, 'row', 'rows')} took the next nearest, "
+            text += f"{counted(without, 'row', 'rows')} stayed without one."
+            notes.append(Note(text, kind="near-lost", count=without + other))
+        return notes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -11,7 +12,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import key_texts
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.merge.origin import stacked_texts
-from lomrix.core.steps.merge.settings import SECOND_NAME, KeyPairs, OverlapRule
+from lomrix.core.steps.merge.settings import KeyPairs, Merge, OverlapRule
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.comparison import equal_cells
 from lomrix.core.table.notes import Note
@@ -46,51 +47,55 @@ class Overlap:
 
 
 def resolved_overlap(
-    rule: OverlapRule,
+    step: Merge,
     base: Table,
     added: Table,
     key: KeyPairs,
     base_rows: Rows,
     added_rows: Rows,
-    second_name: str = SECOND_NAME,
+    key_column: Callable[[str], Column | None],
 ) -> Overlap:
-    """Settle the columns that both tables have.
+    """Settle the columns that both tables have, but for those that are the key of both.
+
+    A column of the added table that is called as a key of the base is held against that key. The columns that nearness
+    compares differ by nature, so both are kept.
 
     Parameters
     ----------
-    rule
-        `check` keeps one column where the files agree and stops where they differ; `base` and `added` take
-        that side; `fill` takes the base and fills its missing cells; `both` keeps two columns.
+    step
+        What was asked for.
     base, added
         The two tables.
     key
-        The merge's keys, which are not concerned.
+        The merge's keys.
     base_rows, added_rows
         Row of each side for each row of the result, -1 where there is none.
-    second_name
-        Under `both`, the name of the added table's column.
+    key_column
+        The result's column for a key of the base; None for any other name.
 
     Raises
     ------
     DataError
         Under `check`, where cells differ; the first are named, and all stand in a draft of a ledger.
     """
-    keys = {name for pair in key for name in pair}
-    shared = [name for name in base.names if name in added.columns and name not in keys]
+    rule, near = step.overlap, step.nearness
+    key_names = [name for _, name in key]
+    shared = [name for name in base.names if name in added.columns and name not in key_names]
+    keys = [base_name for base_name, _ in key]
     overlap = Overlap()
     rows, notes, refused = [], [], []
     drafts: list[Table] = []
     for name in shared:
-        if rule == "both":
-            overlap.renamed[name] = second_name.replace("{column}", name).replace("{file}", added.name)
+        if rule == "both" or (near is not None and near.base == near.added == name):
+            overlap.renamed[name] = step.second_name.replace("{column}", name).replace("{file}", added.name)
             require_free(overlap.renamed[name], [*base.names, *added.names], f"the second column {name}")
             continue
-        sides = Sides(name, base, added, base_rows, added_rows)
+        sides = Sides(name, base, added, base_rows, added_rows, key_column(name))
         rows.append((name, sides.agreeing, len(sides.differing), sides.filled))
         if rule == "check" and len(sides.differing):
-            refused.append(sides.told([base_name for base_name, _ in key]))
+            refused.append(sides.told(keys))
         if len(sides.differing):
-            drafts.append(sides.ledger([base_name for base_name, _ in key]))
+            drafts.append(sides.ledger(keys))
         overlap.columns[name] = sides.taken(rule)
         overlap.dropped.add(name)
         if len(sides.differing) and rule != "check":
@@ -115,7 +120,9 @@ def resolved_overlap(
 class Sides:
     """One column as both tables hold it, row by row of the result."""
 
-    def __init__(self, name: str, base: Table, added: Table, base_rows: Rows, added_rows: Rows) -> None:
+    def __init__(
+        self, name: str, base: Table, added: Table, base_rows: Rows, added_rows: Rows, key: Column | None = None
+    ) -> None:
         type_ = common_type((base[name], added[name]))
         if type_ is None:
             raise DataError(
@@ -124,7 +131,9 @@ class Sides:
             )
         self.name, self.base, self.added = name, base, added
         self.base_rows, self.added_rows = base_rows, added_rows
-        self.mine = base[name].widened(type_).take_or(base_rows, UNMATCHED)
+        # A key has a value in every row, whichever table the row is of.
+        self.is_key = key is not None
+        self.mine = key.widened(type_) if key is not None else base[name].widened(type_).take_or(base_rows, UNMATCHED)
         self.theirs = added[name].widened(type_).take_or(added_rows, UNMATCHED)
         both = ~self.mine.is_missing & ~self.theirs.is_missing
         differ = both & ~equal_cells(self.mine, self.theirs)
@@ -137,16 +146,19 @@ class Sides:
         first, second, rows = self.mine, self.theirs, self.base_rows
         if rule == "added":
             first, second, rows = self.theirs, self.mine, self.added_rows
-        use_second = rows < 0
+        use_second = (rows < 0) & (first.is_missing | (not self.is_key))
         if rule in ("check", "fill"):
             use_second = use_second | (first.is_missing & ~second.is_missing)
         return either(first, second, use_second)
 
     def ledger(self, key: list[str]) -> Table:
         """The differing cells as a draft of a ledger for the base."""
-        rows = self.base_rows[self.differing]
-        mine = self.mine.take(self.differing).to_text().to_pylist()
-        theirs = self.theirs.take(self.differing).to_text().to_pylist()
+        # A base row that has several partners is one row to mend.
+        rows, firsts = np.unique(self.base_rows[self.differing], return_index=True)
+        own = self.differing[firsts[rows >= 0]]
+        rows = rows[rows >= 0]
+        mine = self.mine.take(own).to_text().to_pylist()
+        theirs = self.theirs.take(own).to_text().to_pylist()
         keys = [self.base[name].take(rows).to_text().to_pylist() for name in key]
         why = f"{self.base.name} and {self.added.name} differ"
         lines = [

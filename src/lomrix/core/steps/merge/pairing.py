@@ -15,6 +15,7 @@ import pyarrow as pa
 from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.errors import DataError
+from lomrix.core.rows.candidate_keys import tells_apart
 from lomrix.core.rows.keys import PairedKeys, key_texts
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, near_misses, visible
@@ -23,6 +24,7 @@ from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.label_conflicts import label_conflicts, require_same_labels
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table
@@ -30,6 +32,8 @@ from lomrix.core.table.texts import table_of_texts
 
 MOST_EXAMPLES = 3
 MOST_NEAR = 12
+# So many columns are tried whether they would make the keys stand once.
+MOST_FURTHER = 8
 # Repeated keys are told as a likely slip where at most this share of the keys repeats.
 FEW_REPEATED = 0.05
 # Up to so many keys of the other side are looked at, whether they have a partner or not.
@@ -133,14 +137,28 @@ class Pairing:
         if not repeated:
             return
         if expected is None:
-            todo = (
-                f"Mend the repeated keys, or add ‹expect=many-to-many› to pair them all "
-                f"({self.counts.pairs:,} matched rows)."
-            )
+            more = self._further_keys()
+            todo = f"With {more[0]} the keys would be {more[1]}: add ‹key={more[0]}›. Or mend" if more else "Mend"
+            todo += " the repeated keys, or add ‹expect=many-to-many› to pair them all "
+            todo += f"({self.counts.pairs:,} matched rows)."
         else:
             todo = f"Mend the repeated keys, or say ‹expect={found}› if they are right."
         what = "no relationship was named" if expected is None else f"expected {expected}"
         raise DataError(f"The keys are {found}, but {what}.", where="; ".join(repeated), todo=todo)
+
+    def _further_keys(self) -> tuple[str, Relationship] | None:
+        """A column of both tables that would make the keys stand once on a side at least, and what they would be."""
+        names = [name for name in self.base.names if name in self.added.columns and name not in dict(self.key)]
+        names = [name for name in names if self.base[name].type != "number"][:MOST_FURTHER]
+        best: tuple[str, Relationship] | None = None
+        for name in names:
+            base_once = tells_apart(self.base, (*(base for base, _ in self.key), name))
+            added_once = tells_apart(self.added, (*(added for _, added in self.key), name))
+            if base_once and added_once:
+                return name, "one-to-one"
+            if base_once or added_once:
+                best = best or (name, "one-to-many" if base_once else "many-to-one")
+        return best
 
     def _repeated(self, table: Table, codes: Array, counts: Array, side: int) -> str:
         rows = np.flatnonzero(np.append(counts > 1, False)[codes])
@@ -162,10 +180,10 @@ class Pairing:
         key_of = dict(self.key)
         makers: dict[str, Callable[[], Column]] = {}
         for name, column in self.base.columns.items():
-            if name in key_of:
-                makers[name] = partial(self._key_column, column, self.added[key_of[name]])
-            elif name in overlap.columns:
+            if name in overlap.columns:
                 makers[name] = partial(overlap.columns.__getitem__, name)
+            elif name in key_of:
+                makers[name] = partial(self._key_column, column, self.added[key_of[name]])
             else:
                 # With every base row in its place the column is shared, not copied.
                 makers[name] = partial(self._of_base, column)
@@ -181,10 +199,22 @@ class Pairing:
         return column if self.base_is_whole else column.take_or(self.base_rows, UNMATCHED)
 
     def _dictionary(self, overlap: Overlap) -> Dictionary:
-        key_of = {added: base for base, added in self.key}
+        base = self.base.dictionary.for_columns(self.base.names)
         added = self.added.dictionary.for_columns(self.added.names)
-        renamed = {key_of.get(name, overlap.renamed.get(name, name)): entry for name, entry in added.variables.items()}
-        return self.base.dictionary.for_columns(self.base.names).joined(type(added)(renamed, added.codes))
+        key_of = {added: base for base, added in self.key}
+        names = {name: overlap.renamed.get(name, name) for name in self.added.names if name not in key_of}
+        if self.step.other_labels == "stop":
+            same = {name: new for name, new in {**names, **key_of}.items() if new in self.base.columns}
+            require_same_labels(label_conflicts(base, added, same, self.added.name))
+        # What is said of a key goes before what is said of a column of its name.
+        order = [*((name, names[name]) for name in names), *key_of.items()]
+        renamed = {new: added.variables[name] for name, new in order if name in added.variables}
+        return base.joined(type(added)(renamed, added.codes))
+
+    def key_column(self, name: str) -> Column | None:
+        """The key of each row, by its name in the base; None where that is no key."""
+        added = dict(self.key).get(name)
+        return None if added is None else self._key_column(self.base[name], self.added[added])
 
     def _key_column(self, base: Column, added: Column) -> Column:
         """The key of each row: the base's, and the added table's where the row stands only there."""
@@ -354,7 +384,7 @@ class Pairing:
         return (Listing("keys without a partner, the first", heads, tuple(rows)),) if rows else ()
 
     def _few_repeated(self) -> tuple[Note, ...]:
-        """Keys that repeat where nearly all stand once: a slip, most likely, and no many-to-one by design."""
+        """Keys that repeat where nearly all stand once: probably a slip, and no many-to-one by design."""
         notes = []
         sides = ((self.base, self.keys.base, self.counts.base), (self.added, self.keys.added, self.counts.added))
         for side, (table, codes, counts) in enumerate(sides):

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from lomrix.core.arrays import matching
+from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import PairedKeys, paired_keys
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.merge.links import linked
@@ -21,6 +22,7 @@ from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.wording import listed
 
 
 def merged(step: Merge, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -28,7 +30,9 @@ def merged(step: Merge, tables: Inputs, wanted: Collection[str]) -> Result:
     base, added_tables, links = tables.one("base"), tables.many("added"), tables.maybe("links")
     if step.status:
         require_free(step.status, [name for table in tables for name in table.names], "the status column")
-    made, origin, key = base, Origin.of(base), step.pairs
+    step.require_files([table.name for table in added_tables])
+    require_taken(step, added_tables)
+    made, origin, key = base, Origin.of(base, len(added_tables), has_status=bool(step.status)), step.pairs
     accounts: list[Account] = []
     if links is not None:
         made, key, account = linked(base, links, added_tables[0], key)
@@ -36,10 +40,9 @@ def merged(step: Merge, tables: Inputs, wanted: Collection[str]) -> Result:
     unmatched: list[Table] = []
     conflicts: list[Table] = []
     for added in added_tables:
-        work = paired(step, key, made, added)
-        overlap = resolved_overlap(
-            step.overlap, work.base, work.added, key, work.base_rows, work.added_rows, step.second_name
-        )
+        own = key if links is not None else step.pairs_of(added.name)
+        work = paired(step, own, made, added)
+        overlap = resolved_overlap(step, work.base, work.added, own, work.base_rows, work.added_rows, work.key_column)
         made = work.table(overlap)
         origin = origin.extended(added.name, work.base_rows, work.added_rows)
         near = work.likely_partners() if not step.near else {}
@@ -76,8 +79,29 @@ def taken(step: Merge, key: KeyPairs, added: Table) -> Table:
         return added
     near = step.nearness
     always = [*(name for _, name in key), *([near.added] if near is not None else [])]
-    chosen = chosen_columns(step.take, added.types(), added.name)
+    chosen = [name for word in listed(step.take) for name in taken_by(word, added)]
     return added.only([*always, *(name for name in chosen if name not in always)])
+
+
+def taken_by(word: str, added: Table) -> list[str]:
+    """The columns of a table that one word of a choice names, which may be none."""
+    try:
+        return chosen_columns(word, added.types(), added.name)
+    except UsageError:
+        return []
+
+
+def require_taken(step: Merge, tables: Sequence[Table]) -> None:
+    """Stop where a word of the choice names no column of any added table.
+
+    Raises
+    ------
+    UsageError
+        As the last of the tables says it.
+    """
+    for word in listed(step.take):
+        if not any(taken_by(word, table) for table in tables):
+            chosen_columns(word, tables[-1].types(), tables[-1].name)
 
 
 def brought_together(exact: PairedKeys, tidy: PairedKeys) -> list[Note]:

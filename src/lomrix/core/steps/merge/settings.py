@@ -28,8 +28,36 @@ WINDOW = re.compile(r"(\d+(?:\.\d+)?)\s*(d|h|min)?")
 Unit = Literal["d", "h", "min", ""]
 
 
+def file_of(word: str) -> str:
+    """The file that a key speaks of, without folder and extension; empty where it speaks of all.
+
+    Examples
+    --------
+    >>> file_of("raw/b.csv:pid=person"), file_of("pid=person")
+    ('b', '')
+    """
+    file, colon, _ = word.partition(":")
+    return file.rpartition("/")[2].partition(".")[0].strip() if colon else ""
+
+
+def key_pair(word: str) -> tuple[str, str]:
+    """One key column: its name in the base and in the added table.
+
+    Raises
+    ------
+    UsageError
+        Where a name is empty.
+    """
+    base, equals, added = (part.strip() for part in word.partition("="))
+    if not base or (equals and not added):
+        raise UsageError(f'The key "{word}" is not a column name.', todo="Say ‹key=pid›, or ‹key=pid=person›.")
+    return base, added or base
+
+
 def key_pairs(words: Sequence[str]) -> KeyPairs:
     """Keys as typed: `pid`, or `pid=person` where the added file calls it differently.
+
+    A word with a file in front, `b.csv:pid=person`, speaks of that file alone; see `key_pairs_of`.
 
     Raises
     ------
@@ -41,12 +69,10 @@ def key_pairs(words: Sequence[str]) -> KeyPairs:
     >>> key_pairs(("pid", "visit=occasion"))
     (('pid', 'pid'), ('visit', 'occasion'))
     """
-    pairs = []
+    pairs = [key_pair(word) for word in words if not file_of(word)]
     for word in words:
-        base, equals, added = (part.strip() for part in word.partition("="))
-        if not base or (equals and not added):
-            raise UsageError(f'The key "{word}" is not a column name.', todo="Say ‹key=pid›, or ‹key=pid=person›.")
-        pairs.append((base, added or base))
+        if file_of(word):
+            key_pair(word.partition(":")[2])
     for side in (0, 1):
         names = [pair[side] for pair in pairs]
         if len(set(names)) < len(names):
@@ -135,7 +161,9 @@ class Merge(Step):
     key: Annotated[
         Names,
         parsed_by(key_pairs),
-        Setting("Key column; pid=person where the added file calls it differently.", "COLUMN", "k"),
+        Setting(
+            "Key column; pid=person, or b.csv:pid=person, where an added file calls it differently.", "COLUMN", "k"
+        ),
     ]
     expect: Annotated[Relationship | None, Setting("The relationship that the keys should have.")] = None
     rows: Annotated[RowsKept, Setting("Rows to keep: all, matched ones only, or those of the base.")] = "all"
@@ -163,6 +191,7 @@ class Merge(Step):
     side: Annotated[Side, Setting("Where the nearest may stand.")] = "either"
     ties: Annotated[Ties, Setting("Which of two equally near is taken.")] = "before"
     once: Annotated[bool, Setting("Leave each added row to the base row it is nearest to.")] = False
+    other_labels: Annotated[Literal["stop", "first"], Setting("One code with different labels.")] = "stop"
     most_rows: Annotated[int, Field(ge=1), Setting("Largest result of many-to-many keys.", "N")] = MOST_ROWS
 
     @model_validator(mode="after")
@@ -177,8 +206,33 @@ class Merge(Step):
 
     @property
     def pairs(self) -> KeyPairs:
-        """The key columns in the base and in the added table."""
+        """The key columns in the base and in every added table of which nothing else was said."""
         return key_pairs(self.key)
+
+    def pairs_of(self, file: str) -> KeyPairs:
+        """The key columns in the base and in one added table.
+
+        Examples
+        --------
+        >>> step = Merge(key=("pid", "visit", "b.csv:pid=person"))
+        >>> step.pairs_of("a"), step.pairs_of("b")
+        ((('pid', 'pid'), ('visit', 'visit')), (('pid', 'person'), ('visit', 'visit')))
+        """
+        own = dict(key_pair(word.partition(":")[2]) for word in self.key if file_of(word) == file)
+        general = dict(self.pairs)
+        return tuple({**general, **own}.items())
+
+    def require_files(self, files: Sequence[str]) -> None:
+        """Stop where a key speaks of a file that is none of the added ones.
+
+        Raises
+        ------
+        UsageError
+            Naming the files that there are.
+        """
+        for word in self.key:
+            if file_of(word) and file_of(word) not in files:
+                raise UsageError(f'The key "{word}" names no added file.', todo=f"Added files are {', '.join(files)}.")
 
     @property
     def nearness(self) -> Near | None:
@@ -191,18 +245,22 @@ class Merge(Step):
 
     @property
     def always_taken(self) -> tuple[str, ...]:
-        """Columns of the added table that are brought whatever was chosen."""
+        """Columns of an added table that are brought whatever was chosen."""
         near = self.nearness
-        return (*(added for _, added in self.pairs), *([near.added] if near is not None else []))
+        own = (key_pair(word.partition(":")[2] or word)[1] for word in self.key)
+        return tuple(dict.fromkeys([*own, *([near.added] if near is not None else [])]))
 
     @property
     def division(self) -> Division:
         """By key, where keys alone count."""
         base, added = (tuple(pair[side] for pair in self.pairs) for side in (0, 1))
+        if any(file_of(word) for word in self.key):
+            return Division()
         return Division("by key", {"base": base, "added": added})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """All of the base; of the added table the keys and what is taken."""
         if role != "added" or not self.take:
             return None
-        return columns_by_name(",".join([self.take, *self.always_taken]), names)
+        taken = columns_by_name(self.take, names)
+        return None if taken is None else [*taken, *(name for name in self.always_taken if name in names)]

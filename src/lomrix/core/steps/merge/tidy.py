@@ -39,6 +39,9 @@ def tidied_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
 
 def tidied_column(column: Column, words: Sequence[str]) -> Column:
     """A key column in that form; a column of whole numbers as its texts."""
+    if column.type == "number":
+        # Nought with a minus sign is nought.
+        return Column.of("number", column.values + 0.0, column.why, column.reasons)
     if column.type not in ("string", "integer"):
         return column
     column = column.widened("string").compact()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime
+import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -17,9 +19,11 @@ from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import occasion_values
 from lomrix.core.table.joined import stacked_column
+from lomrix.core.table.label_conflicts import label_conflicts, require_same_labels
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NOT_IN_FILE
+from lomrix.core.table.selection import unknown_column
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import require_heads, rows_of
 from lomrix.core.table.types import Type
@@ -28,6 +32,7 @@ from lomrix.core.text.reading import stray_cells
 LIKE = 75.0
 MOST_EXAMPLES = 4
 MOST_PAIRS = 8
+WORDS = re.compile(r"[^\W_]+")
 
 
 def stacked(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -35,6 +40,7 @@ def stacked(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
     files = tables.many("source")
     marks = step.marks([table.name for table in files]) if step.mark else ()
     pairs = (*pairs_said(step.pair), *pairs_in(tables.maybe("pair_file")))
+    require_used(pairs, files)
     ready = [marked(renamed(table, pairs), step.mark_name, marks, at) for at, table in enumerate(files)]
     return Pile(step, ready).result()
 
@@ -45,6 +51,20 @@ def pairs_in(table: Table | None) -> list[tuple[str, str]]:
         return []
     require_heads(table, ("old", "new"), "pair file")
     return [(row["old"], row["new"]) for row in rows_of(table)]
+
+
+def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> None:
+    """Stop where no file has the column that a pair renames.
+
+    Raises
+    ------
+    UsageError
+        Naming the nearest column.
+    """
+    names = list(dict.fromkeys(name for table in files for name in table.names))
+    for old, _ in pairs:
+        if old not in names:
+            raise unknown_column(old, names, "any of the files")
 
 
 def renamed(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
@@ -91,10 +111,12 @@ def marked(table: Table, mark: str, marks: Sequence[str], place: int) -> Table:
 
 
 def mark_column(marks: Sequence[str], place: int, rows: int) -> Column:
-    """The mark of one file: numbers where all marks are numbers."""
+    """The mark of one file: numbers or days where all marks are."""
     value = occasion_values(list(marks))[place]
     if isinstance(value, str):
         return Column.of_strings(np.zeros(rows, np.int32), Pool.of([value]))
+    if isinstance(value, datetime.date):
+        return Column.of("date", np.full(rows, np.datetime64(value, "D")))
     return Column.of("integer" if isinstance(value, int) else "number", np.full(rows, value))
 
 
@@ -117,11 +139,24 @@ class Pile:
         """The one table and its account."""
         if not self.names:
             raise DataError("The files share no column.", todo="Name pairs with ‹pair›, or say ‹columns=all›.")
+        self._require_case()
         dictionary = self._dictionary()
         columns = {name: self._column(name) for name in self.names}
         made = Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
         made, dropped, notes = self._settled(made)
         return Result(made, self._account(made, dropped, notes))
+
+    def _require_case(self) -> None:
+        """Stop where a file lacks a column of the case, so that none of its rows could be found repeated."""
+        for name in self.step.case:
+            lacking = [table for table in self.tables if name not in table.columns]
+            if lacking:
+                told = self._pairs_told()
+                raise DataError(
+                    f"{lacking[0].name} has no column {name}, which tells cases apart.",
+                    where=f"its columns are {', '.join(lacking[0].names[:12])}",
+                    todo=f"The same variable under another name? {told}" if told else f"Say ‹pair=OTHER={name}›.",
+                )
 
     # ----------------------------------------------------------------- columns
 
@@ -144,7 +179,8 @@ class Pile:
         raise DataError(
             f"The column {name} is not of one type.",
             where="; ".join(told),
-            todo="Mend the cells with a ledger, give ‹type›, or recode the column first.",
+            todo="Mend the cells with a ledger, give ‹type›, or recode the column first."
+            + (f" Other names: {pairs}" if (pairs := self._pairs_told()) else ""),
         )
 
     @staticmethod
@@ -163,22 +199,12 @@ class Pile:
     def _dictionary(self) -> Dictionary:
         """All dictionaries as one; a code with different labels is a finding."""
         dictionary = self.tables[0].dictionary.for_columns(self.tables[0].names)
-        differing = []
         for table in self.tables[1:]:
             own = table.dictionary.for_columns(table.names)
-            for name in table.names:
-                mine, theirs = dictionary.labels_of(name), own.labels_of(name)
-                for code in mine:
-                    if code in theirs and mine[code] != theirs[code]:
-                        told = f'{name} {code}: "{mine[code]}" before, "{theirs[code]}" in {table.name}'
-                        differing.append(told)
+            if self.step.other_labels == "stop":
+                names = {name: name for name in table.names}
+                require_same_labels(label_conflicts(dictionary, own, names, table.name))
             dictionary = dictionary.joined(own)
-        if differing and self.step.other_labels == "stop":
-            raise DataError(
-                "One code has different labels in different files.",
-                where="; ".join(differing[:MOST_EXAMPLES]) + (" …" if len(differing) > MOST_EXAMPLES else ""),
-                todo="Recode one of the files, or say ‹other_labels=first›.",
-            )
         return dictionary
 
     # -------------------------------------------------------------- repetition
@@ -260,25 +286,60 @@ class Pile:
         counts = np.bincount(encoded.indices.to_numpy(zero_copy_only=False), minlength=len(encoded.dictionary))
         parts = zip(encoded.dictionary.to_pylist(), counts.tolist(), strict=True)
         return Balance(
-            "rows in the result", len(made), tuple((f"{self.step.mark_name} {mark}", count) for mark, count in parts)
-        )
+            "rows in the result", len(made), tuple((f"{self.step.mark_name} {mark}", count) for mark, count in parts),
+            # Where each file has its own mark, the rows of the files say the same.
+            quiet=len(encoded.dictionary) == len(self.tables) and len(made) == sum(map(len, self.tables)),
+        )  # fmt: skip
+
+    def _pairs_told(self) -> str:
+        """The likely pairs as they would be said."""
+        return " ".join(f"‹pair={two}={one}›" for one, two, _, _ in self.likely_pairs[:3])
 
     def _likely_pairs(self) -> list[Note]:
         """Columns of different files that may be one variable under two names."""
-        from rapidfuzz import fuzz
+        return [
+            Note(f"may be {one} of {mine} under another name: ‹pair={two}={one}›", f"{theirs}.{two}", (), "likely-pair")
+            for one, two, mine, theirs in self.likely_pairs
+        ]
 
+    @cached_property
+    def likely_pairs(self) -> list[tuple[str, str, str, str]]:
+        """Two names, and the files that have them, the likeliest first; each name once."""
         scored = []
         for place, first in enumerate(self.tables):
             for second in self.tables[place + 1 :]:
                 for one in (name for name in first.names if name not in second.columns):
                     for two in (name for name in second.names if name not in first.columns):
-                        score = fuzz.ratio(one, two)
-                        mine, theirs = first.dictionary.of(one), second.dictionary.of(two)
-                        same_label = bool(mine.label) and mine.label == theirs.label
-                        if first[one].type == second[two].type and (score >= LIKE or same_label):
+                        if common_type((first[one], second[two])) is not None:
+                            mine, theirs = first.dictionary.of(one).label, second.dictionary.of(two).label
+                            score = 100.0 if mine and mine == theirs else likeness(one, two)
                             scored.append((score, one, two, first.name, second.name))
-        best = sorted(scored, key=lambda pair: (-pair[0], pair[1]))[:MOST_PAIRS]
-        return [
-            Note(f"may be {one} of {mine} under another name: ‹pair={two}={one}›", f"{theirs}.{two}", (), "likely-pair")
-            for _, one, two, mine, theirs in best
-        ]
+        best = sorted((pair for pair in scored if pair[0] >= LIKE), key=lambda pair: (-pair[0], pair[1]))
+        seen: set[tuple[str, str]] = set()
+        found = []
+        for _, one, two, mine, theirs in best:
+            if (mine, one) not in seen and (theirs, two) not in seen:
+                seen |= {(mine, one), (theirs, two)}
+                found.append((one, two, mine, theirs))
+        return found[:MOST_PAIRS]
+
+
+def likeness(one: str, two: str) -> float:
+    """How like two names are, up to 100: the same words in another order or with one more are alike.
+
+    Examples
+    --------
+    >>> likeness("melt_days", "days_melt"), likeness("ice", "ice_mm"), likeness("Stake", "stake")
+    (95.0, 80.0, 95.0)
+    >>> likeness("ice", "snow") < 75
+    True
+    """
+    from rapidfuzz import fuzz
+
+    first, second = (WORDS.findall(name.casefold()) for name in (one, two))
+    if sorted(first) == sorted(second):
+        return 95.0
+    shorter, longer = sorted((set(first), set(second)), key=len)
+    if shorter and shorter < longer and len(longer) == len(shorter) + 1:
+        return 80.0
+    return fuzz.ratio(one.casefold(), two.casefold())
