@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Iterator
 from typing import Any
@@ -165,8 +166,9 @@ def test_statistics_of_groups(rows: list[tuple[int, int]]) -> None:
     for group in range(4):
         inside = [value for code, value in rows if code == group]
         assert made.sizes[group] == len(inside)
-        found = [made.mean[group], made.median[group], made.smallest[group], made.largest[group]]
-        expected = [f(inside) for f in (np.mean, np.median, min, max)] if inside else [np.nan] * 4
+        found = [made.mean[group], made.median[group]]
+        found += [made.smallest[group], made.largest[group]] if inside else []
+        expected = [f(inside) for f in (np.mean, np.median, min, max)] if inside else [np.nan] * 2
         np.testing.assert_allclose(found, np.array(expected, np.float64))
         spread = np.std(inside, ddof=1) if len(inside) > 1 else np.nan
         np.testing.assert_allclose(made.standard_deviation[group], spread, atol=1e-9)
@@ -220,3 +222,30 @@ def test_rows_that_match(base: list[int], added: list[int]) -> None:
     assert counts.pairs == sum(partner >= 0 for _, partner in expected)
     assert counts.shared(one).tolist() == [code >= 0 and code in added for code in base]
     assert counts.shared_by_base(two).tolist() == [code >= 0 and code in base for code in added]
+
+
+@given(st.lists(st.tuples(st.integers(0, 2), st.floats(-1e17, 1e17) | st.floats(-9, 9)), min_size=1, max_size=20))
+def test_sums_of_numbers_are_the_rounded_sums(rows: list[tuple[int, float]]) -> None:
+    made = statistics.Values(np.array([row[0] for row in rows]), np.array([row[1] for row in rows]), 3)
+    for group in range(3):
+        exact = math.fsum(value for code, value in rows if code == group)
+        assert math.isclose(made.total[group], exact, rel_tol=1e-15, abs_tol=1e-6 * 2.0**-30)
+
+
+@given(st.lists(st.tuples(st.integers(0, 2), st.integers(-(2**62), 2**62)), min_size=1, max_size=20))
+def test_integers_are_added_and_compared_exactly(rows: list[tuple[int, int]]) -> None:
+    made = statistics.Values(np.array([row[0] for row in rows]), np.array([row[1] for row in rows]), 3)
+    for group in range(3):
+        inside = [value for code, value in rows if code == group]
+        if made.total.dtype.kind == "i":
+            assert made.total[group] == sum(inside)
+        else:
+            assert made.total[group] == float(sum(inside))
+        if inside:
+            assert (made.smallest[group], made.largest[group]) == (min(inside), max(inside))
+
+
+def test_means_of_the_largest_numbers() -> None:
+    made = statistics.Values(np.array([0, 0, 1]), np.array([1.5e308, 1.7e308, 3.0]), 2)
+    assert made.mean.tolist() == [1.6e308, 3.0]
+    assert made.total.tolist() == [np.inf, 3.0]

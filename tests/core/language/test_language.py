@@ -13,7 +13,9 @@ from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import condition, evaluated
 from lomrix.core.language.parse import names_used, parsed
 from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from tests.tables import reasons, table
 
 DAYS = [datetime.date(2024, 1, 31), datetime.date(2024, 3, 1), None]
@@ -102,3 +104,26 @@ def test_a_condition_is_true_or_false() -> None:
 
 def test_names_used() -> None:
     assert names_used(parsed("max(a, b) > column('c d') and a")) == ["a", "b", "c d"]
+
+
+def test_places_of_rounding_may_differ_from_row_to_row() -> None:
+    made = evaluated("round(x, p)", table(x=[1.25, 123.0, 2.5], p=[1, -1, 0]))
+    assert made.cells() == [1.2, 120.0, 2.0]
+    assert evaluated("round(x) > 0", table(x=[1e20, -1e20])).cells() == [True, False]
+    assert evaluated("max(x, y)", table(x=[2**60 + 1], y=[2**60])).cells() == [2**60 + 1]
+
+
+def test_a_column_without_values_fits_whatever_is_asked() -> None:
+    source = table(id=[1, 2], age=[None, None])
+    assert evaluated("age > 3", source).cells() == [None, None]
+    assert evaluated("age + 1", source).cells() == [None, None]
+    assert evaluated("age and id > 1", source).cells() == [False, None]
+    assert len(evaluated("age > 3 and len == 'x'", table(age=[], len=[]))) == 0
+
+
+@pytest.mark.parametrize(("text", "todo"), [("sex == f", "written 'f'"), ("ward == north", "labels 1 of ward")])
+def test_a_word_that_is_a_value_wants_quotation_marks(text: str, todo: str) -> None:
+    known = Dictionary({"ward": Variable(codes="ward")}, {"ward": {"1": "north"}})
+    with pytest.raises(UsageError) as stopped:
+        evaluated(text, table(sex=["m", "f"], ward=[1, 2], dictionary=known))
+    assert todo in stopped.value.todo

@@ -152,3 +152,15 @@ def test_all_that_is_told_of_a_grouping() -> None:
     assert account.notes[0] == Note("1 of 2 groups are missing (too-few).", "x_mean", (), "too-few", 1)
     whole = Aggregate(by=("g",), stat=("x: sum",)).apply(sources(table(g=["a"], x=[1]))).account
     assert whole.listings[0].rows == (("x", 1, 0, "none"),)
+
+
+def test_a_column_without_values_has_no_mean() -> None:
+    made = Aggregate(by="g", stat="x: n mean").apply(sources(table(g=["a", "b"], x=[None, None]))).table
+    assert (made["x_n"].cells(), made["x_mean"].cells()) == ([0, 0], [None, None])
+
+
+def test_large_integers_and_odd_decimals_keep_their_digits() -> None:
+    made = Aggregate(by="g", stat="x: min max sum").apply(sources(table(g=["a", "a"], x=[2**60 + 1, 2**60]))).table
+    assert rows(made) == [("a", 2**60, 2**60 + 1, 2**61 + 1)]
+    made = Aggregate(by="g", stat="x: sum").apply(sources(table(g=["a"] * 3, x=[7.7, 7.8, 7.8]))).table
+    assert str(made["x_sum"].cells()[0]) == "23.3"

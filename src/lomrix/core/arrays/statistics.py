@@ -18,6 +18,9 @@ Numbers = npt.NDArray[np.float64]
 SAMPLE = 4096
 # Medians are found by counting where the table of counts is at most this many times as long as the values.
 ROOMY = 4
+# Numbers within so many powers of two of the largest one are scaled down before they are added.
+HUGE = 64
+LIMB = (1 << 21) - 1
 
 
 @dataclass
@@ -33,7 +36,8 @@ class Values:
     count
         Number of groups.
 
-    Every statistic has shape (count,): one number per group, NaN where a group has too few values for it.
+    Every statistic has shape (count,): one number per group, NaN where a group has too few values for it; minimum and
+    maximum of integers are integers, and hold anything for a group without values.
     """
 
     codes: Codes
@@ -45,20 +49,69 @@ class Values:
         """Number of values per group."""
         return np.bincount(self.codes, minlength=self.count)
 
-    def total_of(self, values: Array) -> Numbers:
-        """Sum per group of other values in the same groups."""
+    def plain_total_of(self, values: Array) -> Numbers:
+        """Sum per group of other values in the same groups, added one after the other."""
         return np.asarray(np.bincount(self.codes, weights=values, minlength=self.count), dtype=np.float64)
 
     @cached_property
-    def total(self) -> Numbers:
-        """Sum per group; 0 for a group without values."""
-        return self.total_of(self.values)
+    def total(self) -> Array:
+        """Sum per group; 0 for a group without values.
+
+        Whole numbers are added exactly: int64, or float64 where a sum is beyond that. The error of other sums is at
+        most n^2 2^-80 times the largest value of all groups, beside one rounding of the result: each value is cut in
+        two, and the upper parts add up without any error.
+
+        References
+        ----------
+        S. M. Rump, T. Ogita and S. Oishi, "Accurate floating-point summation part I: faithful rounding", SIAM Journal
+        on Scientific Computing 31 (2008), 189-224, algorithm 3.2 (ExtractVector).
+
+        Examples
+        --------
+        >>> Values(np.zeros(3, np.int64), np.array([1e16, 1.0, -1e16]), 1).total
+        array([1.])
+        """
+        if self.values.dtype.kind in "bi":
+            return self._exact_total(self.values.astype(np.int64, copy=False))
+        with np.errstate(over="ignore"):
+            return np.ldexp(self._scaled_total, self._scale)
+
+    @cached_property
+    def _scale(self) -> int:
+        """Values near the largest number that there is are added as parts of it."""
+        largest = np.abs(self.values).max(initial=0)
+        return int(HUGE) if largest > 2.0 ** (1000 - HUGE) else 0
+
+    @cached_property
+    def _scaled_total(self) -> Numbers:
+        values = np.ldexp(self.values, -self._scale) if self._scale else self.values
+        largest = float(np.abs(values).max(initial=0))
+        if not largest:
+            return np.zeros(self.count)
+        bits = int(np.ceil(np.log2(len(values) + 2)))
+        sigma = np.ldexp(1.0, int(np.frexp(largest)[1]) + bits)
+        upper = values + sigma
+        upper -= sigma
+        return self.plain_total_of(upper) + self.plain_total_of(values - upper)
+
+    def _exact_total(self, values: npt.NDArray[np.int64]) -> Array:
+        largest = max(abs(int(values.max(initial=0))), abs(int(values.min(initial=0))))
+        if largest * max(len(values), 1) < 2**53:
+            return self.plain_total_of(values).astype(np.int64)
+        # Three limbs of 21 bits, whose sums are exact; put together as Python's own integers.
+        limbs = [(values >> 42), (values >> 21) & LIMB, values & LIMB]
+        sums = [self.plain_total_of(limb).astype(np.int64).astype(object) for limb in limbs]
+        whole = (sums[0] << 42) + (sums[1] << 21) + sums[2]
+        is_held = not self.count or max(map(abs, whole)) < 2**63
+        return np.asarray(whole.astype(np.int64 if is_held else np.float64))
 
     @cached_property
     def mean(self) -> Numbers:
         """Arithmetic mean per group."""
-        with np.errstate(invalid="ignore"):
-            return np.asarray(self.total / self.sizes, dtype=np.float64)
+        with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
+            if self.values.dtype.kind in "bi":
+                return np.asarray(self.total / self.sizes, dtype=np.float64)
+            return np.ldexp(self._scaled_total / self.sizes, self._scale)
 
     @property
     def standard_deviation(self) -> Numbers:
@@ -75,27 +128,33 @@ class Values:
         array([1.41421356])
         """
         deviations = self.values - self.mean[self.codes]
-        rounding = self.total_of(deviations)
-        np.multiply(deviations, deviations, out=deviations)
-        squares = self.total_of(deviations)
+        rounding = self.plain_total_of(deviations)
+        with np.errstate(over="ignore"):
+            np.multiply(deviations, deviations, out=deviations)
+        squares = self.plain_total_of(deviations)
         with np.errstate(invalid="ignore", divide="ignore"):
             squares = squares - rounding**2 / self.sizes
             result = np.sqrt(np.maximum(squares, 0) / (self.sizes - 1))
         return np.where(self.sizes > 1, result, np.nan)
 
     @property
-    def smallest(self) -> Numbers:
-        """Minimum per group."""
-        result = np.full(self.count, np.inf)
-        np.minimum.at(result, self.codes, self.values.astype(np.float64, copy=False))
-        return np.where(np.isinf(result) & (self.sizes == 0), np.nan, result)
+    def smallest(self) -> Array:
+        """Minimum per group, in the type of the values where they are integers."""
+        return self._extreme(np.minimum)
 
     @property
-    def largest(self) -> Numbers:
-        """Maximum per group."""
-        result = np.full(self.count, -np.inf)
-        np.maximum.at(result, self.codes, self.values.astype(np.float64, copy=False))
-        return np.where(np.isinf(result) & (self.sizes == 0), np.nan, result)
+    def largest(self) -> Array:
+        """Maximum per group, in the type of the values where they are integers."""
+        return self._extreme(np.maximum)
+
+    def _extreme(self, pick: np.ufunc) -> Array:
+        values = self.values.astype(np.int64 if self.values.dtype.kind in "bi" else np.float64, copy=False)
+        if not len(values):
+            return np.full(self.count, np.nan)
+        # Any value of all may begin: the others of its group decide, and groups without values are told apart.
+        result = np.full(self.count, values.max() if pick is np.minimum else values.min())
+        pick.at(result, self.codes, values)
+        return result if values.dtype.kind == "i" else np.where(self.sizes == 0, np.nan, result)
 
     @property
     def median(self) -> Numbers:
@@ -187,7 +246,7 @@ def _median_by_counting(codes: Codes, rank: Codes, distinct: Array, number: Code
     return np.where(number > 0, lower + (upper - lower) / 2, np.nan)
 
 
-STATISTICS: dict[str, Callable[[Values], Numbers]] = {
+STATISTICS: dict[str, Callable[[Values], Array]] = {
     "mean": lambda values: values.mean,
     "sd": lambda values: values.standard_deviation,
     "median": lambda values: values.median,

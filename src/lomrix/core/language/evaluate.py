@@ -93,7 +93,19 @@ class Evaluation:
         return column
 
     def _name(self, node: ast.Name) -> Column:
+        if node.id not in self.table.columns:
+            self._require_no_value(node.id)
         return self.table[node.id]
+
+    def _require_no_value(self, name: str) -> None:
+        """Stop where a name that is no column is a value of one, which wants quotation marks."""
+        for column, cells in self.table.columns.items():
+            labels = self.table.dictionary.labels_of(column)
+            code = next((code for code, label in labels.items() if label == name), None)
+            if cells.type == "string" and cells.strings.strings.index(name).as_py() >= 0:
+                raise UsageError(f"There is no column {name}.", todo=f"The value of {column} is written '{name}'.")
+            if code is not None:
+                raise UsageError(f"There is no column {name}.", todo=f"It labels {code} of {column}: write {code}.")
 
     def _constant(self, node: ast.Constant) -> Column:
         assert isinstance(node.value, int | float | str)
@@ -179,6 +191,7 @@ class Evaluation:
 
     @staticmethod
     def _truth(column: Column) -> Column:
+        column = column.fitting("boolean")
         if column.type != "boolean":
             raise UsageError(f"`and`, `or` and `not` need conditions, but an operand is {column.type}.")
         return column

@@ -10,10 +10,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.language.operands import aligned, as_float, made
 from lomrix.core.table.column import Column, either
 from lomrix.core.table.pool import Pool
+
+# Numbers have no more decimal places than this.
+MOST_PLACES = 300
 
 
 @dataclass(frozen=True)
@@ -29,18 +33,34 @@ class Function:
 
 def _of_numbers(compute: Callable[[Any], Any], name: str) -> Callable[[Column], Column]:
     def apply(column: Column) -> Column:
+        if column.type == "integer":
+            return made("integer", compute(column.values), [column])
         values = compute(as_float(column, name))
-        whole = column.type == "integer" or name in ("floor",)
-        return made("integer" if whole else "number", np.nan_to_num(values) if whole else values, [column])
+        return whole_or_number(values, column) if name == "floor" else made("number", values, [column])
 
     return apply
 
 
+def whole_or_number(values: Array, *operands: Column) -> Column:
+    """Whole values as integers where all of them can be."""
+    if np.abs(np.nan_to_num(values)).max(initial=0) < 2.0**63:
+        return made("integer", np.nan_to_num(values), list(operands))
+    return made("number", values, list(operands))
+
+
 def rounded(column: Column, places: Column | None = None) -> Column:
-    """Rounded half to even, to a number of decimal places."""
-    digits = 0 if places is None else int(places.values[0]) if len(places) else 0
-    values = np.round(as_float(column, "round"), digits)
-    return made("integer", np.nan_to_num(values), [column]) if digits <= 0 else made("number", values, [column])
+    """Rounded half to even, to a number of decimal places, which may differ from row to row."""
+    values = as_float(column, "round")
+    if places is None:
+        return column if column.type == "integer" else whole_or_number(np.round(values), column)
+    digits = np.clip(np.nan_to_num(as_float(places, "round")), -MOST_PLACES, MOST_PLACES).astype(np.int64)
+    result = np.empty(len(values))
+    for place in np.unique(digits).tolist():
+        rows = digits == place
+        result[rows] = np.round(values[rows], place)
+    if digits.max(initial=0) <= 0:
+        return whole_or_number(result, column, places)
+    return made("number", result, [column, places])
 
 
 def _date_part(name: str) -> Callable[[Column], Column]:
@@ -107,11 +127,11 @@ def first_present(*columns: Column) -> Column:
 
 def _extreme(pick: Any, name: str) -> Callable[..., Column]:
     def apply(*columns: Column) -> Column:
-        values = as_float(columns[0], name)
-        for column in columns[1:]:
-            values = pick(values, as_float(column, name))
         whole = all(column.type == "integer" for column in columns)
-        return made("integer" if whole else "number", np.nan_to_num(values) if whole else values, list(columns))
+        values = columns[0].values if whole else as_float(columns[0], name)
+        for column in columns[1:]:
+            values = pick(values, column.values if whole else as_float(column, name))
+        return made("integer" if whole else "number", values, list(columns))
 
     return apply
 

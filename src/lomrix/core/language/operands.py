@@ -58,6 +58,7 @@ def as_float(column: Column, doing: str) -> npt.NDArray[np.float64]:
     UsageError
         Where the column is none of numbers.
     """
+    column = column.fitting("number") if column.type not in NUMERIC else column
     if column.type not in NUMERIC:
         raise UsageError(
             f"{doing} needs numbers, but an operand is {column.type}.",
@@ -74,6 +75,8 @@ def aligned(first: Column, second: Column) -> tuple[Column, Column]:
     UsageError
         Where text meets numbers.
     """
+    first = first.fitting(second.type)
+    second = second.fitting(first.type)
     kinds = {first.type, second.type}
     if len(kinds) == 1:
         return first, second

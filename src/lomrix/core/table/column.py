@@ -141,6 +141,18 @@ class Column:
         return np.asarray(self.why != 0)
 
     @property
+    def is_without_values(self) -> bool:
+        """True where every cell is missing, or there is none: such a column fits any type."""
+        return self.missing_count == len(self)
+
+    def fitting(self, type_: Type) -> Column:
+        """A column without values in another type, its reasons kept; any other column as it is."""
+        if not self.is_without_values or self.type == type_:
+            return self
+        blank = Column.all_missing(type_, len(self), "blank")
+        return Column(type_, blank.values, self.why, self.reasons, blank.pool)
+
+    @property
     def missing_count(self) -> int:
         """Number of missing cells."""
         return 0 if self.why is None else int(np.count_nonzero(self.why))

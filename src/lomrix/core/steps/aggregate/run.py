@@ -42,6 +42,12 @@ class Grouping:
     step: Aggregate
     rows: Table
 
+    def __post_init__(self) -> None:
+        names = [name for words, _ in self.step.statistics for name in chosen_columns(words, self.rows.types())]
+        blank = {name: self.rows[name].fitting("number") for name in names if self.rows[name].is_without_values}
+        # A column with no value at all fits any statistic.
+        self.computed_from = self.rows.with_columns({**self.rows.columns, **blank})
+
     @cached_property
     def groups(self) -> Groups:
         """The groups in the order of their values."""
@@ -55,7 +61,7 @@ class Grouping:
             for variable in chosen_columns(words, self.rows.types(), self.rows.name):
                 pairs.update({(variable, name): None for name in names})
         for variable, name in pairs:
-            type_ = self.rows[variable].type
+            type_ = self.computed_from[variable].type
             allowed: tuple[str, ...] = KNOWN if type_ in ("integer", "number", "boolean") else (*COUNTING, *SAME_KIND)
             if type_ == "string":
                 allowed = COUNTING
@@ -100,7 +106,8 @@ class Grouping:
 
     def _values(self, variable: str) -> Values:
         """The present cells of a variable in their groups."""
-        column, codes, values = self.rows[variable], self.groups.codes, self.rows[variable].values
+        column, codes = self.computed_from[variable], self.groups.codes
+        values = column.values
         if column.why is not None or self.inside is not None:
             present = (codes >= 0) & ~column.is_missing
             codes, values = codes[present], values[present]
@@ -109,25 +116,23 @@ class Grouping:
         return Values(codes, values, self.groups.count)
 
     def _statistic(self, variable: str, name: str, values: Values) -> Column:
-        column, number = self.rows[variable], values.sizes
+        column, number = self.computed_from[variable], values.sizes
         if name == "n":
             return Column.of("integer", number)
         if name == "missing":
             return Column.of("integer", self.sizes - number)
         is_time = column.type in ("date", "datetime")
         result = STATISTICS[name](values)
-        undefined = np.isnan(result) | (number == 0)
+        undefined = ~np.isfinite(result) | (number == 0)
         why = undefined.astype(np.uint8)
         why[number < self.step.min_n] = 2
         reasons = (UNDEFINED, TOO_FEW)
         if is_time:
-            return Column.of(
-                column.type, np.nan_to_num(result).astype(np.int64).astype(column.values.dtype), why, reasons
-            )
-        exact = np.abs(np.nan_to_num(result)).max(initial=0) < 2**53
-        if column.type == "integer" and name in ("min", "max", "sum") and exact:
-            return Column.of("integer", np.nan_to_num(result).astype(np.int64), why, reasons)
-        return Column.of("number", result, why, reasons)
+            whole = np.nan_to_num(result).astype(np.int64)
+            return Column.of(column.type, whole.astype(column.values.dtype), why, reasons)
+        if result.dtype.kind == "i" and column.type == "integer":
+            return Column.of("integer", result, why, reasons)
+        return Column.of("number", result.astype(np.float64), why, reasons)
 
     # ------------------------------------------------------------------- table
 
