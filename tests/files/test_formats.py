@@ -26,7 +26,7 @@ from lomrix.files.read_back import compared_with_file
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import sink_of, source_of
 from lomrix.files.text_writer import write_columns
-from tests.tables import sources
+from tests.tables import lomrix, sources
 
 REASONS = ("blank", "refused", "unmatched", "n/a")
 TEXTS = (
@@ -255,3 +255,13 @@ def test_parquet_is_the_same_in_any_number_of_parts(rows: int, tmp_path: Path, m
     path = tmp_path / "made.parquet"
     write(made, path)
     assert source_of(str(path), ReadSettings()).read().table.same_as(made)
+
+
+def test_a_text_of_one_column_comes_back_whatever_its_cells_hold(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text('remark\n"a, b"\n"c, d"\n')
+    lomrix("subset", "a.csv", "--out", "b.txt", cwd=tmp_path)
+    out, _ = lomrix("subset", "b.txt", "--out", "-", "--quiet", cwd=tmp_path)
+    assert out == (tmp_path / "a.csv").read_text()
+    (tmp_path / "c.csv").write_text("a;b\nx;y\n")
+    lomrix("subset", "c.csv", "--delimiter", ",", "--out", "d.csv", cwd=tmp_path)
+    assert lomrix("subset", "d.csv", "--out", "-", "--quiet", cwd=tmp_path)[0] == "a;b\nx;y\n"

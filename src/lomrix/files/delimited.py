@@ -203,8 +203,9 @@ class Writer(DescribedSink):
         assert isinstance(content, Table)
         missing = self.missing(content)
         texts = {name: own.texts for name, own in missing.items()}
-        digest = write_columns(content.columns, texts, part, delimiter_of(self.path))
-        return self.described(part, descriptor.descriptor(content, missing), digest)
+        delimiter = delimiter_of(self.path)
+        digest = write_columns(content.columns, texts, part, delimiter)
+        return self.described(part, descriptor.descriptor(content, missing), digest, delimiter)
 
     def verify(self, table: Table) -> int:
         """Read back what was staged and compare it."""

@@ -36,9 +36,9 @@ class DescribedSink(FileSink):
             name: missing_of(column, table.dictionary.of(name), self.in_cells) for name, column in table.columns.items()
         }
 
-    def described(self, part: Path, told: Mapping[str, object], digest: str = "") -> Mapping[Path, bytes]:
-        """The descriptor of a part that was written; its digest where that is known already."""
-        size = part.stat().st_size
-        return {
-            self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest or descriptor.file_hash(part), told)
-        }
+    def described(
+        self, part: Path, told: Mapping[str, object], digest: str = "", delimiter: str = ""
+    ) -> Mapping[Path, bytes]:
+        """The descriptor of a part that was written; its digest where that is known already, and its delimiter."""
+        size, digest = part.stat().st_size, digest or descriptor.file_hash(part)
+        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told, delimiter)}

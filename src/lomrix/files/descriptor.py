@@ -86,6 +86,7 @@ class Resource(BaseModel):
     path: str = ""
     bytes: int | None = None
     hash: str = ""
+    dialect: dict[str, Any] = Field(default_factory=dict)
     schema_: SchemaEntry = Field(alias="schema")
 
     @property
@@ -291,8 +292,8 @@ def descriptor(table: Table, missing: Mapping[str, Missing]) -> dict[str, object
     return content
 
 
-def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any]) -> bytes:
-    """The descriptor that is to stand beside `path`, a file of so many bytes with that hash."""
+def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any], delimiter: str = "") -> bytes:
+    """The descriptor that is to stand beside `path`, a file of so many bytes with that hash, and that delimiter."""
     history = content[HISTORY]
     for output in history["tasks"].get(history["last"], {}).get("outputs", []):
         if output["role"] == "out":
@@ -304,6 +305,7 @@ def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, A
         "encoding": "utf-8",
         "bytes": size,
         "hash": digest,
+        **({"dialect": {"delimiter": delimiter}} if delimiter else {}),
         **content,
     }
     return (json.dumps(whole, ensure_ascii=False, indent=1) + "\n").encode()

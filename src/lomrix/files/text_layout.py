@@ -14,6 +14,7 @@ import numpy as np
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note
+from lomrix.files import descriptor
 from lomrix.files.header_rows import HEAD_ROWS, ROWS_BELOW, Header, found_header
 from lomrix.files.reading import ReadSettings
 
@@ -83,7 +84,7 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
         raise FileError(
             f"There is no encoding {encoding}.", todo="Say --encoding utf-8 or --encoding cp1252."
         ) from error
-    delimiter = settings.delimiter or said_delimiter(text) or found_delimiter(text, path)
+    delimiter = settings.delimiter or said_delimiter(text) or described_delimiter(path) or found_delimiter(text, path)
     rows, ends = head_rows(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_named)
     hint = [["", ""], *rows[1:]] if said_delimiter(text) else rows
     header = found_header(hint, settings, path.name)
@@ -136,6 +137,16 @@ def said_delimiter(text: str) -> str:
     """The delimiter that a first line of `sep=;` names, as spreadsheets write it; empty where there is none."""
     found = re.match(r"\"?sep=([,;|\t])\"?[,;|\t]*\r?\n", text)
     return found[1] if found else ""
+
+
+def described_delimiter(path: Path) -> str:
+    """The delimiter that the descriptor beside a file names; empty where it names none."""
+    try:
+        beside = descriptor.found_beside(path)
+    except FileError:  # told where the descriptor is wanted
+        return ""
+    found = beside[0].dialect.get("delimiter", "") if beside is not None else ""
+    return found if isinstance(found, str) and len(found) == 1 else ""
 
 
 def found_encoding(path: Path, head: bytes) -> str:

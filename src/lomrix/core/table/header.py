@@ -30,7 +30,8 @@ class HeaderTemplate:
     parts
         Fixed texts and field names in turn: even places are texts (maybe empty), odd places are fields.
     widths
-        Fields written with zeros in front, such as `{month:02}`, and their least number of digits.
+        Fields written with zeros in front, such as `{month:02}`, and their least number of digits; with nothing fixed
+        beside them they have that many.
     """
 
     text: str
@@ -59,27 +60,70 @@ class HeaderTemplate:
         fields = parts[1::2]
         if any(brace in fixed for fixed in parts[::2] for brace in "{}"):
             raise UsageError(f'The header template "{text}" has a brace without its partner.', todo=EXAMPLE)
-        if any(not name.isidentifier() for name in fields) or len(set(fields)) != len(fields):
+        odd = next((name for name in fields if name and not name.isidentifier()), None)
+        if odd is not None:
+            plain = re.sub(r"\W+", "_", odd).strip("_")
+            raise UsageError(
+                f'The braces of the header template hold "{odd}", which is no name for a column.',
+                todo=f"Write a word of letters, digits and underscores, such as {{{plain}}}." if plain else EXAMPLE,
+            )
+        if not all(fields) or len(set(fields)) != len(fields):
             raise UsageError(f'The braces of the header template "{text}" need a different word each.', todo=EXAMPLE)
         if measure_needed and (MEASURE not in fields or len(fields) < 2):
             raise UsageError(f'The header template "{text}" needs {{measure}} and an occasion.', todo=EXAMPLE)
         return cls(text, tuple(parts), widths)
+
+    def joined_digits(self, readings: Mapping[str, Mapping[str, str]]) -> list[str]:
+        """Columns in whose names digits of the measure may have been taken for the occasion, as in co298 beside no98.
+
+        Parameters
+        ----------
+        readings
+            By column, the text of each occasion.
+        """
+        found = []
+        for place, word in enumerate(self.parts[1::2]):
+            if word == MEASURE or word in self.widths or not self._touches(2 * place):
+                continue
+            texts = {name: reading[word] for name, reading in readings.items() if reading[word].isdecimal()}
+            least = min(map(len, texts.values()), default=0)
+            ends = {text for text in texts.values() if len(text) == least}
+            found += [name for name, text in texts.items() if len(text) > least > 1 and text[-least:] in ends]
+        return found
 
     @property
     def occasions(self) -> tuple[str, ...]:
         """The occasion columns that the template names, in its order."""
         return tuple(name for name in self.parts[1::2] if name != MEASURE)
 
-    def readings(self, name: str) -> list[dict[str, str]]:
-        """Every way in which a column's name fits the template."""
-        found = [dict(zip(self.parts[1::2], values, strict=True)) for values in self._fits(name, 0, 0)]
+    def readings(self, name: str, allowed: Mapping[str, set[str]] | None = None) -> list[dict[str, str]]:
+        """Every way in which a column's name fits the template.
+
+        Parameters
+        ----------
+        name
+            A column's name.
+        allowed
+            By occasion column, the texts that were said to stand in the headers; where a field has nothing fixed
+            before it, they say where it begins.
+        """
+        # Numbers are found as runs of digits, whatever they stand for; words only where they were said.
+        known = {field: {text for text in texts if not is_number(text)} for field, texts in (allowed or {}).items()}
+        found = [dict(zip(self.parts[1::2], values, strict=True)) for values in self._fits(name, 0, 0, known)]
         return [reading for reading in found if all(self._wide_enough(reading[word], word) for word in self.widths)]
 
     def _wide_enough(self, text: str, word: str) -> bool:
         width = self.widths[word]
+        if self._touches(self.parts.index(word) - 1):
+            return text.isdecimal() and len(text) == width
         return text.isdecimal() and (len(text) == width or (len(text) > width and not text.startswith("0")))
 
-    def _fits(self, name: str, start: int, part: int) -> Iterator[tuple[str, ...]]:
+    def _touches(self, part: int) -> bool:
+        """True where nothing fixed stands between the field after `part` and another field."""
+        last = part + 2 == len(self.parts) - 1
+        return (part > 0 and not self.parts[part]) or (not self.parts[part + 2] and not last)
+
+    def _fits(self, name: str, start: int, part: int, allowed: Mapping[str, set[str]]) -> Iterator[tuple[str, ...]]:
         fixed = self.parts[part]
         if not name.startswith(fixed, start):
             return
@@ -88,23 +132,18 @@ class HeaderTemplate:
             if start == len(name):
                 yield ()
             return
-        last = part + 2 == len(self.parts) - 1
-        for end in self._ends(name, start, part, last):
-            for rest in self._fits(name, end, part + 2):
+        for end in self._ends(name, start, part, allowed):
+            for rest in self._fits(name, end, part + 2, allowed):
                 yield (name[start:end], *rest)
 
-    def _ends(self, name: str, start: int, part: int, last: bool) -> Iterator[int]:
+    def _ends(self, name: str, start: int, part: int, allowed: Mapping[str, set[str]]) -> Iterator[int]:
         """Where the field after `part` may end."""
-        following = self.parts[part + 2]
-        touches = (part > 0 and not self.parts[part]) or (not following and not last)
-        if touches and self.parts[part + 1] != MEASURE:  # nothing between it and a field: the longest run of digits
-            run = re.compile(r"\d+").match(name, start)
-            if run:
-                yield run.end()
-        elif not following and not last:  # an occasion follows straight after: end before a run of digits
-            for end in range(start + 1, len(name)):
-                if name[end].isdigit() and not name[end - 1].isdigit():
-                    yield end
+        field, following = self.parts[part + 1], self.parts[part + 2]
+        last = part + 2 == len(self.parts) - 1
+        if self._touches(part) and field != MEASURE:
+            yield from self._ends_of_occasion(name, start, field, allowed.get(field, set()))
+        elif not following and not last:
+            yield from self._ends_before(name, start, self.parts[part + 3], allowed)
         elif last and not following:
             if start < len(name):
                 yield len(name)
@@ -113,6 +152,28 @@ class HeaderTemplate:
             while end >= 0:
                 yield end
                 end = name.find(following, end + 1)
+
+    def _ends_of_occasion(self, name: str, start: int, field: str, texts: set[str]) -> Iterator[int]:
+        """Where an occasion with nothing fixed beside it ends: after a text that was said, else the run of digits."""
+        if texts:
+            yield from sorted({start + len(text) for text in texts if name.startswith(text, start)})
+            return
+        run = re.compile(r"\d+").match(name, start)
+        if run:
+            yield run.end()
+
+    def _ends_before(self, name: str, start: int, field: str, allowed: Mapping[str, set[str]]) -> Iterator[int]:
+        """Where a measure may end that an occasion follows straight after."""
+        texts, width = allowed.get(field, set()), self.widths.get(field, 0)
+        for end in range(start + 1, len(name)):
+            if texts:
+                if any(name.startswith(text, end) for text in texts):
+                    yield end
+            elif width:
+                if name[end : end + width].isdecimal() and not name[end + width : end + width + 1].isdecimal():
+                    yield end
+            elif name[end].isdigit() and not name[end - 1].isdigit():
+                yield end
 
     def read(self, name: str, allowed: Mapping[str, set[str]] | None = None) -> dict[str, str] | None:
         """The one way in which a name fits, None where it does not.
@@ -132,7 +193,7 @@ class HeaderTemplate:
         UsageError
             Where two readings are left; both are shown.
         """
-        readings = self.readings(name)
+        readings = self.readings(name, allowed)
         if len(readings) > 1 and allowed:
             known = [one for one in readings if all(one[field] in texts for field, texts in allowed.items())]
             readings = known or readings

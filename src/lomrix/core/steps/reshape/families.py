@@ -31,12 +31,15 @@ class Families:
     set_aside
         Columns that fit a template but are none of the family: their occasion is no number where the others' are,
         or stands alone.
+    joined_digits
+        Columns in whose names digits of the measure may have been taken for the occasion.
     """
 
     measures: dict[str, dict[Occasion, str]]
     occasions: tuple[Occasion, ...]
     names: tuple[str, ...]
     set_aside: tuple[str, ...]
+    joined_digits: tuple[str, ...] = ()
 
 
 def templates_of(headers: Sequence[str], value_names: Sequence[str]) -> list[tuple[HeaderTemplate, str]]:
@@ -121,7 +124,9 @@ def families_of(
     order = sorted(
         set(occasion_of.values()), key=lambda one: [rank[value] for rank, value in zip(ranks, one, strict=True)]
     )
-    return Families(measures, tuple(order), fields, set_aside)
+    texts = {name: reading for name, (_, reading) in readings.items()}
+    joined = [name for template, _ in templates for name in template.joined_digits(texts)]
+    return Families(measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined)))
 
 
 def _readings(

@@ -147,15 +147,20 @@ class LongAccount:
         turn, notes = self.turn, []
         if turn.constants or turn.case:
             carried = [*turn.case, *turn.constants]
-            notes.append(Note(f"carried along: {listed(carried)}.", kind="carried", count=len(carried)))
+            notes.append(Note(f"carried along: {listed(carried)}.", kind="carried", count=len(carried), done=True))
         if turn.left_out:
             notes.append(Note(f"columns left out: {listed(turn.left_out)}.", kind="left-out", count=len(turn.left_out)))
         if turn.families.set_aside:
             names = listed(list(turn.families.set_aside))
             text = f"not turned, though the template fits: no occasion like the others' stands in the name of {names}."
             notes.append(Note(text, kind="set-aside", count=len(turn.families.set_aside)))
+        if turn.families.joined_digits:
+            names = listed(list(turn.families.joined_digits))
+            text = f"digits of the measure's name may have been taken for the occasion in {names}; "
+            text += f"a width such as {{{turn.families.names[0]}:02}} in the template takes the last two alone."
+            notes.append(Note(text, kind="joined-digits", count=len(turn.families.joined_digits)))
         if not turn.case:
-            notes.append(Note("no ‹case› was named, so the column row numbers the rows.", kind="row-number"))
+            notes.append(Note("no ‹case› was named, so the column row numbers the rows.", kind="row-number", done=True))
         return tuple(notes)
 
     @cached_property

@@ -1,0 +1,52 @@
+"""Header templates: where a measure ends and its occasion begins."""
+
+from __future__ import annotations
+
+import pytest
+
+from lomrix.core.errors import UsageError
+from lomrix.core.steps.reshape.to_long import ToLong
+from lomrix.core.table.header import HeaderTemplate
+from tests.tables import rows, sources, table
+
+READ = [
+    ("{measure}{year:02}", "co298", {}, ("co2", "98")),
+    ("{measure}{year:02}", "no3", {}, None),
+    ("{measure}{year}", "co298", {}, ("co", "298")),
+    ("{measure}{side}", "gripL", {"side": {"L", "R"}}, ("grip", "L")),
+    ("{measure}{side}", "goal", {"side": {"L", "R"}}, None),
+    ("{measure}{wave}", "sleeppost", {"wave": {"pre", "post"}}, ("sleep", "post")),
+    ("{measure}{wave}", "sleep2", {"wave": {"0", "12"}}, ("sleep", "2")),
+    ("{measure}_m{month:02}", "sleep_m100", {}, ("sleep", "100")),
+]
+
+
+@pytest.mark.parametrize(("template", "name", "allowed", "found"), READ)
+def test_where_a_measure_ends(
+    template: str, name: str, allowed: dict[str, set[str]], found: tuple[str, str] | None
+) -> None:
+    reading = HeaderTemplate.parsed(template).read(name, allowed)
+    assert (tuple(reading.values()) if reading else None) == found
+
+
+def test_digits_of_a_measure_are_told_or_left_to_it() -> None:
+    wide = table(id=[1], catch98=[2], co298=[3], co299=[4])
+    told = ToLong(header="{measure}{year}", case="id").apply(sources(wide))
+    assert ["co298" in note.text for note in told.account.notes if note.kind == "joined-digits"] == [True]
+    made = ToLong(header="{measure}{year:02}", case="id").apply(sources(wide))
+    assert (made.table.names, rows(made.table)) == (["id", "year", "catch", "co2"], [(1, 98, 2, 3), (1, 99, None, 4)])
+    assert not any(note.kind == "joined-digits" for note in made.account.notes)
+    visits = ToLong(header="{measure}{visit}", case="id").apply(sources(table(id=[1], x1=[1], x2=[2], x12=[3])))
+    assert not any(note.kind == "joined-digits" for note in visits.account.notes)
+
+
+def test_sides_that_were_said() -> None:
+    hands = table(id=[1], gripL=[2], gripR=[3], goal=[6])
+    made = ToLong(header="{measure}{side}", case="id", occasions=["side:L,R"]).apply(sources(hands)).table
+    assert rows(made.only(["id", "side", "grip", "goal"])) == [(1, "L", 2, 6), (1, "R", 3, 6)]
+
+
+def test_braces_with_a_blank_get_a_message_that_helps() -> None:
+    with pytest.raises(UsageError) as stopped:
+        HeaderTemplate.parsed("{measure}{side no}")
+    assert "{side_no}" in stopped.value.todo
