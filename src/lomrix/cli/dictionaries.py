@@ -89,7 +89,8 @@ def tell(voice: Voice, account: Account, written: tuple[Path, ...]) -> None:
     elif not voice.quiet:
         from lomrix.show.terminal import account_view, ending_view
 
-        voice.show(account_view(account, [], []), ending_view([str(path) for path in written], []))
+        room = voice.surroundings.screen().room
+        voice.show(account_view(account, [], [], room), ending_view([str(path) for path in written], []))
 
 
 def written_to(sink: Any, content: object, inputs: list[str]) -> tuple[Path, ...]:

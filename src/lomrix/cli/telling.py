@@ -85,11 +85,11 @@ class Voice:
         ]
         notes = [(name, told_note(note)) for name, note in outcome.notes if not findings_tell(task, note.kind)]
         account = told_account(result.account, reference)
-        self.show(terminal.account_view(account, read, notes))
+        room = self.surroundings.screen(errors=self.to_errors).room
+        self.show(terminal.account_view(account, read, notes, room))
         rehearses = task.step.result == "table" and "out" not in task.outputs
         if rehearses:
-            width = self.surroundings.screen(errors=self.to_errors).console().width
-            self.show(terminal.first_rows_view(result.table, width))
+            self.show(terminal.first_rows_view(result.table, room))
         if not self.to_errors:
             lines = [written_line(one) for one in outcome.written]
             advice = [*following(outcome, reference), *map(str, account.advice)]

@@ -2,31 +2,34 @@
 
 from __future__ import annotations
 
-import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TextIO
 
 import numpy as np
-from rich import box
 from rich.console import Console, Group, RenderableType
-from rich.padding import Padding
-from rich.table import Table as Grid
 from rich.text import Text
 
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.table import Table
+from lomrix.show.grid import BETWEEN, Cell, Head, grid_lines
+from lomrix.show.numbers import aligned_numbers, number_text
+from lomrix.show.visible import visible
 
-PIPED_WIDTH = 110
+# Piped output is as wide as its content.
+NO_LIMIT = 1_000_000
 FIRST_ROWS = 5
 WIDEST_CELL = 26
 # A result of so few rows is shown whole.
 FEW_ROWS = 24
-# Columns of a listing up to this width are never cut.
-SHORT = 16
+# Of a wide table so many columns are shown where the width has no limit.
+MOST_COLUMNS = 24
+# Columns of listings that are never cut, beside the first.
+KEPT = ("column", "variable", "measure", "label", "key")
 # Texts that stand to the right as counts do: per cents, alone or behind a count. Ids of digits stay at the left.
 PER_CENT = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes that are told together where as many columns as this have them.
@@ -65,10 +68,15 @@ class Screen:
     is_terminal: bool = False
     colour: bool = True
 
+    @property
+    def room(self) -> int | None:
+        """The width that there is; None where there is no limit."""
+        # The last columns of a window are often hidden behind its edge.
+        return max(40, (self.width or 80) - 2) if self.is_terminal else None
+
     def console(self) -> Console:
         """A console that colours only a terminal."""
-        # The last columns of a window are often hidden behind its edge.
-        width = max(40, (self.width or 80) - 2) if self.is_terminal else PIPED_WIDTH
+        width = self.room or NO_LIMIT
         return PatientConsole(
             file=self.stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False,
             force_terminal=self.is_terminal, no_color=not self.colour,
@@ -76,7 +84,9 @@ class Screen:
         )  # fmt: skip
 
 
-def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple[str, Note]]) -> RenderableType:
+def account_view(
+    account: Account, sources: Sequence[str], notes: Sequence[tuple[str, Note]], room: int | None = None
+) -> RenderableType:
     """An account from its summary to what a person should look at.
 
     Parameters
@@ -87,20 +97,26 @@ def account_view(account: Account, sources: Sequence[str], notes: Sequence[tuple
         One line for each table that was read.
     notes
         Notes of the reading, each with the name of its table.
+    room
+        Width of the window; None where there is no limit.
     """
-    parts: list[RenderableType] = [Text(f"read  {source}", style="dim") for source in sources]
-    parts.append(Text.assemble((account.step, "bold cyan"), "  ", (account.summary, "bold")))
+    parts: list[RenderableType] = [Text(f"read  {visible(source)}", style="dim") for source in sources]
+    parts.append(Text.assemble((account.step, "bold cyan"), "  ", (visible(account.summary), "bold")))
     for place, one in enumerate(account.parts or (account,)):
         if account.parts:
-            parts += [Text(), Text(f"  {place + 1}. {one.summary}", style="bold")]
-        told = [balance for balance in one.balances if not balance.quiet]
-        if told:
-            parts.append(balances_view(told))
-        parts += [listing_view(listing) for listing in one.listings]
-    looks = [*notes, *(("", note) for note in account.notes)]
+            parts += [Text(), Text(f"  {place + 1}. {visible(one.summary)}", style="bold")]
+        parts += balance_lines([balance for balance in one.balances if not balance.quiet], room)
+        for listing in one.listings:
+            parts += listing_lines(listing, room)
+    told = [*notes, *(("", note) for note in account.notes)]
+    done = [(source, note) for source, note in told if note.done]
+    if done:
+        parts.append(Text())
+        parts += [note_line(source, note, "  · ", quiet=True) for source, note in done]
+    looks = [(source, note) for source, note in told if not note.done]
     if looks:
         parts += [Text(), Text("look at", style="bold yellow")]
-        parts += [note_view(source, note) for source, note in gathered(looks)]
+        parts += [note_line(source, note, "  ! ") for source, note in gathered(looks)]
     return Group(*parts)
 
 
@@ -112,49 +128,61 @@ def gathered(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
     shown: list[tuple[str, Note]] = []
     for source, note in notes:
         same = alike.get((source, note.kind), [])
-        if note.kind not in GATHERED or len(same) < FEW_COLUMNS:
+        names = list(dict.fromkeys(one.column for one in same))
+        if note.kind not in GATHERED or len(names) < FEW_COLUMNS:
             shown.append((source, note))
         elif note is same[0]:
-            columns = ", ".join(one.column for one in same[:4]) + (" …" if len(same) > 4 else "")
+            columns = ", ".join(names[:4]) + (" …" if len(names) > 4 else "")
             cells = sum(one.count for one in same)
             words = GATHERED[note.kind]
-            text = f"{words} in {len(same)} columns, {cells:,} cells: {columns}{'' if len(same) > 4 else '.'}"
+            text = f"{words} in {len(names)} columns, {cells:,} cells: {columns}{'' if len(names) > 4 else '.'}"
             shown.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
     return shown
 
 
-def balances_view(balances: Sequence[Balance]) -> RenderableType:
+def balance_lines(balances: Sequence[Balance], room: int | None) -> list[Text]:
     """Each total and, after it, the parts that add up to it."""
-    grid = Grid.grid(padding=(0, 2))
-    grid.add_column()
-    grid.add_column(justify="right", style="bold")
-    grid.add_column(ratio=1)
-    for balance in balances:
+    whats = [visible(balance.what) for balance in balances]
+    wide, far = max(map(len, whats), default=0), max((len(f"{one.total:,}") for one in balances), default=0)
+    lines = []
+    for what, balance in zip(whats, balances, strict=True):
         parts = [(word, number) for word, number in balance.parts if number] or list(balance.parts[:1])
-        between = " + " if len(parts) <= MOST_IN_A_LINE else "\n+ "
-        told = Text().append("= ", style="dim")
-        for place, (word, number) in enumerate(parts):
-            told.append(between if place else "", style="dim").append(f"{number:,}", style="bold").append(f" {word}")
-        grid.add_row(balance.what, f"{balance.total:,}", told)
-    return Padding(grid, (0, 0, 0, 2), expand=False)
+        told = [(f"{number:,}", f" {visible(word)}") for word, number in parts]
+        length = sum(len(number) + len(word) + BETWEEN for number, word in told)
+        in_a_line = len(parts) <= MOST_IN_A_LINE and (room is None or wide + far + length + 8 <= room)
+        line = Text(f"  {what.ljust(wide)}  ").append(f"{balance.total:,}".rjust(far), style="bold").append("  ")
+        for place, (number, word) in enumerate(told):
+            if place and not in_a_line:
+                lines.append(line)
+                line = Text(" " * (wide + far + 6))
+            line.append(("= " if not place else "+ " if not in_a_line else " + "), style="dim")
+            line.append(number, style="bold").append(word)
+        lines.append(line)
+    return lines
 
 
-def listing_view(listing: Listing) -> RenderableType:
+def listing_lines(listing: Listing, room: int | None) -> list[Text]:
     """A small table under its title."""
-    grid = Grid(box=box.SIMPLE_HEAD, header_style="dim", pad_edge=False, show_edge=False)
-    for place, name in enumerate(listing.columns):
-        texts = [cell_text(row[place]) for row in listing.rows]
-        widest = max([len(name), *map(len, texts)])
-        grid.add_column(
-            name,
-            no_wrap=listing.one_line,
-            overflow="ellipsis" if listing.one_line else "fold",
-            min_width=widest if listing.one_line and widest <= SHORT else None,
-            justify="right" if texts and all(is_count(row[place]) for row in listing.rows) else "left",
-        )
-    for row in listing.rows:
-        grid.add_row(*map(cell_text, row))
-    return Group(Text(), Text(f"  {listing.title}", style="italic"), Padding(grid, (0, 0, 0, 2), expand=False))
+    columns = [column_texts([row[place] for row in listing.rows]) for place in range(len(listing.columns))]
+    heads = [
+        Head(visible(name), bool(listing.rows) and all(is_count(row[place]) for row in listing.rows),
+             place == 0 or name in KEPT)
+        for place, name in enumerate(listing.columns)
+    ]  # fmt: skip
+    rows = [[Cell(column[at]) for column in columns] for at in range(len(listing.rows))]
+    title = Text(f"  {visible(listing.title)}", style="italic")
+    return [Text(), title, *grid_lines(heads, rows, room, splits=listing.splits)]
+
+
+def column_texts(cells: Sequence[object]) -> list[str]:
+    """The cells of a listing's column: numbers with decimals under each other, a dash for nothing."""
+    numbers = [cell for cell in cells if isinstance(cell, float)]
+    if numbers and all(
+        cell is None or (isinstance(cell, int | float) and not isinstance(cell, bool)) for cell in cells
+    ):
+        texts = iter(aligned_numbers([float(cell) for cell in cells if isinstance(cell, int | float)]))
+        return [cell_text(None) if cell is None else next(texts) for cell in cells]
+    return [cell_text(cell) for cell in cells]
 
 
 def is_count(cell: object) -> bool:
@@ -162,11 +190,11 @@ def is_count(cell: object) -> bool:
     return bool(PER_CENT.fullmatch(cell)) if isinstance(cell, str) else True
 
 
-def note_view(source: str, note: Note) -> RenderableType:
+def note_line(source: str, note: Note, mark: str, *, quiet: bool = False) -> Text:
     """A note with its examples."""
-    text = Text("  ").append("! ", style="bold yellow")
-    where = ".".join(part for part in (source, note.column) if part)
-    text.append(f"{where}: " if where else "", style="bold").append(note.text)
+    text = Text(style="dim" if quiet else "").append(mark, style="" if quiet else "bold yellow")
+    where = visible(".".join(part for part in (source, note.column) if part))
+    text.append(f"{where}: " if where else "", style="" if quiet else "bold").append(visible(note.text))
     if note.examples:
         shown = [f"row {row} {quoted(value)}" for row, value in note.examples if value is not None]
         bare = [str(row) for row, value in note.examples if value is None]
@@ -178,7 +206,7 @@ def note_view(source: str, note: Note) -> RenderableType:
 
 def quoted(value: object) -> str:
     """A value in quotation marks where it is text, so that blanks are seen."""
-    return f'"{value}"' if isinstance(value, str) else cell_text(value)
+    return f'"{visible(value)}"' if isinstance(value, str) else cell_text(value)
 
 
 def cell_text(value: object) -> str:
@@ -191,51 +219,48 @@ def cell_text(value: object) -> str:
         return f"{value:,}"
     if isinstance(value, float):
         return number_text(value)
-    return str(value)
+    return visible(str(value))
 
 
-def number_text(value: float) -> str:
-    """A number to six places that count, and no more than it needs."""
-    if math.isfinite(value) and value == int(value) and abs(value) < 1e15:
-        return str(int(value))
-    return f"{value:.6g}"
-
-
-def first_rows_view(table: Table, width: int) -> RenderableType:
+def first_rows_view(table: Table, room: int | None) -> RenderableType:
     """The first rows as they would be written; what is missing stands in its reason."""
     whole = len(table) <= FEW_ROWS
     head = table if whole else table.first(FIRST_ROWS)
-    rows = np.arange(len(head))
-    shown: list[tuple[str, list[Text], bool]] = []
-    room = width - 4
+    heads: list[Head] = []
+    columns: list[list[Cell]] = []
+    left = room or NO_LIMIT
     for name, column in head.columns.items():
-        reasons = column.reason_cells(rows)
-        cells = [
-            Text(plain_cell(value)[:WIDEST_CELL]) if why is None else Text(why[:WIDEST_CELL], style="dim italic")
-            for value, why in zip(column.cells(), reasons, strict=True)
-        ]
-        room -= max([len(name), *(len(cell) for cell in cells)]) + 3
-        if room < 12 and len(shown) >= 2 and len(shown) < len(table.names) - 1:
+        cells = first_cells(column)
+        left -= max([len(name), *(len(cell.text) for cell in cells)]) + BETWEEN
+        full = left < 12 or len(heads) >= MOST_COLUMNS
+        if full and len(heads) >= 2 and len(heads) < len(table.names) - 1:
             break
-        shown.append((name, cells, column.type in ("integer", "number")))
-    grid = Grid(box=box.SIMPLE_HEAD, header_style="dim", pad_edge=False, show_edge=False)
-    for name, _, right in shown:
-        grid.add_column(name, justify="right" if right else "left", no_wrap=True)
-    rest = len(table.names) - len(shown)
+        heads.append(Head(visible(name), column.type in ("integer", "number"), kept=True))
+        columns.append(cells)
+    rest = len(table.names) - len(heads)
     if rest:
-        grid.add_column(f"… {rest} more", no_wrap=True)
-    for place in rows:
-        grid.add_row(*(cells[place] for _, cells, _ in shown), *([""] if rest else []))
+        heads.append(Head(f"… {rest} more", kept=True))
+        columns.append([Cell("")] * len(head))
+    rows = [[column[at] for column in columns] for at in range(len(head))]
     told = f"all {counted(len(table), 'row', 'rows')}" if whole else f"first rows of {len(table):,}"
-    title = Text(f"{told}, {len(table.names)} columns", style="italic")
-    return Group(Text(), Padding(title, (0, 0, 0, 2), expand=False), Padding(grid, (0, 0, 0, 2), expand=False))
+    title = Text(f"  {told}, {counted(len(table.names), 'column', 'columns')}", style="italic")
+    return Group(Text(), title, *grid_lines(heads, rows, None))
 
 
-def plain_cell(value: object) -> str:
-    """A cell as it would be written."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    return number_text(value) if isinstance(value, float) else str(value)
+def first_cells(column: Column) -> list[Cell]:
+    """The cells of some rows, cut where they are long and marked so."""
+    values, reasons = column.cells(), column.reason_cells(np.arange(len(column)))
+    if column.type == "number":
+        numbers = iter(aligned_numbers([value for value in values if value is not None]))
+        texts = ["" if value is None else next(numbers) for value in values]
+    else:
+        texts = [str(value).lower() if isinstance(value, bool) else visible(str(value)) for value in values]
+    cells = []
+    for text, why in zip(texts, reasons, strict=True):
+        told = text if why is None else visible(why)
+        cut = told if len(told) <= WIDEST_CELL else told[: WIDEST_CELL - 1] + "…"
+        cells.append(Cell(cut, "" if why is None else "dim italic"))
+    return cells
 
 
 def ending_view(
@@ -256,22 +281,22 @@ def ending_view(
     not_drawn
         Whether a figure had nothing to draw.
     """
-    parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {line}") for line in written]
+    parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {visible(line)}") for line in written]
     if not_drawn:
         parts.append(Text.assemble(("not drawn", "bold yellow"), "  there is no measure of numbers"))
     if compared:
         parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
     if rehearsal:
         parts.append(Text.assemble(("rehearsal", "bold magenta"), f"  {rehearsal}"))
-    parts += [Text.assemble(("next", "bold cyan"), f"  {line}") for line in advice]
+    parts += [Text.assemble(("next", "bold cyan"), f"  {visible(line)}") for line in advice]
     return Group(*parts)
 
 
 def error_view(error: LomrixError) -> RenderableType:
     """An error in one to four lines: what, where, what to do next."""
-    text = Text.assemble(("error  ", "bold red"), error.what)
+    text = Text.assemble(("error  ", "bold red"), visible(error.what))
     if error.where:
-        text.append("\nwhere  ", style="bold").append(error.where)
+        text.append("\nwhere  ", style="bold").append(visible(error.where))
     if error.todo:
-        text.append("\nnext   ", style="bold cyan").append(error.todo)
+        text.append("\nnext   ", style="bold cyan").append(visible(error.todo))
     return text

@@ -63,8 +63,8 @@ class Listing:
     title: str
     columns: tuple[str, ...]
     rows: tuple[tuple[object, ...], ...]
-    # Long cells are cut rather than set in several lines, so that a long listing stays on the screen.
-    one_line: bool = False
+    # A table of many narrow columns, which may stand in several blocks where there is little room.
+    splits: bool = False
 
     def to_json(self) -> dict[str, object]:
         """The listing as plain values, one mapping per row."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -25,6 +25,8 @@ from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.table import Table
 
 COMMONEST = 4
+# Labels are shortened where so many signs are the same.
+LEAST_SHARED = 8
 HEADS = ("column", "type", "missing", "distinct", "range or commonest values", "label")
 
 
@@ -52,7 +54,7 @@ def profiled(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
             "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
             "repeated_measures": guess.measures if guess is not None else {},
         },
-        (Listing("columns", HEADS, tuple(rows), one_line=True), *families_listing(guess)),
+        (Listing("columns", HEADS, tuple(with_short_labels(rows, guess))), *families_listing(table, guess)),
         tuple(notes_on(table)),
         tuple(advice),
     )  # fmt: skip
@@ -67,15 +69,45 @@ def row_of(table: Table, name: str, as_labels: bool) -> tuple[object, ...]:
     return (name, column.type, missing or "none", count, shown, table.dictionary.of(name).label)
 
 
-def families_listing(guess: Guess | None) -> tuple[Listing, ...]:
+def families_listing(table: Table, guess: Guess | None) -> tuple[Listing, ...]:
     """The columns that look like one measure at several occasions."""
     if guess is None:
         return ()
-    rows = tuple(
-        (measure, len(found), " ".join(found[:6]) + (" …" if len(found) > 6 else ""))
-        for measure, found in guess.measures.items()
-    )
-    return (Listing("likely repeated measures", ("measure", "columns", "found in"), rows),)
+    rows: list[tuple[object, ...]] = []
+    for measure, found in guess.measures.items():
+        label = common_beginning([table.dictionary.of(name).label for name in found]).rstrip(" ,;:")
+        rows.append((measure, len(found), " ".join(found[:6]) + (" …" if len(found) > 6 else ""), label))
+    heads = ("measure", "columns", "found in", "label")
+    if not any(row[-1] for row in rows):
+        heads, rows = heads[:-1], [row[:-1] for row in rows]  # type: ignore[assignment]
+    return (Listing("likely repeated measures", heads, tuple(rows)),)
+
+
+def common_beginning(labels: Sequence[str]) -> str:
+    """What several labels have in common at their beginning, up to a whole word.
+
+    Examples
+    --------
+    >>> common_beginning(["Sleep in 24 hours, month 3", "Sleep in 24 hours, month 12"])
+    'Sleep in 24 hours, '
+    """
+    first, last = min(labels), max(labels)
+    length = next((at for at, (one, other) in enumerate(zip(first, last, strict=False)) if one != other), len(first))
+    shared = first[:length]
+    if len(labels) > 1 and shared in labels:
+        return shared
+    comma = shared.rfind(", ")
+    return shared[: comma + 2] if comma >= 0 else shared[: shared.rfind(" ") + 1]
+
+
+def with_short_labels(rows: Sequence[tuple[object, ...]], guess: Guess | None) -> list[tuple[object, ...]]:
+    """The described columns; of labels in a family that begin alike only the first is told whole."""
+    labels = {str(row[0]): str(row[-1]) for row in rows}
+    for found in guess.measures.values() if guess is not None else ():
+        shared = common_beginning([labels[name] for name in found])
+        if len(found) > 1 and len(shared) >= LEAST_SHARED:
+            labels |= {name: "… " + labels[name].removeprefix(shared) for name in found[1:]}
+    return [(*row[:-1], labels[str(row[0])]) for row in rows]
 
 
 def notes_on(table: Table) -> list[Note]:

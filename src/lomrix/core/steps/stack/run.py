@@ -270,7 +270,7 @@ class Pile:
             f"{len(self.tables)} files became {len(made):,} rows and {len(made.names)} columns.",
             tuple(balances),
             {"rows": len(made), "columns": made.names},
-            (Listing("which variable is in which file", heads, lines),),
+            (Listing("which variable is in which file", heads, lines, splits=True),),
             tuple(notes),
         )
 
