@@ -50,7 +50,7 @@ def test_what_has_no_room_is_wrapped_then_left_out() -> None:
         lines = [line.plain for line in grid_lines(heads, [row], room)]
         assert max(map(len, lines[:-1])) <= room
         assert any("a" * 20 in line for line in lines)
-        assert set(["A", "label", "of", "some", "length"]) <= set(" ".join(lines).split())
+        assert {"A", "label", "of", "some", "length"} <= set(" ".join(lines).split())
     assert "no room for: values, n" in lines[-1]
 
 

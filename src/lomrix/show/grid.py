@@ -10,8 +10,11 @@ from rich.text import Text
 
 BETWEEN = 3
 INDENT = 2
-# No column is made narrower than this.
+# No column is made narrower than this, nor than a share of its longest cell, so that cells take two lines or three.
 LEAST_WIDTH = 12
+LEAST_SHARE = 0.55
+# Cells longer than this may take more lines.
+LONG = 60
 
 
 @dataclass(frozen=True)
@@ -62,7 +65,8 @@ def grid_lines(
         return drawn(heads, rows, natural)
     if splits and len(heads) > 2:
         return in_blocks(heads, rows, natural, room)
-    places, widths = fitted(heads, natural, room)
+    columns = [[head.name, *(row[at].text for row in rows)] for at, head in enumerate(heads)]
+    places, widths = fitted(heads, natural, columns, room)
     lines = drawn([heads[at] for at in places], [[row[at] for at in places] for row in rows], widths)
     gone = [head.name for at, head in enumerate(heads) if at not in places]
     if gone:
@@ -76,14 +80,16 @@ def total(widths: Sequence[int]) -> int:
     return INDENT + sum(widths) + BETWEEN * (len(widths) - 1)
 
 
-def fitted(heads: Sequence[Head], natural: Sequence[int], room: int) -> tuple[list[int], list[int]]:
+def fitted(
+    heads: Sequence[Head], natural: Sequence[int], columns: Sequence[Sequence[str]], room: int
+) -> tuple[list[int], list[int]]:
     """Which columns have room, and how wide each is: first others are wrapped, then left out from the right."""
     places = list(range(len(heads)))
     while True:
         widths = [natural[at] for at in places]
         for may_wrap in ([at for at in places if not heads[at].kept], [at for at in places if at]):
             wrapping = [place for place, at in enumerate(places) if at in may_wrap and not heads[at].right]
-            widths = narrowed(widths, wrapping, room)
+            widths = narrowed(widths, wrapping, [columns[at] for at in places], room)
             if total(widths) <= room:
                 return places, widths
         spare = [at for at in places[1:] if not heads[at].kept] or places[1:]
@@ -92,15 +98,24 @@ def fitted(heads: Sequence[Head], natural: Sequence[int], room: int) -> tuple[li
         places.remove(spare[-1])
 
 
-def narrowed(widths: Sequence[int], wrapping: Sequence[int], room: int) -> list[int]:
-    """Widths with the widest of some columns made narrower, sign by sign, until the table has room."""
+def narrowed(widths: Sequence[int], wrapping: Sequence[int], columns: Sequence[Sequence[str]], room: int) -> list[int]:
+    """Widths with some columns made narrower, where that wraps the fewest cells, until the table has room."""
     found = list(widths)
+    least = {place: least_width(columns[place]) for place in wrapping}
+    lengths = {place: [len(text) for text in columns[place]] for place in wrapping}
     while total(found) > room:
-        wide = [place for place in wrapping if found[place] > LEAST_WIDTH]
+        wide = [place for place in wrapping if found[place] > least[place]]
         if not wide:
             break
-        found[max(wide, key=lambda place: found[place])] -= 1
+        wrapped = {place: sum(length >= found[place] for length in lengths[place]) for place in wide}
+        found[min(wide, key=lambda place: (wrapped[place], -found[place]))] -= 1
     return found
+
+
+def least_width(texts: Sequence[str]) -> int:
+    """How narrow a column may be made: no word is broken but a very long one."""
+    word = max((len(word) for text in texts for word in text.split()), default=0)
+    return max(LEAST_WIDTH, min(word, LONG // 2), round(LEAST_SHARE * min(max(map(len, texts), default=0), LONG)))
 
 
 def in_blocks(heads: Sequence[Head], rows: Sequence[Sequence[Cell]], natural: Sequence[int], room: int) -> list[Text]:

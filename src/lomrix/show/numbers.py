@@ -38,7 +38,9 @@ def aligned_numbers(values: Sequence[float]) -> list[str]:
     finite = [abs(value) for value in values if math.isfinite(value) and value]
     if not finite or max(finite) >= 10.0**15:
         return [number_text(value) for value in values]
-    places = min(max(DIGITS - 1 - math.floor(math.log10(max(finite))), 0), MOST_PLACES)
+    places = max(DIGITS - 1 - math.floor(math.log10(max(finite))), 0)
+    if places > MOST_PLACES:
+        return [number_text(value) for value in values]
     texts = [f"{value:.{places}f}" for value in values]
     least = min(finite)
     if round(least, places) < 10.0 ** (LEAST_DIGITS - 1 - places) and any(value != int(value) for value in finite):

@@ -29,7 +29,7 @@ FEW_ROWS = 24
 # Of a wide table so many columns are shown where the width has no limit.
 MOST_COLUMNS = 24
 # Columns of listings that are never cut, beside the first.
-KEPT = ("column", "variable", "measure", "label", "key")
+KEPT = ("column", "variable", "measure", "label", "key", "rule", "first rows")
 # Texts that stand to the right as counts do: per cents, alone or behind a count. Ids of digits stay at the left.
 PER_CENT = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes that are told together where as many columns as this have them.

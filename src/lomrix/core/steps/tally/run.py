@@ -107,7 +107,7 @@ class Counting:
         lines.append((*("all", "")[: 1 + bool(scale.labels)], total, percent(100.0) if total else "", "", ""))
         heads = (*scale.heads(self.step.as_labels), "cells", "% of all", "% of valid", "running %")
         title = f"{scale.title}{f', {title}' if title else ''}"
-        return [Listing(title, heads, tuple(lines), splits=True)]
+        return [Listing(title, heads, tuple(lines))]
 
     def two(self, scales: list[Scale], inside: Array, title: str, rows: list[Any], group: int) -> list[Listing]:
         """Count two variables crossed."""
@@ -143,6 +143,7 @@ class Counting:
                 f"{down.title} by {across.title}{f', {title}' if title else ''}{words}",
                 distinct_heads(heads),
                 tuple(lines),
+                splits=True,
             )
         ]
 
