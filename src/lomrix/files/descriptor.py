@@ -240,7 +240,7 @@ def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, ob
             field["categories"] = [{"value": as_stored(code, column), "label": label} for code, label in labels.items()]
             field["lomrix:codes"] = entry.codes
         own = missing.get(name, Missing())
-        values = missing_values(own, entry, column)
+        values = missing_values(own, entry, column, is_coded=name in table.dictionary.coded)
         if values:
             field["missingValues"] = values
         if own.runs:
@@ -258,7 +258,7 @@ def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, ob
     return fields
 
 
-def missing_values(missing: Missing, entry: Variable, column: Column) -> list[dict[str, str]]:
+def missing_values(missing: Missing, entry: Variable, column: Column, *, is_coded: bool) -> list[dict[str, str]]:
     """What stands for missing in a field: the empty cell, the file's texts, and other codes of the dictionary."""
     pairs = [(text, reason) for reason, text in missing.texts.items()]
     told, used = set(missing.texts), set(missing.texts.values())
@@ -266,7 +266,7 @@ def missing_values(missing: Missing, entry: Variable, column: Column) -> list[di
         (code, reason)
         for code, reason in entry.missing.items()
         # A code that is a value of the column would make present cells missing on reading.
-        if reason not in told and code not in used and not times_used(column, code)
+        if reason not in told and code not in used and (is_coded or not times_used(column, code))
     ]
     if not pairs and (column.why is None or missing.empty == BLANK):
         return [{"value": "", "label": BLANK}] if column.missing_count else []

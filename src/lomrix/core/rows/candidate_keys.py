@@ -36,7 +36,9 @@ def nearly_keys(table: Table) -> list[Note]:
     """Columns of text that would tell the rows apart but for a few that repeat or are missing."""
     notes = []
     for name, column in table.columns.items():
-        if column.type != "string" or len(table) < LEAST_ROWS:
+        # Numbers are ids where they come first; elsewhere they are measured.
+        is_id = column.type == "string" or (column.type == "integer" and name == table.names[0])
+        if not is_id or len(table) < LEAST_ROWS:
             continue
         codes, size = unordered_codes(column)
         counts = counted_codes(codes, size)
@@ -54,6 +56,7 @@ def nearly_keys(table: Table) -> list[Note]:
 
 def tells_apart(table: Table, names: tuple[str, ...]) -> bool:
     """True where no two rows have equal values; a look at the first rows spares most of the work."""
+    table = table.only(names)
     for part in (table.first(SAMPLE), table):
         codes, size = row_codes(part, names)
         if np.count_nonzero(counted_codes(codes, size)) < len(part):

@@ -18,13 +18,15 @@ class Dictionary:
 
     A variable's name may be a header template such as `sleep_m{month}`; it then speaks of every column that
     fits, and braces in its label are filled in. Where the table was turned between wide and long, `other_layout`
-    remembers what it looked like before.
+    remembers what it looked like before. `coded` names the variables in whose cells the missing codes stand as values,
+    as they do once a table was made ready for another program.
     """
 
     variables: Mapping[str, Variable] = field(default_factory=dict)
     codes: Mapping[str, Codes] = field(default_factory=dict)
     rules: Mapping[str, str] = field(default_factory=dict)
     other_layout: OtherLayout | None = None
+    coded: frozenset[str] = frozenset()
 
     def of(self, name: str) -> Variable:
         """The entry for a column, by its name or else by the first template that fits."""
@@ -69,6 +71,10 @@ class Dictionary:
     def with_other_layout(self, memory: OtherLayout | None) -> Dictionary:
         """The dictionary with a memory of the other layout, or with none."""
         return replace(self, other_layout=memory)
+
+    def with_coded(self, names: Iterable[str]) -> Dictionary:
+        """The dictionary of a table in whose cells the missing codes of some variables stand as values."""
+        return replace(self, coded=frozenset(names))
 
     def with_codes(self, name: str, codes: Codes) -> Dictionary:
         """The dictionary with one list of codes added or replaced."""

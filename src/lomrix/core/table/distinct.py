@@ -11,6 +11,9 @@ from lomrix.core.table.column import Column
 
 # Among whole numbers, cells with decimals are told where they are at most this share.
 FEW = 0.05
+# Texts are held against each other in columns of so many distinct ones, few beside the rows.
+MOST_TEXTS = 5_000
+FEW_TEXTS = 20
 
 
 def distinct_cells(column: Column) -> tuple[npt.NDArray[np.int32], list[str], Array]:
@@ -39,6 +42,26 @@ def not_listed(column: Column, listed: list[str]) -> Array:
     fits = [codes.code_of(text, as_numbers=column.type != "string") is not None for text in texts]
     bad = np.append(~np.array(fits, np.bool_), False)
     return np.flatnonzero(bad[places])
+
+
+def nearly_same_texts(column: Column) -> list[list[tuple[str, int]]]:
+    """Distinct texts of a column that differ by capitals or blanks only, with their numbers of cells.
+
+    Examples
+    --------
+    >>> nearly_same_texts(Column.of_cells("string", ["carnica", "CARNICA", "carnica", "ligustica"]))
+    [[('carnica', 2), ('CARNICA', 1)]]
+    """
+    if column.type != "string":
+        return []
+    _, texts, counts = distinct_cells(column)
+    if len(texts) > MOST_TEXTS or len(texts) > FEW_TEXTS + len(column) // 2:
+        return []
+    alike: dict[str, list[tuple[str, int]]] = {}
+    for text, count in zip(texts, counts.tolist(), strict=True):
+        if count:
+            alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
+    return [sorted(group, key=lambda one: -one[1]) for group in alike.values() if len(group) > 1]
 
 
 def mixed_decimals(column: Column) -> Array:

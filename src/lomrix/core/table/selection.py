@@ -83,10 +83,11 @@ def _of_word(word: str, names: list[str], types: Mapping[str, str], table: str) 
     if numbered and numbered["stem"] == numbered["stem2"]:
         width = len(numbered["first"]) if numbered["first"].startswith("0") else 1
         span = range(int(numbered["first"]), int(numbered["last"]) + 1)
-        run = [f"{numbered['stem']}{number:0{width}d}{numbered['tail']}" for number in span]
-        for name in run:
-            if name not in types:
-                raise unknown_column(name, names, table)
+        run = []
+        for number in span:  # the first that is not there ends it, however long the run would be
+            run.append(f"{numbered['stem']}{number:0{width}d}{numbered['tail']}")
+            if run[-1] not in types:
+                raise unknown_column(run[-1], names, table)
         return run
     fitting = fnmatch.filter(names, word) if any(sign in word for sign in "*?[") else []
     if not fitting:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
@@ -107,10 +108,6 @@ def refuse_used_codes(table: Table, codes: list[str]) -> None:
 def account_of(step: Export, before: Table, made: Table, reading: Prepared, by_reason: Mapping[str, str]) -> Account:
     """What was recoded: cells with a value, and the missing ones by what they became."""
     rows_made = Balance("rows", len(before), (("made ready", len(made)),), quiet=True)
-    reasons: dict[str, int] = {}
-    for column in before.columns.values():
-        for reason, count in column.reason_counts().items():
-            reasons[reason] = reasons.get(reason, 0) + count
     missing = sum(column.missing_count for column in before.columns.values())
     left = sum(column.missing_count for column in made.columns.values())
     coded_cells = sum(
@@ -119,10 +116,7 @@ def account_of(step: Export, before: Table, made: Table, reading: Prepared, by_r
     kept = sum(
         int(np.count_nonzero(~before[name].is_missing & ~column.is_missing)) for name, column in made.columns.items()
     )
-    rows = tuple(
-        (reason, count, by_reason.get(reason, reading.missing_code) or "an empty cell")
-        for reason, count in reasons.items()
-    )
+    rows = missing_rows(before, made, by_reason, reading.missing_code)
     listings = [Listing("missing cells", ("reason", "cells", "written as"), rows)] if rows else []
     if reading.recodings:
         how = tuple((name, recoding.how) for name, recoding in reading.recodings.items())
@@ -147,6 +141,20 @@ def account_of(step: Export, before: Table, made: Table, reading: Prepared, by_r
     )
 
 
+def missing_rows(
+    before: Table, made: Table, by_reason: Mapping[str, str], everywhere: str
+) -> tuple[tuple[str, int, str], ...]:
+    """Each reason with its cells and what is written for them; columns that take no code stand apart."""
+    counts: dict[tuple[str, str], int] = {}
+    for name, column in before.columns.items():
+        is_left = made[name].missing_count == column.missing_count
+        for reason, count in column.reason_counts().items():
+            code = by_reason.get(reason, everywhere)
+            told = code if code and not is_left else "an empty cell"
+            counts[reason, told] = counts.get((reason, told), 0) + count
+    return tuple((reason, count, told) for (reason, told), count in counts.items())
+
+
 def empty_dates(made: Table, has_codes: bool) -> list[Note]:
     """Columns of dates with missing cells, which take no code."""
     dates = [
@@ -161,7 +169,7 @@ def with_codes_used(
     table: Table, columns: Mapping[str, Column], everywhere: str, by_reason: dict[str, str]
 ) -> Dictionary:
     """The dictionary with the missing codes that now stand in the columns, in place of the old ones."""
-    dictionary = table.dictionary
+    dictionary, coded = table.dictionary, set[str]()
     for name, column in table.columns.items():
         codes: dict[str, str] = {}
         if columns[name] is not column:
@@ -172,7 +180,8 @@ def with_codes_used(
                     codes[code] = reason if code not in codes else "missing"
         if codes or table.dictionary.of(name).missing:
             dictionary = dictionary.with_variable(name, table.dictionary.of(name).with_(missing=codes))
-    return dictionary
+        coded |= {name} if codes else set()
+    return dictionary.with_coded(coded)
 
 
 def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recoding]:
@@ -194,7 +203,9 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
     strings = column.strings.strings
     numbers = _ids_as_numbers(strings)
     if numbers is not None:
-        how = "digits as numbers, leading zeros dropped"
+        widths = set(pc.utf8_length(strings).to_pylist())
+        how = "digits as numbers, leading zeros dropped" if begins_with_zero(strings) else "digits as numbers"
+        how += f"; the texts had {widths.pop()} digits" if len(widths) == 1 else ""
         return Column.of("integer", _spread(numbers, column.values), why, reasons), Recoding(how)
     # Texts that the dictionary lists come first, in its order; the others follow in the order of text.
     listed = np.array([at for at in (strings.index(text).as_py() for text in labels) if at >= 0], np.int64)
@@ -202,10 +213,15 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
     order = np.concatenate([listed, order[~np.isin(order, listed)]])
     code_of = np.zeros(len(strings), np.int64)
     code_of[order] = np.arange(1, len(strings) + 1)
-    how = f"texts became codes 1 to {len(strings):,}"
+    how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
     return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(
         how, tuple(strings.take(pa.array(order, pa.int64())).to_pylist())
     )
+
+
+def begins_with_zero(strings: pa.Array) -> bool:
+    """True where a text of digits would lose a zero as a number."""
+    return bool(matches(strings, r"0\d+").any())
 
 
 def _ids_as_numbers(strings: pa.Array) -> npt.NDArray[np.int64] | None:

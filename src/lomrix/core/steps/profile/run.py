@@ -18,13 +18,14 @@ from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.distinct import distinct_cells, mixed_decimals, not_listed
+from lomrix.core.table.distinct import distinct_cells, mixed_decimals, nearly_same_texts, not_listed
 from lomrix.core.table.header_guess import Guess, guessed_families
 from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.table import Table
 
 COMMONEST = 4
+MOST_GROUPS = 3
 # Labels are shortened where so many signs are the same.
 LEAST_SHARED = 8
 HEADS = ("column", "type", "missing", "distinct", "range or commonest values", "label")
@@ -129,6 +130,10 @@ def notes_on(table: Table) -> list[Note]:
                     text, name, tuple((int(row) + table.first_row, None) for row in rows[:5]), "missing-code", len(rows)
                 )
             )
+        for group in nearly_same_texts(column)[:MOST_GROUPS]:
+            told = ", ".join(f'"{text}" ({count:,})' for text, count in group)
+            text = f"texts that differ by capitals or blanks only: {told}."
+            notes.append(Note(text, name, (), "nearly-same", sum(count for _, count in group)))
         if labels and (without := values_without_label(column, labels)):
             text = f"values without a label: {', '.join(without[:10])}."
             notes.append(Note(text, name, (), "no-label", len(without)))

@@ -94,7 +94,7 @@ class WideAccount:
             parts.append((measure, sum(len(column) - column.missing_count for column in columns)))
         shown = each_or_all(parts)
         if work.reduction is not None:
-            shown = (*shown, ("gone into repeated rows' one", sum(work.reduction.values_gone.values())))
+            shown = (*shown, ("of repeated rows that became one", sum(work.reduction.values_gone.values())))
         return Balance("measured values in the spread columns", before, shown)
 
     # ---------------------------------------------------------------- listings

@@ -1,0 +1,29 @@
+"""What an export writes for missing cells, and that Lomrix itself knows it again."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.tables import lomrix
+
+
+@pytest.mark.parametrize("form", ["csv", "tsv"])
+def test_codes_of_an_export_are_missing_when_it_is_read_again(tmp_path: Path, form: str) -> None:
+    (tmp_path / "a.csv").write_text("id,x,d,s\n1,5,2024-01-01,a\n2,,,\n3,7,2024-01-02,b\n")
+    told, _ = lomrix("export", "a.csv", "--to", f"b.{form}", "--form", "headed", "--missing-code", "-9", cwd=tmp_path)
+    assert " ".join(told.split()).count("blank 2 -9 blank 1 an empty cell") == 1
+    out, _ = lomrix("subset", f"b.{form}", "--where", "is_missing(x)", "--out", "-", "--quiet", cwd=tmp_path)
+    assert out.splitlines()[1].startswith("2,")
+    means, _ = lomrix("aggregate", f"b.{form}", "--by", "d", "--stat", "x: n", "--out", "-", "--quiet", cwd=tmp_path)
+    assert "-9" not in means
+    if form == "csv":
+        assert (tmp_path / "b.csv").read_text().splitlines()[2] == "2,-9,,-9"
+
+
+def test_a_text_column_with_nothing_in_it_and_ids_of_one_width(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,s\n007,\n012,\n")
+    told, _ = lomrix("export", "a.csv", "--to", "b.dat", "--form", "bare", "--type", "s=string", cwd=tmp_path)
+    assert "no text in it: every cell is missing" in told
+    assert "the texts had 3 digits" in (tmp_path / "b.columns.txt").read_text()
