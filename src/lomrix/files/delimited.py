@@ -26,6 +26,9 @@ from lomrix.files.text_layout import Layout, found_layout, is_ascii
 from lomrix.files.text_lines import Body, body_without_footer, notes_of_lines, require_closed_quotes
 from lomrix.files.text_writer import delimiter_of, write_columns
 
+# Bytes that are parsed at once; a row has to have room in them.
+BLOCK = 1 << 23
+
 
 class Reader(FileSource):
     """A file of delimited text."""
@@ -115,11 +118,12 @@ def cells_as_text(
     )
     read = pacsv.ReadOptions(
         column_names=layout.names, skip_rows=layout.lines_above, encoding=body.encoding if body else layout.encoding,
-        block_size=1 << 23,
+        block_size=BLOCK,
     )  # fmt: skip
     # Plain ASCII is valid UTF-8, so that not every cell need be examined.
     plain = layout.encoding == "utf-8" and is_ascii(path)
-    source = path if body is None else pa.BufferReader(body.content)
+    content = body.content if body is not None else None if is_plain_name(path) else path.read_bytes()
+    source = path if content is None else pa.BufferReader(content)
     convert = pacsv.ConvertOptions(
         column_types={name: pa.binary() if plain else pa.string() for name in needed},
         include_columns=list(needed),
@@ -137,6 +141,15 @@ def cells_as_text(
         return {name: as_texts(column) for name, column in columns.items()} if plain else columns
     except (pa.ArrowInvalid, UnicodeError) as error:
         raise _explained(path, layout, error, ragged) from error
+
+
+def is_plain_name(path: Path) -> bool:
+    """True where a path is text that PyArrow can take."""
+    try:
+        str(path).encode()
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def as_texts(column: pa.ChunkedArray) -> pa.ChunkedArray:
@@ -161,6 +174,11 @@ def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[
             f"{path.name} has bytes that are not {layout.encoding}.",
             where=undecodable(path, layout.encoding),
             todo="Say how it was written, such as --encoding cp1252.",
+        )
+    if "straddling" in str(error):
+        return FileError(
+            f"A row of {path.name} is larger than {BLOCK >> 20} MB.",
+            todo="Look for a quotation mark that is left open, or take the long text out of the row.",
         )
     what = "a quotation mark may be left open" if layout.has_quotes else descriptor.first_line(error)
     return FileError(

@@ -146,7 +146,8 @@ class Resource(BaseModel):
                 for one in field.missingValues
                 if isinstance(one, MissingValue) and one.value
             }
-            variables[field.name] = Variable(
+            variables[field.name] = self._variable(
+                field.name,
                 label=field.title,
                 description=field.description,
                 type=field.type if field.type in TYPES else None,
@@ -159,6 +160,16 @@ class Resource(BaseModel):
                 allowed=tuple(map(str, field.constraints.get("enum", ()))),
             )
         return Dictionary(variables, codes, {}, self.other_layout)
+
+    def _variable(self, field: str, **parts: Any) -> Variable:
+        try:
+            return Variable.model_validate(parts)
+        except ValidationError as error:
+            raise FileError(
+                f"The descriptor of {self.path or self.name} cannot be understood.",
+                where=f"field {field}: {first_line(error)}",
+                todo="Mend it, or move it away to read the file without it.",
+            ) from error
 
     @property
     def other_layout(self) -> OtherLayout | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 import mmap
@@ -25,6 +26,8 @@ MOST_COLUMNS = 100_000
 # From so many bytes that are not ASCII on, a guess at the encoding is worth something.
 ENOUGH_TO_GUESS = 60
 DELIMITERS = ",\t;|"
+# What Python calls encodings, and no file is written in.
+NO_ENCODINGS = ("idna", "punycode", "undefined", "unicode-escape", "raw-unicode-escape", "rot13", "hex", "base64")
 WESTERN = ("cp1252", "latin", "iso8859_1", "cp85", "cp437", "mac")
 BYTE_ORDER_MARKS = {b"\xef\xbb\xbf": "utf-8", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
 
@@ -79,8 +82,10 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
             todo="If it is a workbook or another kind of file, give it its own extension.",
         )
     try:
+        if codecs.lookup(encoding).name in NO_ENCODINGS:
+            raise LookupError(encoding)
         text = head.decode(encoding, errors="ignore" if len(head) == HEAD else "replace").removeprefix("\ufeff")
-    except LookupError as error:
+    except (LookupError, UnicodeError) as error:
         raise FileError(
             f"There is no encoding {encoding}.", todo="Say --encoding utf-8 or --encoding cp1252."
         ) from error

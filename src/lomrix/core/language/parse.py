@@ -13,6 +13,7 @@ ALLOWED = (
 )  # fmt: skip
 HELP = "An expression looks like \"age >= 16 and watch in ('day', 'night')\"; == compares."
 LONGEST = 20_000
+DEEPEST = 100
 
 
 def parsed(text: str) -> ast.expr:
@@ -41,6 +42,10 @@ def parsed(text: str) -> ast.expr:
             where=told,
             todo=HELP,
         ) from error
+    if depth_of(tree) > DEEPEST:
+        raise UsageError(
+            f"The expression has more than {DEEPEST} operations inside each other.", todo="Cut it into several steps."
+        )
     for node in ast.walk(tree):
         bad = not isinstance(node, ALLOWED)
         bad |= isinstance(node, ast.Constant) and not isinstance(node.value, int | float | str)
@@ -52,6 +57,16 @@ def parsed(text: str) -> ast.expr:
                 todo=HELP,
             )
     return tree
+
+
+def depth_of(tree: ast.expr) -> int:
+    """How many parts of an expression stand inside each other at most."""
+    deepest, left = 0, [(tree, 1)]
+    while left:
+        node, depth = left.pop()
+        deepest = max(deepest, depth)
+        left += [(child, depth + 1) for child in ast.iter_child_nodes(node) if isinstance(child, ast.expr)]
+    return deepest
 
 
 def names_used(tree: ast.expr) -> list[str]:

@@ -186,15 +186,21 @@ def ordered_ranks(column: Column) -> tuple[Codes, int]:
 
 
 def text_order(strings: pa.Array) -> npt.NDArray[np.int64]:
-    """The places of distinct strings in ascending order, runs of digits as numbers."""
+    """The places of distinct strings in ascending order, runs of digits as numbers, capitals beside small letters."""
     starts, raw = offsets_and_data(strings)
     lengths = np.diff(starts)
     if len(strings) and lengths.min() == lengths.max() > 0:
         digits = (raw[starts[0] : starts[-1]].reshape(len(strings), -1) - ord("0")) < 10  # unsigned: others are over 10
         if (digits == digits[0]).all():  # ids of one shape: plain order is the natural one
-            return np.asarray(pc.sort_indices(strings).to_numpy(), dtype=np.int64)
+            small = pc.utf8_lower(strings)
+            if small.equals(strings):
+                return np.asarray(pc.sort_indices(strings).to_numpy(), dtype=np.int64)
+            both, keys = pa.table({"small": small, "text": strings}), [("small", "ascending"), ("text", "ascending")]
+            return np.asarray(pc.sort_indices(both, sort_keys=keys).to_numpy(), dtype=np.int64)
     texts = strings.to_pylist()
-    return np.array(sorted(range(len(texts)), key=lambda at: (natural_order(texts[at]), texts[at])), dtype=np.int64)
+    return np.array(
+        sorted(range(len(texts)), key=lambda at: (natural_order(texts[at].casefold()), texts[at])), dtype=np.int64
+    )
 
 
 def unordered_codes(column: Column) -> tuple[Codes, int]:

@@ -92,6 +92,8 @@ class Reading:
             return plain
         sample = self.sample_kinds(SAMPLE)
         type_ = declared or likely_type(sample)
+        if declared is None and set(sample) == {"token"} and not self._only_signs():
+            type_ = "string"
         if type_ == "string":
             self._note_resemblance()
             return self._as_strings()
@@ -121,6 +123,11 @@ class Reading:
         self.notes += read.notes
         self._blanks_to_nulls()
         return self._as_strings()
+
+    def _only_signs(self) -> bool:
+        """False where some token is a word of its own, such as none or absent: alone in a column it may be a value."""
+        found = (text.strip().casefold() for text in self.sample(SAMPLE))
+        return not any(text in rules.WORDS_FOR_MISSING and text not in self.variable.missing for text in found)
 
     def _all_blank(self) -> Column:
         type_ = self.variable.type or "string"

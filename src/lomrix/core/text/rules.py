@@ -17,6 +17,9 @@ USUAL_TOKENS = frozenset(
     ]
 )
 
+# Tokens that are words, which may be values where a column holds nothing else.
+WORDS_FOR_MISSING = frozenset(["none", "nil", "missing", "unknown", "absent", *BUILT_IN])
+
 NUMBER = NUMBER_PATTERN
 WHOLE = WHOLE_PATTERN
 LEADING_ZERO = r"[+-]?0\d+.*"

@@ -95,7 +95,7 @@ class Correction:
         for place, text in enumerate(self.cells.get("row", [])):
             if text is None:
                 continue
-            row = int(text) - self.before.first_row if str(text).isdigit() else -1
+            row = int(text) - self.before.first_row if str(text).isascii() and str(text).isdigit() else -1
             if not 0 <= row < len(self.before):
                 causes[place] = f"there is no row {text}"
             elif paired is not None and paired.added[place] >= 0 and paired.base[row] != paired.added[place]:

@@ -191,9 +191,11 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
         return Column.of("integer", column.values.astype(np.int64), why, reasons), Recoding("false 0, true 1")
     if column.type in ("date", "datetime"):
         unit = "D" if column.type == "date" else "s"
-        digits = np.datetime_as_string(column.values.astype(f"datetime64[{unit}]"))
+        digits = (
+            np.datetime_as_string(column.values.astype(f"datetime64[{unit}]")) if len(column) else np.zeros(0, "U8")
+        )
         digits[column.is_missing] = "0"
-        for sign in "-T:":
+        for sign in "-T:" if len(moments) else "":
             digits = np.strings.replace(digits, sign, "")
         how = "dates as yyyymmdd" if unit == "D" else "dates and times as yyyymmddhhmmss"
         return Column.of("integer", digits.astype(np.int64), why, reasons), Recoding(how)

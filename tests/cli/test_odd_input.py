@@ -1,0 +1,66 @@
+"""Input that nobody expects gets a plain error or a right result, never a crash."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import pyarrow as pa
+import pyarrow.parquet
+import pytest
+
+from tests.tables import lomrix
+
+PLAIN = "id,x\n1,5\n2,99\n"
+TERMS = " + ".join(["x"] * 1000)
+ODD: list[tuple[dict[str, str], list[str], int, str]] = [
+    ({}, ["subset", "a.csv", "--encoding", "idna"], 3, "no encoding idna"),
+    ({}, ["subset", "a.csv", "--delimiter", "é"], 2, "not one plain sign"),
+    ({}, ["subset", "a.csv", "--type", "x=boolean:%d"], 2, "only dates have a form"),
+    ({}, ["subset", "a.csv", "--where", f"{TERMS} > 5"], 2, "operations inside each other"),
+    ({"l.csv": "row,variable,old,new\n²,x,99,7\n"}, ["correct", "a.csv", "--ledger", "l.csv"], 1, "no row ²"),
+    ({"d.csv": "d\n"}, ["export", "d.csv", "--type", "d=date", "--to", "d.dat", "--form", "bare"], 0, "0 rows"),
+    ({"b.csv": "id,x\n3,absent\n4,none\n"}, ["subset", "b.csv", "--where", "x == 'none'", "--out", "-"], 0, "4,none"),
+    ({"b.csv": "id,x\n3,NA\n4,n/a\n"}, ["aggregate", "b.csv", "--by", "id", "--stat", "x: mean"], 0, "2 groups"),
+    (
+        {"b.csv": "g,x\nZ,1\na,2\nB,3\n"},
+        ["aggregate", "b.csv", "--by", "g", "--out", "-", "--quiet"],
+        0,
+        "a,1\nB,1\nZ,1",
+    ),
+    ({"b.csv": 'id,t\n1,"' + "x" * 20_000_000 + '"\n'}, ["subset", "b.csv"], 3, "larger than 8 MB"),
+]
+
+
+@pytest.mark.parametrize(("files", "words", "status", "told"), ODD, ids=lambda value: str(value)[:20])
+def test_what_nobody_expects(tmp_path: Path, files: dict[str, str], words: list[str], status: int, told: str) -> None:
+    for name, text in {"a.csv": PLAIN, **files}.items():
+        (tmp_path / name).write_text(text)
+    out, err = lomrix(*words, cwd=tmp_path, status=status)
+    assert told in out + err
+
+
+def test_a_foreign_descriptor_that_says_nonsense(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text(PLAIN)
+    field = '{"name":"x","type":"integer","constraints":{"minimum":"abc"}}'
+    schema = f'{{"fields":[{{"name":"id","type":"integer"}},{field}]}}'
+    (tmp_path / "a.csv.resource.json").write_text(f'{{"name":"a","path":"a.csv","schema":{schema}}}')
+    _, err = lomrix("subset", "a.csv", cwd=tmp_path, status=3)
+    assert "field x" in err and "move it away" in err
+
+
+def test_a_file_name_that_is_no_text(tmp_path: Path) -> None:
+    name = os.fsdecode(b"\xff\xfe.csv")
+    (tmp_path / name).write_text(PLAIN)
+    out, _ = lomrix("subset", name, cwd=tmp_path)
+    assert "2 rows" in out and "\\udcff" in out
+
+
+def test_decimals_of_more_digits_than_a_number_holds(tmp_path: Path) -> None:
+    from decimal import Decimal
+
+    exact = pa.array([Decimal("0.12345678901234567890"), Decimal("1.00000000000000000000")])
+    plain = pa.array([Decimal("0.50000000000000000000"), Decimal("1.25000000000000000000")])
+    pyarrow.parquet.write_table(pa.table({"x": exact, "y": plain}), tmp_path / "a.parquet")
+    out, _ = lomrix("subset", "a.parquet", "--out", "-", cwd=tmp_path)
+    assert out.splitlines()[1] == "0.12345678901234567890,0.5"
