@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
@@ -27,3 +28,12 @@ def test_a_text_column_with_nothing_in_it_and_ids_of_one_width(tmp_path: Path) -
     told, _ = lomrix("export", "a.csv", "--to", "b.dat", "--form", "bare", "--type", "s=string", cwd=tmp_path)
     assert "no text in it: every cell is missing" in told
     assert "the texts had 3 digits" in (tmp_path / "b.columns.txt").read_text()
+
+
+def test_per_cents_of_a_cross_count_are_written_and_told_as_numbers(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("s,v\n1,x\n1,x\n1,y\n2,y\n")
+    told, _ = lomrix("tally", "a.csv", "s", "v", "--percent", "row", "--json", "--out", "b.csv", cwd=tmp_path)
+    lines = (tmp_path / "b.csv").read_text().splitlines()
+    assert lines[0] == "s,v,cells,percent" and lines[3:] == ["2,x,0,0.0", "2,y,1,100.0"]
+    counts = json.loads(told)["account"]["facts"]["counts"]
+    assert counts[3] == {"s": 2, "v": "y", "cells": 1, "percent": 100.0}

@@ -195,7 +195,7 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
             np.datetime_as_string(column.values.astype(f"datetime64[{unit}]")) if len(column) else np.zeros(0, "U8")
         )
         digits[column.is_missing] = "0"
-        for sign in "-T:" if len(moments) else "":
+        for sign in "-T:" if len(column) else "":
             digits = np.strings.replace(digits, sign, "")
         how = "dates as yyyymmdd" if unit == "D" else "dates and times as yyyymmddhhmmss"
         return Column.of("integer", digits.astype(np.int64), why, reasons), Recoding(how)

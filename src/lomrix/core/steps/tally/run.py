@@ -126,13 +126,18 @@ class Counting:
         )
         lines: list[tuple[object, ...]] = []
         for at in range(len(down.texts)):
-            rows += [(group, (down.texts[at], across.texts[place]), int(counts[at, place])) for place in range(width)]
+            shares = np.zeros(width)
+            if whole is not None:
+                with np.errstate(invalid="ignore", divide="ignore"):
+                    shares = np.nan_to_num(100 * counts[at] / np.broadcast_to(whole, counts.shape)[at])
+            rows += [
+                (group, (down.texts[at], across.texts[place]), int(counts[at, place]), float(shares[place]))
+                for place in range(width)
+            ]
             if not counts[at].any():
                 continue
             cells: list[Any] = counts[at].tolist()
             if whole is not None:
-                with np.errstate(invalid="ignore", divide="ignore"):
-                    shares = np.nan_to_num(100 * counts[at] / np.broadcast_to(whole, counts.shape)[at])
                 cells = [f"{count:,} ({percent(share)})" for count, share in zip(cells, shares, strict=True)]
             lines.append((" ".join(down.shown(at, self.step.as_labels)), *cells, int(counts[at].sum())))
         lines.append(("all", *counts.sum(axis=0).tolist(), int(counts.sum())))
@@ -166,8 +171,9 @@ class Counting:
                 dictionary = dictionary.with_codes(scale.name, scale.labels)
                 dictionary = dictionary.with_variable(scale.name, Variable(label=scale.label, codes=scale.name))
         columns["cells"] = Column.of("integer", np.array([row[2] for row in rows], np.int64))
-        if len(scales) == 1:
+        if len(scales) == 1 or self.step.percent != "none":
             columns["percent"] = Column.of("number", np.array([row[3] for row in rows], np.float64))
+        if len(scales) == 1:
             columns["valid_percent"] = Column.of("number", np.array([row[4] for row in rows], np.float64))
         return Table(columns, dictionary, name="tally")
 
@@ -191,7 +197,7 @@ class Counting:
             "tally",
             f"{names}: {len(table):,} rows.",
             tuple(balances),
-            {"variables": list(self.step.variables)},
+            {"variables": list(self.step.variables), "counts": counts_as_facts(made)},
             tuple(listings),
             notes,
         )
@@ -280,6 +286,15 @@ class Scale:
                 Note(f"labels never used: {', '.join(unused[:10])}.", self.name, kind="unused-label", count=len(unused))
             )
         return notes
+
+
+def counts_as_facts(made: Table) -> list[dict[str, object]]:
+    """The counts for a script: values as text, counts and per cents as numbers."""
+    columns = {
+        name: column.cells() if column.type in ("integer", "number") else column.to_text().to_pylist()
+        for name, column in made.columns.items()
+    }
+    return [dict(zip(columns, cells, strict=True)) for cells in zip(*columns.values(), strict=True)]
 
 
 def percent(value: float) -> str:
