@@ -34,6 +34,6 @@ def test_per_cents_of_a_cross_count_are_written_and_told_as_numbers(tmp_path: Pa
     (tmp_path / "a.csv").write_text("s,v\n1,x\n1,x\n1,y\n2,y\n")
     told, _ = lomrix("tally", "a.csv", "s", "v", "--percent", "row", "--json", "--out", "b.csv", cwd=tmp_path)
     lines = (tmp_path / "b.csv").read_text().splitlines()
-    assert lines[0] == "s,v,cells,percent" and lines[3:] == ["2,x,0,0.0", "2,y,1,100.0"]
+    assert lines[0] == "s,v,cells,percent" and lines[3:] == ["2,x,0,0", "2,y,1,100"]
     counts = json.loads(told)["account"]["facts"]["counts"]
     assert counts[3] == {"s": 2, "v": "y", "cells": 1, "percent": 100.0}

@@ -220,7 +220,8 @@ class Correction:
         ]
         again = [name for name in self.changes if made[name].type != self.before[name].type]
         notes += [
-            Note(f"is {made[name].type} again, was {self.before[name].type}.", name, kind="type") for name in again
+            Note(f"is {made[name].type} again, was {self.before[name].type}.", name, kind="type", done=True)
+            for name in again
         ]
         if parts[2][1]:
             notes.append(
