@@ -52,7 +52,7 @@ def nearly_same_texts(column: Column) -> list[list[tuple[str, int]]]:
     >>> nearly_same_texts(Column.of_cells("string", ["carnica", "CARNICA", "carnica", "ligustica"]))
     [[('carnica', 2), ('CARNICA', 1)]]
     """
-    if column.type != "string":
+    if column.type != "string" or (len(column) > MOST_TEXTS and not column.strings.seems_repetitive()):
         return []
     _, texts, counts = distinct_cells(column)
     if len(texts) > MOST_TEXTS or len(texts) > FEW_TEXTS + len(column) // 2:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.codes import distinct_values
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
@@ -47,7 +48,7 @@ def likely_missing_codes(column: Column, entry: Variable, labels: Codes) -> list
     if not (is_usual(values.min()) or is_usual(values.max())):
         return []
     known = {*entry.missing, *entry.allowed, *labels}
-    distinct, counts = np.unique(values, return_counts=True)
+    distinct = distinct_values(values)
     usual = np.array([is_usual(value) and str(int(value)) not in known for value in distinct])
     if entry.minimum is not None or entry.maximum is not None:
         # Limits speak for themselves: what lies outside is told by them.
@@ -61,7 +62,7 @@ def likely_missing_codes(column: Column, entry: Variable, labels: Codes) -> list
             high -= top
         if not bottom and not top:
             break
-    if counts[low:high].sum() < LEAST_OTHERS:
+    if low == high or np.count_nonzero((values >= distinct[low]) & (values <= distinct[high - 1])) < LEAST_OTHERS:
         return []
     return [int(code) for code in (*distinct[:low], *distinct[high:])]
 

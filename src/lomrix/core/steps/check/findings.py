@@ -36,6 +36,8 @@ ONE_SHAPE = 0.9
 # Texts from this length on are no keys that have a shape.
 LONGEST = 64
 SHAPE_SAMPLE = 10_000
+# So many cells tell what a column of text resembles.
+TEXT_SAMPLE = 1_500
 
 
 @dataclass(frozen=True)
@@ -177,11 +179,11 @@ def stray_finding(name: str, stray: StrayCells) -> Finding:
 
 def text_findings(name: str, column: Column, *, is_key: bool) -> Iterator[Finding]:
     """Blanks around texts, keys of another shape, and what a text resembles."""
-    strings = column.to_arrow()
-    sample = strings.slice(0, SHAPE_SAMPLE).to_pylist()
-    found = resemblance(name, Counter(text for text in sample if text is not None))
-    if found is not None and not is_key:
-        yield Finding(found.kind, name, np.flatnonzero(found.cells(strings)), found.text, breaks=False)
+    if not is_key:
+        sample = column.take(np.arange(min(len(column), TEXT_SAMPLE))).to_arrow().to_pylist()
+        found = resemblance(name, Counter(text for text in sample if text is not None))
+        if found is not None:
+            yield Finding(found.kind, name, np.flatnonzero(found.cells(column.to_arrow())), found.text, breaks=False)
     around = blanks_around(column)
     if len(around):
         yield Finding("blanks-around", name, around, "no blank before or after the text")
