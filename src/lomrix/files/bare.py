@@ -86,7 +86,7 @@ def companion(table: Table, reading: Prepared, path: Path, delimiter: str) -> st
         f"Columns of {path.name}",
         f"{len(table)} rows, {len(table.names)} columns, separated by {DELIMITER_WORDS[delimiter]}, no header.",
         f"Missing cells: {reading.missing_code or 'none'}",
-        "Names in order:\n" + wrapped(" ".join(table.names)),
+        "Names in order:\n" + wrapped(" ".join(map(told_apart, table.names))).replace(UNBROKEN, " "),
     ]
     labels = [
         f"{name}: {entry.label}" + (f" [{entry.unit}]" if entry.unit else "")
@@ -128,6 +128,11 @@ def with_label(known: Dictionary, name: str, text: str) -> str:
     label = known.labels_of(name).get(text)
     shown = f'"{text}"' if text != text.strip() else text
     return f"{shown} ({label})" if label else shown
+
+
+def told_apart(name: str) -> str:
+    """A name as it stands among others: in quotation marks, and in one line, where it holds blanks."""
+    return f'"{name}"'.replace(" ", UNBROKEN) if len(name.split()) != 1 else name
 
 
 def wrapped(text: str) -> str:

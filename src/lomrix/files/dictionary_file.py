@@ -32,7 +32,12 @@ class DictionaryFile(BaseModel):
     include: list[str] = Field(default_factory=list)
 
 
-def read_dictionary(source: str, including: tuple[Path, ...] = (), used: list[Path] | None = None) -> Dictionary:
+def read_dictionary(
+    source: str,
+    including: tuple[Path, ...] = (),
+    used: list[Path] | None = None,
+    included: dict[Path, Dictionary] | None = None,
+) -> Dictionary:
     """Read a dictionary file, with the libraries of codes that it includes.
 
     Parameters
@@ -43,6 +48,8 @@ def read_dictionary(source: str, including: tuple[Path, ...] = (), used: list[Pa
         The files that include this one.
     used
         Takes up every file that is read.
+    included
+        What was read already, so that a library that many include is read once.
 
     Raises
     ------
@@ -51,6 +58,9 @@ def read_dictionary(source: str, including: tuple[Path, ...] = (), used: list[Pa
     """
     path = Path(source)
     require_file(path)
+    included = {} if included is None else included
+    if path.resolve() in included:
+        return included[path.resolve()]
     if used is not None:
         used.append(path)
     if path.suffix.lower() != ".toml":
@@ -61,7 +71,8 @@ def read_dictionary(source: str, including: tuple[Path, ...] = (), used: list[Pa
     found = understood(path, raw)
     whole = Dictionary(found.variables, found.codes, found.rules)
     for name in found.include:
-        whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve()), used))
+        whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve()), used, included))
+    included[path.resolve()] = whole
     for name, entry in whole.variables.items():
         if entry.codes is not None and entry.codes not in whole.codes and not including:
             raise FileError(

@@ -37,3 +37,9 @@ def test_per_cents_of_a_cross_count_are_written_and_told_as_numbers(tmp_path: Pa
     assert lines[0] == "s,v,cells,percent" and lines[3:] == ["2,x,0,0", "2,y,1,100"]
     counts = json.loads(told)["account"]["facts"]["counts"]
     assert counts[3] == {"s": 2, "v": "y", "cells": 1, "percent": 100.0}
+
+
+def test_names_with_blanks_are_told_apart_in_the_companion(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,heart rate,steps\n1,60,70\n")
+    lomrix("export", "a.csv", "--to", "b.dat", "--form", "bare", cwd=tmp_path)
+    assert '\nid "heart rate" steps\n' in (tmp_path / "b.columns.txt").read_text()

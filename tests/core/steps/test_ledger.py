@@ -115,3 +115,12 @@ def test_limits_of_a_draft_leave_missing_codes_out() -> None:
 
     found = drafted(table(x=[5, 6, -9, 8], y=[1, 2, 3, 4]), Dictionary({"y": Variable(label="known")}))
     assert [(one.name, one.span, one.codes) for one in found] == [("x", ("5", "8"), (-9,))]
+
+
+def test_a_library_that_many_include_is_read_once(tmp_path: Path) -> None:
+    for at in range(24):
+        include = f'include = ["d{at + 1}.toml", "d{at + 1}.toml"]\n'
+        (tmp_path / f"d{at}.toml").write_text(include + f'[variables.v{at}]\nlabel = "{at}"\n')
+    (tmp_path / "d24.toml").write_text('[variables.x]\nlabel = "the last"\n')
+    out, _ = lomrix("dictionary", "show", "d0.toml", cwd=tmp_path)
+    assert "25 variables" in out and "the last" in out
