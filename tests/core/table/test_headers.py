@@ -6,6 +6,7 @@ import pytest
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.reshape.to_long import ToLong
+from lomrix.core.steps.reshape.to_wide import ToWide
 from lomrix.core.table.header import HeaderTemplate
 from tests.tables import rows, sources, table
 
@@ -50,3 +51,11 @@ def test_braces_with_a_blank_get_a_message_that_helps() -> None:
     with pytest.raises(UsageError) as stopped:
         HeaderTemplate.parsed("{measure}{side no}")
     assert "{side_no}" in stopped.value.todo
+
+
+def test_a_carried_column_that_fits_the_template_is_carried_back() -> None:
+    long = table(id=[1, 1, 2, 2], m=[0, 3, 0, 3], sleep=[5, 6, 4, 3], x_m9=[7, 7, 8, 8])
+    wide = ToWide(case="id", occasion="m", header="{measure}_m{m}").apply(sources(long)).table
+    assert wide.names == ["id", "x_m9", "sleep_m0", "sleep_m3"]
+    back = ToLong().apply(sources(wide)).table
+    assert (back.names, rows(back)) == (long.names, rows(long))

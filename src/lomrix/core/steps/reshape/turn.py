@@ -117,7 +117,8 @@ class Turn:
         templates = templates_of(*self.headers)
         if self.memory is not None:
             known = {place.column for place in self.memory.places}
-            others = [name for name in free if name not in known]
+            # A column that stood in the long table under its own name is carried, whatever the template fits.
+            others = [name for name in free if name not in known and name not in self.memory.order]
             if not any(template.readings(name) for template, _ in templates for name in others):
                 return remembered_families(self.memory, free)
         labels = {name: self.wide.dictionary.labels_of(name) for name in templates[0][0].occasions}
