@@ -135,7 +135,8 @@ class FileSource(Source):
 
     def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> Read:
         """Read the file."""
-        wanted = list(self.names) if columns is None else [name for name in self.names if name in set(columns)]
+        asked = set(self.names if columns is None else columns)
+        wanted = [name for name in self.names if name in asked]
         cells = guarded(self.path, "read", lambda: self.cells(wanted, rows))
         missing = self.described.missing
         made = {

@@ -28,17 +28,19 @@ def chosen(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
     """Choose from the table."""
     table = tables.one()
     # Columns of the source that were not read are known by their names only.
-    types = {name: table.types().get(name, "") for name in table.source_names}
+    read = table.types()
+    types = {name: read.get(name, "") for name in table.source_names}
     asked = chosen_columns(step.columns, types, table.name) if step.columns else list(types)
     out = set(chosen_columns(step.without, types, table.name)) if step.without else set()
     kept = [name for name in asked if name not in out]
+    set_of_kept = set(kept)
     if not kept:
         raise UsageError("No column is left.", todo="Choose one at least; what is both chosen and left out is out.")
     true = condition(step.where, table) if step.where else None
     rows = None if true is None else np.flatnonzero(true.values & ~true.is_missing)
     made = table.only(kept)
     made = made if rows is None else made.take(rows)
-    gone = [name for name in types if name not in kept]
+    gone = [name for name in types if name not in set_of_kept]
     account = Account(
         "subset",
         f"{len(made):,} of {len(table):,} rows and {len(kept)} of {len(types)} columns kept.",

@@ -38,6 +38,8 @@ class Subset(Step):
         out = columns_by_name(self.without, names) if self.without else []
         if chosen is None or out is None:
             return None
-        kept = [name for name in chosen if name not in out]
-        lost = [name for name in names if name not in kept][:MOST_LOOKED_AT]
+        gone = set(out)
+        kept = [name for name in chosen if name not in gone]
+        stays = set(kept)
+        lost = [name for name in names if name not in stays][:MOST_LOOKED_AT]
         return [*kept, *(names_used(parsed(self.where)) if self.where else ()), *lost]
