@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 
 import pytest
@@ -103,6 +104,8 @@ def test_hostile_cells_names_and_files_do_nothing(tmp_path: Path) -> None:
         more = [name] if words[0] == "tally" else []
         told = lomrix(words[0], "a\x1b[2J.csv", *more, *words[1:], cwd=tmp_path, status=status)
         assert not any(sign in part for sign in ("\x1b", "\x9b", "\x07", "\u202e") for part in told)
+    answer, _ = lomrix("tally", "a\x1b[2J.csv", name, "--json", cwd=tmp_path)
+    assert "\x9b" not in answer and json.loads(answer)["account"]["facts"]["counts"][0][name] == HOSTILE
 
 
 def test_what_was_done_as_asked_is_told_apart(tmp_path: Path) -> None:

@@ -46,7 +46,11 @@ class Voice:
     def print_json(self, content: object) -> None:
         """Give a script its answer."""
         stream = self.surroundings.stderr if self.to_errors else self.surroundings.stdout
-        print(json.dumps(content, ensure_ascii=False, indent=1), file=stream)
+        from lomrix.show.visible import STEERING
+
+        # Line ends are the form of the answer; other signs that would steer a terminal are escaped as JSON has it.
+        lines = json.dumps(content, ensure_ascii=False, indent=1).split("\n")
+        print("\n".join(STEERING.sub(lambda sign: f"\\u{ord(sign[0]):04x}", line) for line in lines), file=stream)
 
     def show(self, *views: RenderableType, soft_wrap: bool = False) -> None:
         """Show a person something."""

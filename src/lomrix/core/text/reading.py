@@ -29,8 +29,6 @@ GLANCE = 12
 # Columns of up to so many rows are put together at once.
 FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
-# Why a stray cell has no value in the type of the others.
-UNREADABLE = "unreadable"
 ARROW_TYPES = {
     "integer": pa.int64(),
     "number": pa.float64(),
@@ -450,49 +448,6 @@ def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable) -> Co
         parts.append(column)
     why, reasons = joined_whys(parts)
     return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)
-
-
-@dataclass(frozen=True)
-class StrayCells:
-    """The cells that keep a column of text from being numbers or dates.
-
-    Parameters
-    ----------
-    type
-        The type that the other cells have.
-    cells
-        True for each stray cell.
-    others
-        The column in that type, its stray cells missing.
-    """
-
-    type: Type
-    cells: npt.NDArray[np.bool_]
-    others: Column
-
-
-def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> StrayCells | None:
-    """Look for cells that keep a column of text from being numbers or dates; None where it is just text."""
-    reading = Reading("", column.to_arrow(), variable, variable.form)
-    kinds = reading.sample_kinds(SAMPLE)
-    type_ = variable.type or likely_type(kinds)
-    if column.type != "string" or type_ in ("string", "boolean") or not kinds:
-        return None
-    if type_ == "integer" and variable.type is None:
-        type_ = "number"
-    column = column.encoded()
-    texts = pc.utf8_trim_whitespace(column.strings.strings)
-    parsed, fits = reading._parsed(type_, texts)
-    known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
-    if matches(texts, rules.LEADING_ZERO)[~fits].any() and variable.type is None:
-        return None
-    stray = np.append(~fits & ~np.array(known, np.bool_), False)[column.values]
-    if not stray.any():
-        return None
-    type_ = "number" if type_ == "integer" and parsed.dtype != np.int64 else type_
-    unfit = np.append(~fits, True)[column.values]
-    others = Column.of(type_, parsed[column.values], np.where(unfit, 1, 0).astype(np.uint8), (UNREADABLE,))
-    return StrayCells(type_, stray, others)
 
 
 def likely_type(kinds: Counter[str]) -> Type:

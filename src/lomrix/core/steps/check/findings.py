@@ -25,8 +25,8 @@ from lomrix.core.table.distinct import mixed_decimals, not_listed
 from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.reading import StrayCells, stray_cells
 from lomrix.core.text.resemblance import resemblance
+from lomrix.core.text.stray import StrayCells, stray_cells
 
 # Outer fences stand this many quartile distances beyond the quartiles.
 FENCE = 3.0

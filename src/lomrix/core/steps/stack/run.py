@@ -27,7 +27,7 @@ from lomrix.core.table.selection import unknown_column
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import require_heads, rows_of
 from lomrix.core.table.types import Type
-from lomrix.core.text.reading import stray_cells
+from lomrix.core.text.stray import stray_cells
 
 LIKE = 75.0
 MOST_EXAMPLES = 4
