@@ -36,19 +36,19 @@ def file_of(word: str) -> str:
     >>> file_of("raw/b.csv:pid=person"), file_of("pid=person")
     ('b', '')
     """
-    file, colon, _ = word.partition(":")
+    file, colon, _ = word.rpartition(":")
     return file.rpartition("/")[2].partition(".")[0].strip() if colon else ""
 
 
 def key_pair(word: str) -> tuple[str, str]:
-    """One key column: its name in the base and in the added table.
+    """One key column: its name in the base and in the added table, whichever file it speaks of.
 
     Raises
     ------
     UsageError
         Where a name is empty.
     """
-    base, equals, added = (part.strip() for part in word.partition("="))
+    base, equals, added = (part.strip() for part in word.rpartition(":")[2].partition("="))
     if not base or (equals and not added):
         raise UsageError(f'The key "{word}" is not a column name.', todo="Say ‹key=pid›, or ‹key=pid=person›.")
     return base, added or base
@@ -72,7 +72,7 @@ def key_pairs(words: Sequence[str]) -> KeyPairs:
     pairs = [key_pair(word) for word in words if not file_of(word)]
     for word in words:
         if file_of(word):
-            key_pair(word.partition(":")[2])
+            key_pair(word)
     for side in (0, 1):
         names = [pair[side] for pair in pairs]
         if len(set(names)) < len(names):
@@ -218,7 +218,7 @@ class Merge(Step):
         >>> step.pairs_of("a"), step.pairs_of("b")
         ((('pid', 'pid'), ('visit', 'visit')), (('pid', 'person'), ('visit', 'visit')))
         """
-        own = dict(key_pair(word.partition(":")[2]) for word in self.key if file_of(word) == file)
+        own = dict(key_pair(word) for word in self.key if file_of(word) == file)
         general = dict(self.pairs)
         return tuple({**general, **own}.items())
 
@@ -247,7 +247,7 @@ class Merge(Step):
     def always_taken(self) -> tuple[str, ...]:
         """Columns of an added table that are brought whatever was chosen."""
         near = self.nearness
-        own = (key_pair(word.partition(":")[2] or word)[1] for word in self.key)
+        own = (key_pair(word)[1] for word in self.key)
         return tuple(dict.fromkeys([*own, *([near.added] if near is not None else [])]))
 
     @property
