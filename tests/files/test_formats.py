@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import tempfile
 from pathlib import Path
 
@@ -265,3 +266,19 @@ def test_a_text_of_one_column_comes_back_whatever_its_cells_hold(tmp_path: Path)
     (tmp_path / "c.csv").write_text("a;b\nx;y\n")
     lomrix("subset", "c.csv", "--delimiter", ",", "--out", "d.csv", cwd=tmp_path)
     assert lomrix("subset", "d.csv", "--out", "-", "--quiet", cwd=tmp_path)[0] == "a;b\nx;y\n"
+
+
+@pytest.mark.parametrize("ending", [".csv", ".jsonl", ".xlsx", ".parquet", ".arrow"])
+def test_a_file_name_that_is_no_utf8_is_written_or_refused_plainly(tmp_path: Path, ending: str) -> None:
+    (tmp_path / os.fsdecode(b"a\xe9.csv")).write_text("id,x\n1,5\n")
+    name = os.fsdecode(b"b\xff") + ending
+    refused = ending in (".parquet", ".arrow")
+    _, errors = lomrix("subset", os.fsdecode(b"a\xe9.csv"), "--out", name, cwd=tmp_path, status=3 if refused else 0)
+    if refused:
+        assert "cannot be written in this format: its name is no UTF-8." in errors
+        assert len(list(tmp_path.iterdir())) == 1
+        return
+    described = json.loads((tmp_path / (name + ".resource.json")).read_bytes())
+    assert described["path"] == "b\\xff" + ending
+    (task,) = described[descriptor.HISTORY]["tasks"].values()
+    assert task["inputs"][0]["path"] == "a\\xe9.csv"

@@ -39,3 +39,14 @@ def listed(words: str) -> tuple[str, ...]:
     ('vessel', 'month')
     """
     return tuple(word.strip() for word in words.split(",") if word.strip())
+
+
+def in_utf8(name: str) -> str:
+    """The name of a file as text that can be written: bytes that are no UTF-8 are spelled out.
+
+    Examples
+    --------
+    >>> in_utf8("caf\\udce9.csv")
+    'caf\\\\xe9.csv'
+    """
+    return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")

@@ -17,6 +17,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NOTHING_KNOWN
+from lomrix.core.wording import in_utf8
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import METADATA, columns_from_arrow, one_array
 from lomrix.files.file_source import Cells, FileSource
@@ -85,7 +86,7 @@ class ArrowForm:
 
     def metadata(self, path: Path) -> dict[bytes, bytes]:
         """Metadata with the descriptor of a file that will stand at a path."""
-        whole = {"name": path.stem.lower().replace(" ", "-"), "path": path.name, **self.descriptor()}
+        whole = {"name": in_utf8(path.stem).lower().replace(" ", "-"), "path": in_utf8(path.name), **self.descriptor()}
         return {METADATA: json.dumps(whole, ensure_ascii=False).encode()}
 
     def part(self, start: int, stop: int) -> pa.Table:

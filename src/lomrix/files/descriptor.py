@@ -20,6 +20,7 @@ from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import TYPES
 from lomrix.core.table.variable import Variable
+from lomrix.core.wording import in_utf8
 from lomrix.files.missing import Missing
 
 HISTORY = "lomrix:history"
@@ -310,8 +311,8 @@ def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, A
         if output["role"] == "out":
             output["hash"] = digest
     whole = {
-        "name": path.stem.lower().replace(" ", "-"),
-        "path": path.name,
+        "name": in_utf8(path.stem).lower().replace(" ", "-"),
+        "path": in_utf8(path.name),
         "format": path.suffix.lstrip("."),
         "encoding": "utf-8",
         "bytes": size,

@@ -16,6 +16,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import NO_HISTORY, History
 from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
+from lomrix.core.wording import in_utf8
 from lomrix.files import descriptor
 from lomrix.files.interface import Read, Source
 from lomrix.files.missing import Missing, with_reasons
@@ -148,7 +149,7 @@ class FileSource(Source):
             if dictionary.of(name).form and column.type != "string":
                 dictionary = dictionary.with_variable(name, dictionary.of(name).with_(form=""))
         table = Table(
-            made, dictionary, self.described.history, cells.name or self.path.stem, cells.first_row,
+            made, dictionary, self.described.history, cells.name or in_utf8(self.path.stem), cells.first_row,
             self.names if len(wanted) < len(self.names) else (),
         )  # fmt: skip
         notes = (*self.described.notes, *cells.notes)

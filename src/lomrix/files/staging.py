@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from lomrix.core.errors import FileError
+from lomrix.core.table.notes import Note
 from lomrix.files.interface import Sink
 
 T = TypeVar("T")
@@ -29,6 +30,9 @@ def guarded(path: Path, doing: str, action: Callable[[], T]) -> T:
     """
     try:
         return action()
+    except UnicodeEncodeError as error:
+        what = f"{path} cannot be {'read' if doing == 'read' else 'written'} in this format: its name is no UTF-8."
+        raise FileError(what, todo="Give the file another name.") from error
     except (OSError, MemoryError) as error:
         reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
         todo = ADVICE.get(getattr(error, "errno", 0) or 0, "Check the path and the disk.")
@@ -99,12 +103,15 @@ class FileSink(Sink):
         Whether files that are there may be replaced.
     owner_only
         Whether only its owner may read it.
+    notes
+        What the writing wants a person to look at.
     """
 
     path: Path
     overwrite: bool = False
     owner_only: bool = False
     parts: dict[Path, Path] = field(default_factory=dict)
+    notes: list[Note] = field(default_factory=list)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write the content to a part; returns the content of each file that belongs beside it."""

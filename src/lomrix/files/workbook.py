@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -20,6 +21,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import typed_column
+from lomrix.core.wording import in_utf8
 from lomrix.files import descriptor
 from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shifted
@@ -38,6 +40,7 @@ LARGEST_WHOLE = 2**53
 MOST_EMPTY = 5_000_000
 FEWEST_FILLED = 100
 LARGEST_SHEET = 1 << 30
+MOST_EXAMPLES = 3
 SHEET_PART = re.compile(r"xl/worksheets/[^/]+\.xml")
 WIDE = re.compile(rb'<c r="([A-Z]{3})\d')
 MIDDLING = re.compile(rb'<c r="([A-Z]{2})\d')
@@ -98,7 +101,7 @@ class Reader(FileSource):
             format_, decimal = self.settings.date_format(name), self.settings.decimal
             columns[name], more = typed_column(name, strings, variable, format_, decimal)
             notes += [shifted(note, sheet.header_at) for note in more]
-        told = sheet.name if self.sheet else self.path.stem
+        told = sheet.name if self.sheet else in_utf8(self.path.stem)
         return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, told)
 
 
@@ -234,6 +237,7 @@ class Writer(DescribedSink):
         assert isinstance(content, Table)
         require_fitting(content, self.path.name)
         missing = self.missing(content)
+        self.notes = [note for name, column in content.columns.items() for note in beyond_a_sheet(name, column)]
         write_sheets(part, {sheet_title(content.name): (content, missing)})
         return self.described(part, descriptor.descriptor(content, missing))
 
@@ -267,6 +271,15 @@ def require_fitting(table: Table, file: str) -> None:
 def sheet_cells_of(column: Column) -> list[object]:
     """The cells of a column as a sheet can hold them without a change: as text what its numbers and days cannot."""
     cells: list[object] = list(column.cells())
+    rows = rows_beyond_a_sheet(column)
+    if len(rows):
+        for row, text in zip(rows.tolist(), column.take(rows).to_text().to_pylist(), strict=True):
+            cells[row] = text
+    return cells
+
+
+def rows_beyond_a_sheet(column: Column) -> npt.NDArray[np.int64]:
+    """Rows whose cell no number or day of a sheet can hold: whole numbers of 16 digits, days before 1900."""
     if column.type == "integer":
         odd = np.abs(column.values) > LARGEST_WHOLE
     elif column.type == "date":
@@ -275,12 +288,19 @@ def sheet_cells_of(column: Column) -> list[object]:
         # Times of day are fractions of a number there, good for thousandths of a second.
         odd = (column.values < FIRST_DAY) | (column.values.astype("datetime64[ms]") != column.values)
     else:
-        return cells
-    rows = np.flatnonzero(odd & ~column.is_missing)
-    if len(rows):
-        for row, text in zip(rows.tolist(), column.take(rows).to_text().to_pylist(), strict=True):
-            cells[row] = text
-    return cells
+        return np.zeros(0, np.int64)
+    return np.flatnonzero(odd & ~column.is_missing)
+
+
+def beyond_a_sheet(name: str, column: Column) -> list[Note]:
+    """What is told of the cells of a column that are written as text."""
+    rows = rows_beyond_a_sheet(column)
+    if not len(rows):
+        return []
+    shown = column.take(rows[:MOST_EXAMPLES]).to_text().to_pylist()
+    text = f"written as text, since a sheet has no such {column.type}; other programs see text there."
+    examples = tuple(zip((rows[:MOST_EXAMPLES] + FIRST_ROW).tolist(), shown, strict=True))
+    return [Note(text, name, examples, "beyond-a-sheet", len(rows))]
 
 
 def sheet_title(name: str) -> str:

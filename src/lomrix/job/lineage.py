@@ -11,6 +11,7 @@ import lomrix
 from lomrix.core.steps.account import Account
 from lomrix.core.table.history import NO_HISTORY, extended
 from lomrix.core.table.table import Table
+from lomrix.core.wording import in_utf8
 from lomrix.job.task import TABLE, Task
 
 HIDDEN = "What came before is left behind, since it names people."
@@ -99,4 +100,4 @@ def relative(reference: str, folder: Path) -> str:
     head, sign, sheet = reference.partition("#")
     if Path(reference).exists():
         head, sign, sheet = reference, "", ""
-    return Path(os.path.relpath(head, folder)).as_posix() + sign + sheet
+    return in_utf8(Path(os.path.relpath(head, folder)).as_posix() + sign + sheet)

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.steps.step import Extra
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.interface import Sink
 from lomrix.files.registry import sink_of
@@ -140,6 +141,10 @@ class Outputs:
         except BaseException:
             self.discard()
             raise
+
+    def notes(self) -> list[tuple[str, Note]]:
+        """What the writing wants a person to look at, with the name of the file."""
+        return [(sink.path.name, note) for sink in self.sinks.values() for note in sink.notes]
 
     def commit(self) -> list[Written]:
         """Put everything in its place."""

@@ -35,7 +35,7 @@ class Outcome:
     sources
         What was read: reference and table.
     notes
-        What the reading wants a person to look at, with the name of the table.
+        What reading and writing want a person to look at, with the name of the table or file.
     written
         The files that were written.
     compared
@@ -118,7 +118,8 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
             stage("reading it back")
             compared = outputs.verify(TABLE, result.table)
         sources = tuple((one.reference, one.table) for one in inputs.opened if one.source and one.table is not None)
-        return Outcome(task, result, sources, tuple(inputs.notes), tuple(outputs.commit()), compared, tuple(not_drawn))
+        notes = (*inputs.notes, *outputs.notes())
+        return Outcome(task, result, sources, notes, tuple(outputs.commit()), compared, tuple(not_drawn))
 
 
 def write_extras(outputs: Outputs, extras: Mapping[str, object], stage: Callable[[str], None]) -> list[Written]:

@@ -18,11 +18,13 @@ from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes, Dictionary
 from lomrix.core.table.notes import Note
+from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 
 MOST_VALUES = 200
 MOST_COLUMNS = 40
+NUMBERS = ("cells", "percent", "valid_percent")
 
 
 def tallied(step: Tally, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -43,7 +45,8 @@ def tallied(step: Tally, tables: Inputs, wanted: Collection[str]) -> Result:
     made = work.table(scales, groups.values if groups is not None else {}, rows, table.dictionary)
     account = work.account(table, made, scales, groups, listings)
     entry = table.dictionary.of(step.variables[0])
-    figure = Bars(made, step.variables, step.by, entry.label or step.variables[0])
+    present = np.logical_and.reduce([~made[scale.name].is_missing for scale in scales])
+    figure = Bars(made.take(np.flatnonzero(present)), step.variables, step.by, entry.label or step.variables[0])
     return Result(made, account, {"figure": figure} if "figure" in wanted else {})
 
 
@@ -92,7 +95,7 @@ class Counting:
         total, valid = int(np.count_nonzero(inside)), int(counts.sum())
         lines: list[tuple[object, ...]] = []
         running = 0
-        for at, text in enumerate(scale.texts):
+        for at in range(len(scale.texts)):
             if not counts[at]:
                 continue
             running += int(counts[at])
@@ -100,8 +103,10 @@ class Counting:
             lines.append(
                 (*scale.shown(at, self.step.as_labels), int(counts[at]), *map(percent, (*share, 100 * running / valid)))
             )
-            rows.append((group, (text,), int(counts[at]), *share))
+            rows.append((group, (at,), int(counts[at]), *share))
         for reason, count in scale.column.take(np.flatnonzero(inside)).reason_counts().items():
+            place = len(scale.texts) + scale.reasons.index(reason)
+            rows.append((group, (place,), count, 100 * count / total, np.nan))
             blank = ("missing", reason) if scale.labels else (f"missing: {reason}",)
             lines.append((*blank, count, percent(100 * count / total), "", ""))
         lines.append((*("all", "")[: 1 + bool(scale.labels)], total, percent(100.0) if total else "", "", ""))
@@ -130,10 +135,7 @@ class Counting:
             if whole is not None:
                 with np.errstate(invalid="ignore", divide="ignore"):
                     shares = np.nan_to_num(100 * counts[at] / np.broadcast_to(whole, counts.shape)[at])
-            rows += [
-                (group, (down.texts[at], across.texts[place]), int(counts[at, place]), float(shares[place]))
-                for place in range(width)
-            ]
+            rows += [(group, (at, place), int(counts[at, place]), float(shares[place])) for place in range(width)]
             if not counts[at].any():
                 continue
             cells: list[Any] = counts[at].tolist()
@@ -164,8 +166,7 @@ class Counting:
                 dictionary = dictionary.with_codes(name, labels)
                 dictionary = dictionary.with_variable(name, Variable(label=source.of(name).label, codes=name))
         for place, scale in enumerate(scales):
-            where = {text: number for number, text in enumerate(scale.texts)}
-            cells = np.array([where[row[1][place]] for row in rows], np.int64)
+            cells = np.array([row[1][place] for row in rows], np.int64)
             columns[scale.name] = scale.values.take(cells)
             if scale.labels:
                 dictionary = dictionary.with_codes(scale.name, scale.labels)
@@ -174,7 +175,8 @@ class Counting:
         if len(scales) == 1 or self.step.percent != "none":
             columns["percent"] = Column.of("number", np.array([row[3] for row in rows], np.float64))
         if len(scales) == 1:
-            columns["valid_percent"] = Column.of("number", np.array([row[4] for row in rows], np.float64))
+            valid = np.array([row[4] for row in rows], np.float64)
+            columns["valid_percent"] = Column.of("number", valid, np.isnan(valid).astype(np.uint8), (UNDEFINED,))
         return Table(columns, dictionary, name="tally")
 
     def account(
@@ -189,7 +191,12 @@ class Counting:
                 parts.append((f"{scale.name} missing ({reason})", count))
             rest = rest & ~scale.column.is_missing
         outside = int(np.count_nonzero(~inside))
-        parts = [("counted", int(made["cells"].values.sum())), *parts, *([("in no group", outside)] if outside else [])]
+        present = np.logical_and.reduce([~made[scale.name].is_missing for scale in scales])
+        parts = [
+            ("counted", int(made["cells"].values[present].sum())),
+            *parts,
+            *([("in no group", outside)] if outside else []),
+        ]
         balances.append(Balance(f"rows of {table.name}", len(table), tuple(parts)))
         names = " by ".join(scale.name for scale in scales)
         notes = tuple(note for scale in scales for note in scale.notes())
@@ -205,7 +212,7 @@ class Counting:
 
 @dataclass(frozen=True)
 class Scale:
-    """The values of one variable, in order, with their labels."""
+    """The values of one variable, in order, with their labels; `values` ends with a cell for each reason."""
 
     name: str
     label: str
@@ -213,6 +220,7 @@ class Scale:
     codes: Array
     values: Column
     texts: list[str]
+    reasons: list[str]
     labels: Codes
 
     @classmethod
@@ -234,13 +242,22 @@ class Scale:
         first = np.full(count, -1, np.int64)
         rows = np.flatnonzero(codes >= 0)[::-1]
         first[codes[rows]] = rows
-        values = column.take(first[first >= 0])
+        reasons = list(column.reason_counts())
+        absent = [int(np.flatnonzero(column.why == column.reasons.index(reason) + 1)[0]) for reason in reasons]
+        values = column.take(np.append(first[first >= 0], np.array(absent, np.int64)))
         # A pool may hold texts that no cell has; the last place answers for a missing cell.
         used = np.append(np.where(first >= 0, np.cumsum(first >= 0) - 1, -1), -1)
         codes = used[codes]
         entry = table.dictionary.of(name)
         return cls(
-            name, entry.label, column, codes, values, values.to_text().to_pylist(), table.dictionary.labels_of(name)
+            name,
+            entry.label,
+            column,
+            codes,
+            values,
+            values.to_text().to_pylist()[: len(values) - len(reasons)],
+            reasons,
+            table.dictionary.labels_of(name),
         )
 
     @property
@@ -294,7 +311,11 @@ def counts_as_facts(made: Table) -> list[dict[str, object]]:
         name: column.cells() if column.type in ("integer", "number") else column.to_text().to_pylist()
         for name, column in made.columns.items()
     }
-    return [dict(zip(columns, cells, strict=True)) for cells in zip(*columns.values(), strict=True)]
+    facts = [dict(zip(columns, cells, strict=True)) for cells in zip(*columns.values(), strict=True)]
+    for name, column in made.columns.items():
+        for row in np.flatnonzero(column.is_missing).tolist() if name not in NUMBERS else ():
+            facts[row]["missing"] = column.reason_cells(np.array([row]))[0]
+    return facts
 
 
 def percent(value: float) -> str:
