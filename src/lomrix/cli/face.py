@@ -70,8 +70,10 @@ def told_error(error: LomrixError, reference: str) -> LomrixError:
     todo = in_words(error.todo)
     if error.proposal is not None:
         todo = f"{proposed(error.proposal, reference)}\n{todo}".rstrip()
-    told = LomrixError(in_words(error.what), where=in_words(error.where), todo=todo)
-    told.exit_status = error.exit_status
+    told = LomrixError(
+        in_words(error.what), where=error.where if error.pointer is not None else in_words(error.where), todo=todo
+    )
+    told.exit_status, told.pointer = error.exit_status, error.pointer
     return told
 
 

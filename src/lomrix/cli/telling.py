@@ -62,7 +62,9 @@ class Voice:
         """Tell an error on standard error; to a script as JSON on standard output."""
         told = told_error(error, reference)
         if self.json:
-            content = {"what": told.what, "where": told.where, "next": told.todo}
+            content: dict[str, object] = {"what": told.what, "where": told.where, "next": told.todo}
+            if told.pointer is not None:
+                content["at"] = told.pointer
             self.print_json({"error": content, "status": told.exit_status})
             return
         from lomrix.show.terminal import error_view

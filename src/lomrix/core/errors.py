@@ -38,9 +38,12 @@ class LomrixError(Exception):
         What to do next, in one sentence.
     proposal
         A step that would do it.
+
+    `pointer` is the place in `where` that is meant, counted in signs from 0; None where there is none.
     """
 
     exit_status = 1
+    pointer: int | None = None
 
     def __init__(self, what: str, *, where: str = "", todo: str = "", proposal: Proposal | None = None) -> None:
         super().__init__(what)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import TextIO
 
 import numpy as np
+from rich.cells import cell_len
 from rich.console import Console, Group, RenderableType
 from rich.text import Text
 
@@ -297,6 +298,9 @@ def error_view(error: LomrixError) -> RenderableType:
     text = Text.assemble(("error  ", "bold red"), visible(error.what))
     if error.where:
         text.append("\nwhere  ", style="bold").append(visible(error.where))
+        if error.pointer is not None:
+            before = visible(error.where[: error.pointer])
+            text.append("\n" + " " * (len("where  ") + cell_len(before))).append("^", style="bold red")
     if error.todo:
         text.append("\nnext   ", style="bold cyan").append(visible(error.todo))
     return text

@@ -113,9 +113,9 @@ class Values:
                 return np.asarray(self.total / self.sizes, dtype=np.float64)
             return np.ldexp(self._scaled_total / self.sizes, self._scale)
 
-    @property
-    def standard_deviation(self) -> Numbers:
-        """Sample standard deviation per group, with n - 1 below; needs two values.
+    @cached_property
+    def variance(self) -> Numbers:
+        """Sample variance per group, with n - 1 below; needs two values.
 
         References
         ----------
@@ -124,8 +124,8 @@ class Values:
 
         Examples
         --------
-        >>> Values(np.zeros(2, np.int64), np.array([1.0, 3.0]), 1).standard_deviation
-        array([1.41421356])
+        >>> Values(np.zeros(2, np.int64), np.array([1.0, 3.0]), 1).variance
+        array([2.])
         """
         deviations = self.values - self.mean[self.codes]
         rounding = self.plain_total_of(deviations)
@@ -134,8 +134,19 @@ class Values:
         squares = self.plain_total_of(deviations)
         with np.errstate(invalid="ignore", divide="ignore"):
             squares = squares - rounding**2 / self.sizes
-            result = np.sqrt(np.maximum(squares, 0) / (self.sizes - 1))
+            result = np.maximum(squares, 0) / (self.sizes - 1)
         return np.where(self.sizes > 1, result, np.nan)
+
+    @property
+    def standard_deviation(self) -> Numbers:
+        """Sample standard deviation per group: the square root of the variance."""
+        return np.sqrt(self.variance)
+
+    @property
+    def standard_error(self) -> Numbers:
+        """Standard error of the mean per group: standard deviation over the square root of n."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return self.standard_deviation / np.sqrt(self.sizes)
 
     @property
     def smallest(self) -> Array:
@@ -156,33 +167,112 @@ class Values:
         pick.at(result, self.codes, values)
         return result if values.dtype.kind == "i" else np.where(self.sizes == 0, np.nan, result)
 
-    @property
-    def median(self) -> Numbers:
-        """Median per group: the middle value, or the mean of the two middle ones.
+    @cached_property
+    def _ranked(self) -> tuple[Codes, Array]:
+        """Rank of each value among the distinct ones, and these in ascending order."""
+        return ranks(self.values, np.zeros(len(self.values), np.bool_))
+
+    @cached_property
+    def _counts(self) -> npt.NDArray[np.int64] | None:
+        """How often each distinct value stands in each group, shape (count, distinct); None where that is too large."""
+        rank, distinct = self._ranked
+        if len(distinct) * self.count > ROOMY * len(self.values) + 1024:
+            return None
+        counts = np.bincount(self.codes * len(distinct) + rank, minlength=self.count * len(distinct))
+        return counts.reshape(self.count, len(distinct))
+
+    @cached_property
+    def _reached(self) -> npt.NDArray[np.int64] | None:
+        return None if self._counts is None else np.cumsum(self._counts, axis=1)
+
+    @cached_property
+    def _ordered(self) -> npt.NDArray[np.int64]:
+        """Group and rank in one number, in ascending order: every group's values stand in order."""
+        rank, distinct = self._ranked
+        ordered = self.codes * len(distinct)
+        ordered += rank
+        ordered.sort()
+        return ordered
+
+    def at_place(self, place: npt.NDArray[np.int64]) -> Array:
+        """For each group the value that stands at a place (counted from 0) once its values are sorted.
+
+        Parameters
+        ----------
+        place
+            Shape (count,); of groups without values anything.
+        """
+        distinct = self._ranked[1]
+        if not len(distinct):
+            return np.zeros(self.count, self.values.dtype)
+        if self._reached is not None:
+            return np.asarray(distinct[(self._reached > place[:, None]).argmax(axis=1)])
+        start = np.cumsum(self.sizes) - self.sizes
+        at = np.minimum(start + np.maximum(place, 0), len(self.values) - 1)
+        return np.asarray(distinct[self._ordered[at] % len(distinct)])
+
+    def quantile(self, share: float) -> Numbers:
+        """A quantile per group, between two neighbours by their distance.
+
+        Parameters
+        ----------
+        share
+            From 0 to 1; 0.5 is the median.
+
+        References
+        ----------
+        Definition 7 of R. J. Hyndman and Y. Fan, "Sample quantiles in statistical packages", The American
+        Statistician 50 (1996), 361-365.
 
         Examples
         --------
-        >>> Values(np.array([0, 0, 0, 0]), np.array([9, 1, 4, 2]), 1).median
+        >>> Values(np.array([0, 0, 0, 0]), np.array([9, 1, 4, 2]), 1).quantile(0.5)
         array([3.])
         """
-        number = self.sizes
-        result = np.full(self.count, np.nan)
-        filled = np.flatnonzero(number)
-        if not len(filled):
-            return result
-        rank, distinct = ranks(self.values, np.zeros(len(self.values), np.bool_))
-        if len(distinct) * self.count <= ROOMY * len(self.values) + 1024:
-            return _median_by_counting(self.codes, rank, distinct, number)
-        # Sorting one number made of group and rank puts every group's values in order.
-        width = len(distinct)
-        ordered = self.codes * width
-        ordered += rank
-        ordered.sort()
-        start = (np.cumsum(number) - number)[filled]
-        low = distinct[ordered[start + (number[filled] - 1) // 2] % width].astype(np.float64)
-        high = distinct[ordered[start + number[filled] // 2] % width].astype(np.float64)
-        result[filled] = low + (high - low) / 2
+        exact = (self.sizes - 1) * share
+        low = np.maximum(np.floor(exact + 1e-12), 0).astype(np.int64)
+        part = np.maximum(exact - low, 0)
+        lower = self.at_place(low).astype(np.float64)
+        upper = self.at_place(np.minimum(low + 1, np.maximum(self.sizes - 1, 0))).astype(np.float64)
+        with np.errstate(invalid="ignore", over="ignore"):
+            return np.where(self.sizes > 0, np.where(part > 0, lower + part * (upper - lower), lower), np.nan)
+
+    @property
+    def distinct(self) -> npt.NDArray[np.int64]:
+        """Number of different values per group."""
+        if self._counts is not None:
+            return np.asarray(np.count_nonzero(self._counts, axis=1))
+        ordered = self._ordered
+        new = np.append(True, ordered[1:] != ordered[:-1])
+        return np.bincount(ordered[new] // len(self._ranked[1]), minlength=self.count)
+
+    @property
+    def commonest(self) -> Array:
+        """The value that stands most often in each group; of several the smallest."""
+        distinct = self._ranked[1]
+        if self._counts is not None and len(distinct):
+            return np.asarray(distinct[self._counts.argmax(axis=1)])
+        if not len(distinct):
+            return np.zeros(self.count, self.values.dtype)
+        ordered = self._ordered
+        at = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
+        times = np.diff(np.append(at, len(ordered)))
+        group = ordered[at] // len(distinct)
+        best = np.lexsort((ordered[at], -times, group))
+        best = best[np.append(True, np.diff(group[best]) != 0)]
+        result = np.zeros(self.count, distinct.dtype)
+        result[group[best]] = distinct[ordered[at[best]] % len(distinct)]
         return result
+
+    def place_of_first(self, *, last: bool = False) -> npt.NDArray[np.int64]:
+        """For each group the place of its first value, or of its last one; anything for a group without values."""
+        place = np.zeros(self.count, np.int64)
+        at = np.arange(len(self.codes))
+        if last:
+            place[self.codes] = at
+        else:
+            place[self.codes[::-1]] = at[::-1]
+        return place
 
 
 def sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
@@ -235,22 +325,80 @@ def quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
     )
 
 
-def _median_by_counting(codes: Codes, rank: Codes, distinct: Array, number: Codes) -> Numbers:
-    """Medians from how often each distinct value stands in each group: nothing is sorted."""
-    count, width = len(number), len(distinct)
-    counts = np.bincount(codes * width + rank, minlength=count * width).reshape(count, width)
-    reached = np.cumsum(counts, axis=1)
-    low = (reached > ((number - 1) // 2)[:, None]).argmax(axis=1)
-    high = (reached > (number // 2)[:, None]).argmax(axis=1)
-    lower, upper = distinct[low].astype(np.float64), distinct[high].astype(np.float64)
-    return np.where(number > 0, lower + (upper - lower) / 2, np.nan)
-
-
 STATISTICS: dict[str, Callable[[Values], Array]] = {
     "mean": lambda values: values.mean,
     "sd": lambda values: values.standard_deviation,
-    "median": lambda values: values.median,
+    "variance": lambda values: values.variance,
+    "se": lambda values: values.standard_error,
+    "median": lambda values: values.quantile(0.5),
+    "iqr": lambda values: values.quantile(0.75) - values.quantile(0.25),
     "min": lambda values: values.smallest,
     "max": lambda values: values.largest,
+    "sum": lambda values: values.total,
+}
+
+
+@dataclass
+class WeightedValues:
+    """The present values of a variable by group, each with a weight.
+
+    Parameters
+    ----------
+    codes, values, weights
+        Group, value and weight of each; weights are 0 or more.
+    count
+        Number of groups.
+    """
+
+    codes: Codes
+    values: Array
+    weights: Numbers
+    count: int
+
+    def _total_of(self, values: Array) -> Numbers:
+        return np.asarray(Values(self.codes, values, self.count).total, dtype=np.float64)
+
+    @cached_property
+    def weight(self) -> Numbers:
+        """Sum of the weights per group."""
+        return self._total_of(self.weights)
+
+    @cached_property
+    def total(self) -> Numbers:
+        """Sum of weight times value per group."""
+        return self._total_of(self.weights * self.values)
+
+    @cached_property
+    def mean(self) -> Numbers:
+        """Weighted mean per group."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(self.weight > 0, self.total / self.weight, np.nan)
+
+    @property
+    def variance(self) -> Numbers:
+        """Weighted variance per group: the weighted mean of squares, times n / (n - 1) for the n weights above 0.
+
+        References
+        ----------
+        NIST, Dataplot Reference Manual volume 2 (1996), "Weighted standard deviation", page 2-66.
+
+        Examples
+        --------
+        >>> made = WeightedValues(np.zeros(8, np.int64), np.array([2, 3, 5, 7, 11, 13, 17, 19]),
+        ...                       np.array([1, 1, 0, 0, 4, 1, 2, 1.0]), 1)
+        >>> np.sqrt(made.variance).round(2)
+        array([5.82])
+        """
+        used = self.weights > 0
+        n = np.bincount(self.codes[used], minlength=self.count)
+        squares = self._total_of(self.weights * (self.values - np.nan_to_num(self.mean)[self.codes]) ** 2)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.where(n > 1, squares / self.weight * n / (n - 1), np.nan)
+
+
+WEIGHTED: dict[str, Callable[[WeightedValues], Array]] = {
+    "mean": lambda values: values.mean,
+    "sd": lambda values: np.sqrt(values.variance),
+    "variance": lambda values: values.variance,
     "sum": lambda values: values.total,
 }

@@ -9,18 +9,24 @@ from typing import Any
 
 import numpy as np
 
+from lomrix.core.arrays.exact import WHOLE_ARITHMETIC, either_undefined, negated, power
 from lomrix.core.errors import UsageError
-from lomrix.core.language.functions import FUNCTIONS
+from lomrix.core.language.function import Parameter, literal
 from lomrix.core.language.operands import (
+    Mask,
     aligned,
     as_float,
+    as_time,
     chosen,
     constant,
     first_reason,
     made,
+    moved_date,
     text_ranks,
+    time_between,
 )
-from lomrix.core.language.parse import parsed
+from lomrix.core.language.parse import called_function, column_named, parsed, pointed
+from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import text_codes
 from lomrix.core.table.table import Table
@@ -42,31 +48,34 @@ ARITHMETIC: dict[type[ast.operator], Callable[[Any, Any], Any]] = {
     ast.Mod: np.mod,
     ast.Pow: np.power,
 }
-WHOLE = (ast.Add, ast.Sub, ast.Mult, ast.FloorDiv, ast.Mod)
+DIVIDING = (ast.Div, ast.FloorDiv, ast.Mod)
+TIMES = ("date", "datetime")
 
 
-def evaluated(text: str, table: Table) -> Column:
+def evaluated(text: str, table: Table | Scope) -> Column:
     """The values of an expression over a table.
 
     Missing in, missing out: a cell with a missing operand is missing, with that operand's reason. A false
-    operand decides an `and`, and a true one an `or`, whatever the other is.
+    operand decides an `and`, and a true one an `or`, whatever the other is. Whole numbers stay exact; what 64 bits do
+    not hold, and what has no value, is missing, `undefined`.
 
     Parameters
     ----------
     text
         The expression.
     table
-        Its columns are what the names mean.
+        Its columns are what the names mean; a Scope where cases and occasions count.
 
     Raises
     ------
     UsageError
         Where the expression does not fit the table.
     """
-    return Evaluation(table).of(parsed(text))
+    text = text.strip()
+    return Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text))
 
 
-def condition(text: str, table: Table) -> Column:
+def condition(text: str, table: Table | Scope) -> Column:
     """An expression that must be true or false.
 
     Raises
@@ -75,6 +84,8 @@ def condition(text: str, table: Table) -> Column:
         Where it is something else.
     """
     column = evaluated(text, table)
+    if column.is_without_values:
+        column = column.fitting("boolean")
     if column.type != "boolean":
         raise UsageError(f"The condition is {column.type}, not true or false: {text}", todo="Compare it: age >= 16")
     return column
@@ -83,14 +94,23 @@ def condition(text: str, table: Table) -> Column:
 class Evaluation:
     """One expression being computed."""
 
-    def __init__(self, table: Table) -> None:
-        self.table = table
+    def __init__(self, scope: Scope, text: str) -> None:
+        self.scope = scope
+        self.table = scope.table
+        self.text = text
 
     def of(self, node: ast.expr) -> Column:
         """The values of a part of the expression."""
         method = getattr(self, f"_{type(node).__name__.lower()}")
-        column: Column = method(node)
+        column: Column = self._at(node, lambda: method(node))
         return column
+
+    def _at(self, node: ast.AST, action: Callable[[], Any]) -> Any:
+        """Do something on behalf of a part of the expression, to which an error then points."""
+        try:
+            return action()
+        except UsageError as error:
+            raise pointed(error, self.text, node) from error
 
     def _name(self, node: ast.Name) -> Column:
         if node.id not in self.table.columns:
@@ -110,82 +130,102 @@ class Evaluation:
     def _constant(self, node: ast.Constant) -> Column:
         assert isinstance(node.value, int | float | str)
         if isinstance(node.value, int) and abs(node.value) >= 2**63:
-            raise UsageError(f"The number {node.value} is too large.")
+            raise UsageError("The number is too large: 64 bits do not hold it.", todo="Write it with a decimal point.")
         return constant(node.value, len(self.table))
 
     def _tuple(self, node: ast.Tuple | ast.List) -> Column:
-        raise UsageError(f"A list stands alone: {ast.unparse(node)}", todo="Lists follow `in`: month in (0, 3).")
+        raise UsageError("A list stands alone here.", todo="Lists follow `in`: month in (0, 3).")
 
     _list = _tuple
 
+    # ------------------------------------------------------------------- calls
+
     def _call(self, node: ast.Call) -> Column:
-        assert isinstance(node.func, ast.Name)
-        name = node.func.id
-        if name == "column":
-            word = node.args[0] if len(node.args) == 1 else None
-            if not isinstance(word, ast.Constant) or not isinstance(word.value, str):
-                raise UsageError("column() needs a name in quotation marks.", todo="column('name with blanks')")
-            return self.table[word.value]
-        if name == "row_number":
-            return Column.of("integer", np.arange(1, len(self.table) + 1))
-        function = FUNCTIONS.get(name)
-        if function is None:
-            raise UsageError(f"There is no function {name}().", todo=f"Functions are {', '.join(FUNCTIONS)}.")
-        if not function.least <= len(node.args) <= function.most:
-            raise UsageError(f"{name}() takes other operands.", todo=f"Write {function.usage}.")
-        return function.compute(*(self.of(argument) for argument in node.args))
+        named = column_named(node)
+        if named is not None:
+            return self.table[named]
+        function = called_function(node)
+        self.scope.require(function.needs, function.name)
+        placed: list[Any] = [self.scope] if self._wants_scope(function.compute) else []
+        by_name: dict[str, Any] = {}
+        for parameter, value in function.paired(node):
+            if parameter.named:
+                by_name[parameter.name + "_" * (parameter.name == "with")] = self._operand(parameter, value)
+            else:
+                placed.append(self._operand(parameter, value))
+        column: Column = function.compute(*placed, **by_name)
+        return column
+
+    @staticmethod
+    def _wants_scope(compute: Callable[..., Any]) -> bool:
+        return "scope" in compute.__annotations__
+
+    def _operand(self, parameter: Parameter, node: ast.expr) -> Any:
+        """What a function is given for one of its operands."""
+        if parameter.is_operand:
+            return self.of(node)
+        if parameter.kind == "Choice":
+            return self._at(node, lambda: self.scope.columns(str(literal(node))))
+        if parameter.kind == "Keys":
+            parts = node.elts if isinstance(node, ast.Tuple | ast.List) else [node]
+            return tuple(self.of(part) for part in parts)
+        return literal(node)
 
     # -------------------------------------------------------------- arithmetic
+
+    def _number(self, node: ast.expr, column: Column, doing: str) -> Any:
+        """The values of an operand as numbers; an error points at it."""
+        return self._at(node, lambda: as_float(column, doing))
 
     def _unaryop(self, node: ast.UnaryOp) -> Column:
         column = self.of(node.operand)
         if isinstance(node.op, ast.Not):
             return made("boolean", ~self._truth(column).values, [column])
-        values = as_float(column, "A sign")
+        values = self._number(node.operand, column, "A sign")
         if isinstance(node.op, ast.UAdd):
             return column
-        return made(column.type, -column.values if column.type == "integer" else -values, [column])
+        if column.type == "integer":
+            whole, beyond = negated(column.values)
+            return made("integer", whole, [column], beyond)
+        return made("number", -values, [column])
 
     def _binop(self, node: ast.BinOp) -> Column:
         first, second = self.of(node.left), self.of(node.right)
-        if "date" in (first.type, second.type) and isinstance(node.op, ast.Add | ast.Sub):
-            return self._date_arithmetic(node.op, first, second)
-        kind = type(node.op)
-        zero = np.zeros(len(first), np.bool_)
-        if kind in (ast.Div, ast.FloorDiv, ast.Mod):
-            zero = as_float(second, "Division") == 0
-        whole = first.type == second.type == "integer" and kind in WHOLE
-        one, two = (
-            (first.values, second.values) if whole else (as_float(first, "Arithmetic"), as_float(second, "Arithmetic"))
-        )
+        if {first.type, second.type} & set(TIMES) and isinstance(node.op, ast.Add | ast.Sub):
+            return self._of_times(node.op, first, second)
+        if first.type == second.type == "string" and isinstance(node.op, ast.Add):
+            raise UsageError("Texts are not added.", todo='Put them together with joined(a, b, with="-").')
+        if first.type == second.type == "integer":
+            whole = self._of_whole(type(node.op).__name__, first, second)
+            if whole is not None:
+                return whole
+        one = self._number(node.left, first, "Arithmetic")
+        two = self._number(node.right, second, "Arithmetic")
+        zero = two == 0 if isinstance(node.op, DIVIDING) else None
         with np.errstate(all="ignore"):
-            values = ARITHMETIC[kind](one, np.where(zero, 1, two))
-            if whole and self._overflows(kind, one, two):
-                whole, values = False, ARITHMETIC[kind](one.astype(np.float64), np.where(zero, 1, two))
-        if whole:
-            return made("integer", values, [first, second], zero)
-        return made("number", values, [first, second], zero | ~np.isfinite(values))
+            values = ARITHMETIC[type(node.op)](one, two if zero is None else np.where(zero, 1, two))
+        return made("number", values, [first, second], either_undefined(zero, ~np.isfinite(values)))
 
     @staticmethod
-    def _overflows(kind: type[ast.operator], one: Any, two: Any) -> bool:
-        if not len(one):
-            return False
-        largest = [float(np.abs(array.astype(np.float64)).max()) for array in (one, two)]
-        reach = largest[0] * largest[1] if kind is ast.Mult else largest[0] + largest[1]
-        return reach >= 2**62
+    def _of_whole(word: str, first: Column, second: Column) -> Column | None:
+        """Whole numbers of whole numbers; None where that cannot be."""
+        if word in WHOLE_ARITHMETIC:
+            values, beyond = WHOLE_ARITHMETIC[word](first.values, second.values)
+        elif word == "Pow" and (second.values >= 0).all():
+            values, beyond = power(first.values, second.values)
+        else:
+            return None
+        return made("integer", values, [first, second], beyond)
 
     @staticmethod
-    def _date_arithmetic(op: ast.operator, first: Column, second: Column) -> Column:
-        """A date and a number of days, or the days between two dates."""
-        if first.type == second.type == "date" and isinstance(op, ast.Sub):
-            days = (first.values - second.values).astype(np.int64)
-            gone = first.is_missing | second.is_missing
-            return made("integer", np.where(gone, 0, days), [first, second])
-        date, days_column = (first, second) if first.type == "date" else (second, first)
-        if days_column.type != "integer" or (isinstance(op, ast.Sub) and date is second):
+    def _of_times(op: ast.operator, first: Column, second: Column) -> Column:
+        """A date and a number of days, or the time between two dates."""
+        if isinstance(op, ast.Sub) and all(one.type in (*TIMES, "string") for one in (first, second)):
+            return time_between(as_time(second, "Subtraction"), as_time(first, "Subtraction"))
+        time, days = (first, second) if first.type in TIMES else (second, first)
+        if days.type != "integer" or (isinstance(op, ast.Sub) and time is second):
             raise UsageError("Dates are subtracted from dates, and whole days added to or taken from a date.")
-        step = days_column.values.astype("timedelta64[D]")
-        return made("date", date.values + step if isinstance(op, ast.Add) else date.values - step, [first, second])
+        return moved_date(time, days, -1 if isinstance(op, ast.Sub) else 1)
 
     # -------------------------------------------------------------- conditions
 
@@ -193,13 +233,20 @@ class Evaluation:
     def _truth(column: Column) -> Column:
         column = column.fitting("boolean")
         if column.type != "boolean":
-            raise UsageError(f"`and`, `or` and `not` need conditions, but an operand is {column.type}.")
+            raise UsageError(
+                f"`and`, `or` and `not` need conditions, but an operand is {column.type}.", todo="Compare it: age >= 16"
+            )
         return column
 
+    def _condition(self, node: ast.expr) -> Column:
+        column = self.of(node)
+        truth: Column = self._at(node, lambda: self._truth(column))
+        return truth
+
     def _boolop(self, node: ast.BoolOp) -> Column:
-        parts = [self._truth(self.of(value)) for value in node.values]
+        parts = [self._condition(value) for value in node.values]
         decisive = isinstance(node.op, ast.Or)
-        decided = np.zeros(len(self.table), np.bool_)
+        decided: Mask = np.zeros(len(self.table), np.bool_)
         for part in parts:
             decided |= ~part.is_missing & (part.values == decisive)
         why, reasons = first_reason(parts)
@@ -213,22 +260,16 @@ class Evaluation:
             if isinstance(op, ast.In | ast.NotIn):
                 parts.append(self._membership(left, right, isinstance(op, ast.NotIn)))
             else:
-                parts.append(self._comparison(self.of(left), self.of(right), COMPARISONS[type(op)]))
+                parts.append(self._comparison(left, right, COMPARISONS[type(op)]))
             left = right
         if len(parts) == 1:
             return parts[0]
         return made("boolean", np.logical_and.reduce([part.values for part in parts]), parts)
 
-    @staticmethod
-    def _comparison(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
-        first, second = aligned(first, second)
-        if first.type != "string":
-            one, two = first.values, second.values
-        elif compare in (operator.eq, operator.ne):
-            one, two = text_codes(first, second)
-        else:
-            one, two = text_ranks(first, second)
-        return made("boolean", compare(one, two), [first, second])
+    def _comparison(self, left: ast.expr, right: ast.expr, compare: Callable[[Any, Any], Any]) -> Column:
+        one, two = self.of(left), self.of(right)
+        compared: Column = self._at(right, lambda: compared_columns(one, two, compare))
+        return compared
 
     def _membership(self, left: ast.expr, right: ast.expr, negated: bool) -> Column:
         if not isinstance(right, ast.Tuple | ast.List):
@@ -236,8 +277,20 @@ class Evaluation:
         column = self.of(left)
         found = np.zeros(len(self.table), np.bool_)
         for value in right.elts:
-            found |= self._comparison(column, self.of(value), operator.eq).values
+            found |= compared_columns(column, self.of(value), operator.eq).values
         return made("boolean", found != negated, [column])
 
     def _ifexp(self, node: ast.IfExp) -> Column:
-        return chosen(self._truth(self.of(node.test)), self.of(node.body), self.of(node.orelse))
+        return chosen(self._condition(node.test), self.of(node.body), self.of(node.orelse))
+
+
+def compared_columns(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
+    """Whether two operands stand to each other as asked."""
+    first, second = aligned(first, second)
+    if first.type != "string":
+        one, two = first.values, second.values
+    elif compare in (operator.eq, operator.ne):
+        one, two = text_codes(first, second)
+    else:
+        one, two = text_ranks(first, second)
+    return made("boolean", compare(one, two), [first, second])

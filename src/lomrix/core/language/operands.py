@@ -21,13 +21,13 @@ NUMERIC = ("integer", "number", "boolean")
 
 
 def constant(value: int | float | str | bool, rows: int) -> Column:
-    """A constant as a column."""
+    """A constant as a column, whose rows all are one cell of the memory."""
     if isinstance(value, bool):
-        return Column.of("boolean", np.full(rows, value))
+        return Column("boolean", np.broadcast_to(np.bool_(value), rows))
     if isinstance(value, int):
-        return Column.of("integer", np.full(rows, value, np.int64))
+        return Column("integer", np.broadcast_to(np.int64(value), rows))
     if isinstance(value, float):
-        return Column.of("number", np.full(rows, value))
+        return made("number", np.broadcast_to(np.float64(value), rows), [], ~np.isfinite(np.full(rows, value)))
     return Column.of_strings(np.zeros(rows, np.int32), Pool.of([value]))
 
 
@@ -64,7 +64,7 @@ def as_float(column: Column, doing: str) -> npt.NDArray[np.float64]:
             f"{doing} needs numbers, but an operand is {column.type}.",
             todo="If the column should be numbers, check names the cells that keep it from that.",
         )
-    return column.values.astype(np.float64)
+    return column.values.astype(np.float64, copy=False)
 
 
 def aligned(first: Column, second: Column) -> tuple[Column, Column]:
@@ -148,3 +148,48 @@ def cleared_then_missing(column: Column, cells: Mask, reason: str) -> Column:
     if not cells.any():
         return column
     return column.cleared(cells).with_missing(cells, reason)
+
+
+# The days that a calendar of four digits has.
+FIRST_DAY, LAST_DAY = (np.datetime64(day, "D").astype(np.int64) for day in ("0001-01-01", "9999-12-31"))
+MICROSECONDS = 86_400_000_000
+
+
+def moved_date(time: Column, days: Column, sign: int) -> Column:
+    """A date some days on, or back; undefined where no calendar has it."""
+    present = ~(time.is_missing | days.is_missing)
+    own = np.where(present, time.values.astype("datetime64[D]").astype(np.int64), 0)
+    # So many days that they leave every calendar need not be counted exactly.
+    step = np.clip(np.where(present, days.values, 0), -(2**40), 2**40) * sign
+    outside = present & ((own + step < FIRST_DAY) | (own + step > LAST_DAY))
+    step = np.where(outside, 0, step)
+    if time.type == "date":
+        return made("date", (own + step).astype("datetime64[D]"), [time, days], outside)
+    moved = np.where(present, time.values, np.datetime64(0, "us")) + step.astype("timedelta64[D]")
+    return made("datetime", moved, [time, days], outside)
+
+
+def time_between(start: Column, end: Column) -> Column:
+    """Days from one time to another: whole ones between dates, with parts of days where one has a time of day."""
+    gone = start.is_missing | end.is_missing
+    if start.type == end.type == "date":
+        days = (end.values - start.values).astype(np.int64)
+        return made("integer", np.where(gone, 0, days), [end, start])
+    moments = (end.values.astype("datetime64[us]") - start.values.astype("datetime64[us]")).astype(np.int64)
+    return made("number", np.where(gone, 0, moments) / MICROSECONDS, [end, start])
+
+
+def as_time(column: Column, doing: str) -> Column:
+    """An operand as a date or datetime; ISO texts are read.
+
+    Raises
+    ------
+    UsageError
+        Where it is none.
+    """
+    if column.type == "string" and not column.is_without_values:
+        return from_iso(column, "date")
+    column = column.fitting("date")
+    if column.type not in ("date", "datetime"):
+        raise UsageError(f"{doing} needs a date, but the operand is {column.type}.", todo="Check the column's type.")
+    return column

@@ -86,7 +86,9 @@ def hold(name: str, check: Callable[[], object]) -> None:
     except SettingError:
         raise
     except UsageError as error:
-        raise SettingError(name, error.what, where=error.where, todo=error.todo) from error
+        told = SettingError(name, error.what, where=error.where, todo=error.todo)
+        told.pointer = error.pointer
+        raise told from error
 
 
 def setting_error(error: ValidationError, known: Mapping[str, object]) -> SettingError:

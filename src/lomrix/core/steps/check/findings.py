@@ -17,12 +17,13 @@ from lomrix.core.arrays.text_bytes import SPACE, bytes_at, has_byte, offsets_and
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import condition
-from lomrix.core.language.parse import names_used, parsed
+from lomrix.core.language.parse import choices_used, names_used, parsed
 from lomrix.core.rows.keys import row_codes, unordered_codes
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import mixed_decimals, not_listed
 from lomrix.core.table.missing_guess import likely_missing_codes
+from lomrix.core.table.selection import columns_by_name
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.resemblance import resemblance
@@ -324,7 +325,11 @@ def own_rules(table: Table, judged: Mapping[str, Column]) -> Iterator[Finding]:
     """The team's own rules, as far as the table has their columns; stray cells count as missing in them."""
     table = table.with_columns({**table.columns, **judged})
     for name, text in table.dictionary.rules.items():
-        if not set(names_used(parsed(text))) <= set(table.names):
+        tree = parsed(text)
+        choices = [words for words in choices_used(tree) if "@" not in words]
+        if not set(names_used(tree)) <= set(table.names) or any(
+            columns_by_name(words, table.names) is None for words in choices
+        ):
             continue
         try:
             true = condition(text, table)

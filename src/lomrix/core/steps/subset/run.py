@@ -10,6 +10,7 @@ import numpy.typing as npt
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import condition
+from lomrix.core.language.scope import Scope
 from lomrix.core.rows.keys import ordered_ranks
 from lomrix.core.steps.account import Account, Balance, kept_cells
 from lomrix.core.steps.step import Inputs, Result
@@ -36,7 +37,7 @@ def chosen(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
     set_of_kept = set(kept)
     if not kept:
         raise UsageError("No column is left.", todo="Choose one at least; what is both chosen and left out is out.")
-    true = condition(step.where, table) if step.where else None
+    true = condition(step.where, Scope(table, step.case, step.occasion)) if step.where else None
     rows = None if true is None else np.flatnonzero(true.values & ~true.is_missing)
     made = table.only(kept)
     made = made if rows is None else made.take(rows)

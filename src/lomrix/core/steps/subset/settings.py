@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, ClassVar
 
-from lomrix.core.language.parse import names_used, parsed
-from lomrix.core.steps.settings import Setting, parsed_by
-from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step
+from lomrix.core.language.parse import choices_used, is_by_row, names_used, parsed
+from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Role, Step
 from lomrix.core.table.selection import columns_by_name, require_words
 
 # So many of the columns that are left out are looked at, whether they alone tell rows of one case apart.
@@ -26,11 +26,13 @@ class Subset(Step):
         str, parsed_by(require_words), Setting("Leave these columns out; out wins over kept.", "COLUMNS")
     ] = ""
     where: Annotated[str, parsed_by(parsed), Setting("Keep rows for which this is true.", "EXPRESSION")] = ""
+    case: Annotated[Names, Setting("Who a row is of, where the condition looks at all rows of a case.", "COLUMNS")] = ()
+    occasion: Annotated[Names, Setting("When a row was measured, where the condition goes by that.", "COLUMNS")] = ()
 
     @property
     def division(self) -> Division:
-        """Each row is judged on its own."""
-        return ANY_ROWS
+        """Each row is judged on its own, unless the condition looks at others."""
+        return ANY_ROWS if not self.where or is_by_row(parsed(self.where)) else WHOLE
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The columns that are kept, those of the condition, and the first of those that are left out."""
@@ -42,4 +44,11 @@ class Subset(Step):
         kept = [name for name in chosen if name not in gone]
         stays = set(kept)
         lost = [name for name in names if name not in stays][:MOST_LOOKED_AT]
-        return [*kept, *(names_used(parsed(self.where)) if self.where else ()), *lost]
+        looked_at = [*self.case, *self.occasion]
+        if self.where:
+            tree = parsed(self.where)
+            chosen_by = [columns_by_name(words, names) for words in choices_used(tree)]
+            if None in chosen_by:
+                return None
+            looked_at += [*names_used(tree), *(name for found in chosen_by for name in found or ())]
+        return [*kept, *looked_at, *lost]

@@ -1,0 +1,163 @@
+"""Functions across the columns of a row."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.language.function import function
+from lomrix.core.language.operands import as_float, made
+from lomrix.core.table.column import Column
+from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
+
+Choice = list[Column]
+Numbers = npt.NDArray[np.float64]
+
+
+class Row:
+    """The cells of some columns in each row, those that are missing left out.
+
+    Parameters
+    ----------
+    columns
+        k columns of n cells.
+    name
+        The function that asks.
+    """
+
+    def __init__(self, columns: Choice, name: str) -> None:
+        self.columns = columns
+        self.values = [np.where(column.is_missing, 0.0, as_float(column, f"{name}()")) for column in columns]
+        self.n = present(columns)
+
+    @property
+    def total(self) -> Numbers:
+        """Sum of the cells that are present."""
+        return np.asarray(np.sum(self.values, axis=0))
+
+    @property
+    def mean(self) -> Numbers:
+        """Mean of the cells that are present."""
+        with np.errstate(invalid="ignore", divide="ignore"):
+            return np.asarray(self.total / self.n)
+
+    @property
+    def standard_deviation(self) -> Numbers:
+        """Standard deviation of the cells that are present, with n - 1 below."""
+        mean = self.mean
+        squares = np.zeros(len(self.n))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            for column, values in zip(self.columns, self.values, strict=True):
+                squares += np.where(column.is_missing, 0.0, (values - mean) ** 2)
+            return np.where(self.n > 1, np.sqrt(squares / (self.n - 1)), np.nan)
+
+    def extreme(self, pick: np.ufunc, empty: float) -> Numbers:
+        """Smallest or largest cell that is present."""
+        cells = [np.where(one.is_missing, empty, values) for one, values in zip(self.columns, self.values, strict=True)]
+        found: Numbers = pick.reduce(cells)
+        return found
+
+    def told(self, values: Numbers, at_least: int | None) -> Column:
+        """The values, missing where too few cells are present.
+
+        Without `at_least` all must be, and a row misses its value for the reason of its first missing cell.
+        """
+        whole = all(column.type in ("integer", "boolean") for column in self.columns)
+        exact = whole and bool((np.abs(values[np.isfinite(values)]) < 2**53).all())
+        with np.errstate(invalid="ignore"):
+            exact = exact and bool((values == np.floor(values))[np.isfinite(values)].all())
+        operands = self.columns if at_least is None else []
+        column = made("number", values, operands)
+        if at_least is not None:
+            column = column.with_missing(self.n < max(at_least, 0), TOO_FEW)
+        column = column.with_missing(~np.isfinite(values), UNDEFINED)
+        return made("integer", np.nan_to_num(column.values), [column]) if exact else column
+
+
+def present(columns: Choice) -> npt.NDArray[np.int64]:
+    """How many of some columns are present in each row."""
+    return np.asarray(np.sum([~column.is_missing for column in columns], axis=0, dtype=np.int64))
+
+
+@function("across the columns of a row")
+def mean_of(columns: Choice, *, at_least: int | None = None) -> Column:
+    """mean_of("f1..f6", at_least=5): the mean of columns; all must be present, or so many as are said
+
+    Examples
+    --------
+    mean_of("f1..f3", at_least=2) of f1 1, 1, —; f2 2, —, —; f3 6, 2, 5 is 3.0, 1.5, —
+    """
+    row = Row(columns, "mean_of")
+    told = row.told(row.mean, at_least)
+    return told if told.type == "number" else made("number", told.values.astype(np.float64), [told])
+
+
+@function("across the columns of a row")
+def sum_of(columns: Choice, *, at_least: int | None = None) -> Column:
+    """sum_of("f1..f6", at_least=5): the sum of columns; all must be present, or so many as are said
+
+    Examples
+    --------
+    sum_of("f1..f3") of f1 1, 1; f2 2, —; f3 6, 2 is 9, —
+    """
+    row = Row(columns, "sum_of")
+    return row.told(row.total, at_least)
+
+
+@function("across the columns of a row")
+def min_of(columns: Choice, *, at_least: int | None = None) -> Column:
+    """min_of("f1..f6", at_least=1): the smallest of columns
+
+    Examples
+    --------
+    min_of("f1..f3", at_least=1) of f1 1, 7; f2 2, —; f3 6, 2 is 1, 2
+    """
+    row = Row(columns, "min_of")
+    return row.told(row.extreme(np.minimum, np.inf), at_least)
+
+
+@function("across the columns of a row")
+def max_of(columns: Choice, *, at_least: int | None = None) -> Column:
+    """max_of("f1..f6", at_least=1): the largest of columns
+
+    Examples
+    --------
+    max_of("f1..f3", at_least=1) of f1 1, 7; f2 2, —; f3 6, 2 is 6, 7
+    """
+    row = Row(columns, "max_of")
+    return row.told(row.extreme(np.maximum, -np.inf), at_least)
+
+
+@function("across the columns of a row")
+def sd_of(columns: Choice, *, at_least: int | None = None) -> Column:
+    """sd_of("f1..f6", at_least=2): the standard deviation of columns, with n - 1 below
+
+    Examples
+    --------
+    sd_of("f1..f3", at_least=2) of f1 1, 1; f2 2, —; f3 3, — is 1.0, —
+    """
+    row = Row(columns, "sd_of")
+    told = row.told(row.standard_deviation, at_least)
+    return told if told.type == "number" else made("number", told.values.astype(np.float64), [told])
+
+
+@function("across the columns of a row")
+def count_of(columns: Choice) -> Column:
+    """count_of("f1..f6"): how many of the columns are present
+
+    Examples
+    --------
+    count_of("f1..f3") of f1 1, —; f2 2, —; f3 6, 2 is 3, 1
+    """
+    return Column.of("integer", present(columns))
+
+
+@function("across the columns of a row")
+def missing_of(columns: Choice) -> Column:
+    """missing_of("f1..f6"): how many of the columns are missing
+
+    Examples
+    --------
+    missing_of("f1..f3") of f1 1, —; f2 2, —; f3 6, 2 is 0, 2
+    """
+    return Column.of("integer", len(columns) - present(columns))

@@ -1,0 +1,155 @@
+"""Functions of dates."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.errors import UsageError
+from lomrix.core.language.function import function
+from lomrix.core.language.operands import as_time, made, time_between
+from lomrix.core.table.column import Column
+from lomrix.core.text.dates import dates_in_forms, require_date_forms
+
+KIND = "dates"
+Whole = npt.NDArray[np.int64]
+ISO = "%Y-%m-%d"
+
+
+def parts_of(column: Column) -> tuple[Whole, Whole, Whole]:
+    """Months since 1970, day of the month, and microseconds of the day."""
+    moments = np.where(column.is_missing, np.datetime64(0, "us"), column.values.astype("datetime64[us]"))
+    days = moments.astype("datetime64[D]")
+    months = days.astype("datetime64[M]")
+    day = (days - months.astype("datetime64[D]")).astype(np.int64) + 1
+    return months.astype(np.int64), day, (moments - days).astype(np.int64)
+
+
+@function(KIND)
+def year(d: Column) -> Column:
+    """year(d): the year of a date
+
+    Examples
+    --------
+    year(d) of d 2024-03-05 is 2024
+    """
+    d = as_time(d, "year()")
+    return made("integer", parts_of(d)[0] // 12 + 1970, [d])
+
+
+@function(KIND)
+def month(d: Column) -> Column:
+    """month(d): the month of a date, 1 to 12
+
+    Examples
+    --------
+    month(d) of d 2024-03-05 is 3
+    """
+    d = as_time(d, "month()")
+    return made("integer", parts_of(d)[0] % 12 + 1, [d])
+
+
+@function(KIND)
+def day(d: Column) -> Column:
+    """day(d): the day of the month
+
+    Examples
+    --------
+    day(d) of d 2024-03-05 is 5
+    """
+    d = as_time(d, "day()")
+    return made("integer", parts_of(d)[1], [d])
+
+
+@function(KIND)
+def weekday(d: Column) -> Column:
+    """weekday(d): 1 for Monday to 7 for Sunday, as ISO 8601 counts
+
+    Examples
+    --------
+    weekday(d) of d 2024-03-05, 2024-03-10 is 2, 7
+    """
+    d = as_time(d, "weekday()")
+    days = np.where(d.is_missing, np.datetime64(0, "D"), d.values.astype("datetime64[D]")).astype(np.int64)
+    return made("integer", (days + 3) % 7 + 1, [d])
+
+
+@function(KIND)
+def days_between(start: Column, end: Column) -> Column:
+    """days_between(start, end): the days from one date to another; below 0 where the end comes first
+
+    Examples
+    --------
+    days_between(d, e) of d 2024-02-28; e 2024-03-01 is 2
+    """
+    return time_between(as_time(start, "days_between()"), as_time(end, "days_between()"))
+
+
+def whole_months(start: Column, end: Column, name: str) -> tuple[Whole, Column, Column]:
+    """Completed months from one date to another, towards 0 where the end comes first."""
+    start, end = as_time(start, name), as_time(end, name)
+    one, two = parts_of(start), parts_of(end)
+    months = two[0] - one[0]
+    early = (two[1] < one[1]) | ((two[1] == one[1]) & (two[2] < one[2]))
+    late = (two[1] > one[1]) | ((two[1] == one[1]) & (two[2] > one[2]))
+    return months - ((months > 0) & early) + ((months < 0) & late), start, end
+
+
+@function(KIND)
+def months_between(start: Column, end: Column) -> Column:
+    """months_between(start, end): the completed months from one date to another
+
+    Examples
+    --------
+    months_between(d, e) of d 2024-01-31, 2024-01-15; e 2024-03-30, 2024-03-15 is 1, 2
+    """
+    months, start, end = whole_months(start, end, "months_between()")
+    return made("integer", months, [start, end])
+
+
+@function(KIND)
+def years_between(start: Column, end: Column) -> Column:
+    """years_between(start, end): the completed years from one date to another
+
+    Examples
+    --------
+    years_between(d, e) of d 2000-06-15, 2000-06-15; e 2024-06-14, 2024-06-15 is 23, 24
+    """
+    months, start, end = whole_months(start, end, "years_between()")
+    return made("integer", np.sign(months) * (np.abs(months) // 12), [start, end])
+
+
+@function(KIND)
+def age_on(birth: Column, day: Column) -> Column:
+    """age_on(birth, day): the age in completed years; of who was born on 29 February from 1 March on in other years
+
+    Examples
+    --------
+    age_on(d, "2024-05-01") of d 1984-05-01, 1984-05-02, 2025-01-01 is 40, 39, —
+    """
+    months, birth, day = whole_months(birth, day, "age_on()")
+    unborn = ~(birth.is_missing | day.is_missing)
+    unborn &= birth.values.astype("datetime64[us]") > day.values.astype("datetime64[us]")
+    return made("integer", np.maximum(months, 0) // 12, [birth, day], unborn)
+
+
+@function(KIND)
+def date(text: Column, form: str = ISO) -> Column:
+    """date(text, "%d/%m/%Y"): the date that a text says; several forms with | between them
+
+    Examples
+    --------
+    date(t, "%d/%m/%Y") of t 05/03/2024, 31/02/2024 is 2024-03-05, —
+    """
+    require_date_forms(form)
+    text = text.fitting("string")
+    if text.type == "datetime":
+        return made("date", text.values.astype("datetime64[D]"), [text])
+    if text.type == "date":
+        return text
+    if text.type != "string":
+        raise UsageError(f"date() needs a text, but the operand is {text.type}.", todo="Give it a column of text.")
+    coded = text.compact()
+    moments, fits = dates_in_forms(coded.strings.strings, form)
+    days = np.append(moments, np.datetime64(0, "us")).astype("datetime64[D]")[coded.values]
+    return made("date", days, [text], ~np.append(fits, True)[coded.values])

@@ -1,0 +1,167 @@
+"""Functions of numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from lomrix.core.arrays.exact import either_undefined, sizes_without_sign
+from lomrix.core.arrays.types import Array
+from lomrix.core.language.function import function
+from lomrix.core.language.operands import as_float, made
+from lomrix.core.table.column import Column
+from lomrix.core.table.types import Type
+
+# Numbers have no more decimal places than this.
+MOST_PLACES = 300
+TIMES: tuple[Type, ...] = ("date", "datetime")
+
+
+def whole_or_number(values: Array, *operands: Column) -> Column:
+    """Whole values as integers where all of them can be."""
+    if np.abs(np.nan_to_num(values)).max(initial=0) < 2.0**63:
+        return made("integer", np.nan_to_num(values), list(operands))
+    return made("number", values, list(operands))
+
+
+def computed(column: Column, name: str, compute: Callable[[Any], Any]) -> Column:
+    """Numbers of numbers; what is none or infinite is undefined, and says nothing on the screen."""
+    with np.errstate(all="ignore"):
+        values = compute(as_float(column, name))
+    return made("number", values, [column], either_undefined(~np.isfinite(values)))
+
+
+@function("numbers")
+def abs_(x: Column) -> Column:
+    """abs(x): the size without the sign
+
+    Examples
+    --------
+    abs(-3) is 3
+    """
+    if x.type == "integer":
+        values, beyond = sizes_without_sign(x.values)
+        return made("integer", values, [x], beyond)
+    return computed(x, "abs", np.abs)
+
+
+@function("numbers")
+def round_(x: Column, places: Column | None = None) -> Column:
+    """round(x, places): rounded to so many decimal places, halves to the even neighbour
+
+    Examples
+    --------
+    round(x, 1) of x 2.34, 2.25 is 2.3, 2.2
+    """
+    values = as_float(x, "round")
+    if places is None:
+        return x if x.type == "integer" else whole_or_number(np.round(values), x)
+    digits = np.clip(np.nan_to_num(as_float(places, "round")), -MOST_PLACES, MOST_PLACES).astype(np.int64)
+    result = np.empty(len(values))
+    for place in np.unique(digits).tolist():
+        rows = digits == place
+        result[rows] = np.round(values[rows], place)
+    if digits.max(initial=0) <= 0:
+        return whole_or_number(result, x, places)
+    return made("number", result, [x, places])
+
+
+@function("numbers")
+def floor(x: Column) -> Column:
+    """floor(x): the next whole number below
+
+    Examples
+    --------
+    floor(x) of x 2.7, -2.1 is 2, -3
+    """
+    return x if x.type == "integer" else whole_or_number(np.floor(as_float(x, "floor")), x)
+
+
+@function("numbers")
+def ceiling(x: Column) -> Column:
+    """ceiling(x): the next whole number above
+
+    Examples
+    --------
+    ceiling(x) of x 2.1, -2.7 is 3, -2
+    """
+    return x if x.type == "integer" else whole_or_number(np.ceil(as_float(x, "ceiling")), x)
+
+
+@function("numbers")
+def sqrt(x: Column) -> Column:
+    """sqrt(x): the square root
+
+    Examples
+    --------
+    sqrt(x) of x 9, -9 is 3.0, —
+    """
+    return computed(x, "sqrt", np.sqrt)
+
+
+@function("numbers")
+def exp(x: Column) -> Column:
+    """exp(x): e to the power x
+
+    Examples
+    --------
+    exp(0) is 1.0
+    """
+    return computed(x, "exp", np.exp)
+
+
+@function("numbers")
+def log(x: Column) -> Column:
+    """log(x): the natural logarithm
+
+    Examples
+    --------
+    log(x) of x 1, 0 is 0.0, —
+    """
+    return computed(x, "log", np.log)
+
+
+@function("numbers")
+def log10(x: Column) -> Column:
+    """log10(x): the logarithm to base 10
+
+    Examples
+    --------
+    log10(x) of x 1000, -1 is 3.0, —
+    """
+    return computed(x, "log10", np.log10)
+
+
+@function("numbers")
+def min_(x: Column, y: Column, *more: Column) -> Column:
+    """min(x, y, …): the smallest of the operands, also of dates
+
+    Examples
+    --------
+    min(x, 5) of x 3, 8, — is 3, 5, —
+    """
+    return extreme((x, y, *more), np.minimum, "min")
+
+
+@function("numbers")
+def max_(x: Column, y: Column, *more: Column) -> Column:
+    """max(x, y, …): the largest of the operands, also of dates
+
+    Examples
+    --------
+    max(x, 5) of x 3, 8, — is 5, 8, —
+    """
+    return extreme((x, y, *more), np.maximum, "max")
+
+
+def extreme(columns: tuple[Column, ...], pick: Any, name: str) -> Column:
+    """The smallest or largest of some operands in each row."""
+    kinds = {column.type for column in columns}
+    kept: Type = columns[0].type if len(kinds) == 1 and columns[0].type in (*TIMES, "integer") else "number"
+    arrays = [column.values if kept != "number" else as_float(column, name) for column in columns]
+    values = arrays[0]
+    for array in arrays[1:]:
+        values = pick(values, array)
+    return made(kept, values, list(columns))

@@ -1,0 +1,240 @@
+"""Functions of texts, computed once for each distinct text."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from lomrix.core.errors import UsageError
+from lomrix.core.language.function import function
+from lomrix.core.language.operands import made
+from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import is_number
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.types import Type
+
+KIND = "texts"
+LONGEST = 1000
+MINUS, NOTHING = pa.scalar("-", pa.large_string()), pa.scalar("", pa.large_string())
+
+
+def as_texts(column: Column, name: str) -> Column:
+    """An operand as texts, each distinct one once.
+
+    Raises
+    ------
+    UsageError
+        Where it holds something else.
+    """
+    column = column.fitting("string")
+    if column.type != "string":
+        raise UsageError(f"{name}() needs text, but the operand is {column.type}.", todo="Give it a column of text.")
+    return column.encoded()
+
+
+def text_of_text(column: Column, name: str, compute: Callable[[pa.Array], pa.Array]) -> Column:
+    """Texts of texts; where nothing comes of one it is undefined."""
+    coded = as_texts(column, name)
+    result = compute(coded.strings.strings)
+    gone = np.append(np.asarray(result.is_null().to_numpy(zero_copy_only=False)), False)[coded.values]
+    filled = result.fill_null("").cast(pa.large_string())
+    column = Column.of_strings(coded.values, Pool(filled), coded.why, coded.reasons)
+    return column.with_missing(gone, "undefined")
+
+
+def value_of_text(column: Column, name: str, type_: Type, compute: Callable[[pa.Array], pa.Array]) -> Column:
+    """Numbers, or true and false, of texts."""
+    coded = as_texts(column, name)
+    values = np.append(np.asarray(compute(coded.strings.strings).to_numpy(zero_copy_only=False)), 0)
+    return made(type_, values[coded.values], [coded])
+
+
+@function(KIND, keeps=True)
+def strip(x: Column) -> Column:
+    """strip(x): the text without blanks around it
+
+    Examples
+    --------
+    strip(' day ') is day
+    """
+    return text_of_text(x, "strip", pc.utf8_trim_whitespace)
+
+
+@function(KIND)
+def upper(x: Column) -> Column:
+    """upper(x): the text in capitals
+
+    Examples
+    --------
+    upper('day') is DAY
+    """
+    return text_of_text(x, "upper", pc.utf8_upper)
+
+
+@function(KIND)
+def lower(x: Column) -> Column:
+    """lower(x): the text in small letters
+
+    Examples
+    --------
+    lower('Day') is day
+    """
+    return text_of_text(x, "lower", pc.utf8_lower)
+
+
+@function(KIND)
+def length(x: Column) -> Column:
+    """length(x): the number of signs in a text
+
+    Examples
+    --------
+    length('day') is 3
+    """
+    return value_of_text(x, "length", "integer", pc.utf8_length)
+
+
+@function(KIND)
+def contains(x: Column, text: str) -> Column:
+    """contains(x, "text"): true where the text has that part
+
+    Examples
+    --------
+    contains(t, 'gh') of t night, day is True, False
+    """
+    return value_of_text(x, "contains", "boolean", lambda texts: pc.match_substring(texts, text))
+
+
+@function(KIND)
+def begins(x: Column, text: str) -> Column:
+    """begins(x, "text"): true where the text begins so
+
+    Examples
+    --------
+    begins(t, 'ni') of t night, day is True, False
+    """
+    return value_of_text(x, "begins", "boolean", lambda texts: pc.starts_with(texts, text))
+
+
+@function(KIND)
+def ends(x: Column, text: str) -> Column:
+    """ends(x, "text"): true where the text ends so
+
+    Examples
+    --------
+    ends(t, 'ay') of t night, day is False, True
+    """
+    return value_of_text(x, "ends", "boolean", lambda texts: pc.ends_with(texts, text))
+
+
+@function(KIND)
+def joined(a: Column, b: Column, *more: Column, with_: str = "") -> Column:
+    """joined(a, b, with="-"): the texts one after the other, with something between
+
+    Examples
+    --------
+    joined(t, x, with="-") of t a, b; x 1, — is a-1, —
+    """
+    columns = [a, b, *more]
+    texts = [column.to_text().cast(pa.large_string()).fill_null("") for column in columns]
+    whole = pc.binary_join_element_wise(*texts, pa.scalar(with_, pa.large_string()))
+    why = made("boolean", np.zeros(len(a), np.bool_), columns)
+    return Column.of_strings(None, Pool(whole), why.why, why.reasons) if why.why is None else missing_where(whole, why)
+
+
+def missing_where(texts: pa.Array, like: Column) -> Column:
+    """Texts that are missing where another column is, for its reasons."""
+    nulls = pa.array(np.asarray(like.is_missing))
+    masked = pc.if_else(nulls, pa.scalar(None, pa.large_string()), texts)
+    return Column.of_strings(None, Pool(masked), like.why, like.reasons)
+
+
+@function(KIND)
+def part(x: Column, pattern: str) -> Column:
+    r"""part(x, "pattern"): what a regular expression finds in the text, or its first group finds
+
+    Examples
+    --------
+    part(t, "_(m[0-9]+)") of t sleep_m12, total is m12, —
+    """
+    found = one_group(pattern)
+    try:
+        pc.extract_regex(pa.array([""], pa.large_string()), found)
+    except pa.ArrowInvalid as error:
+        raise UsageError(
+            f'"{pattern}" is no regular expression that can be used here.',
+            todo='Such as part(x, "m([0-9]+)"): letters as they are, [0-9]+ for digits, ( ) around what is wanted.',
+        ) from error
+    return text_of_text(x, "part", lambda texts: pc.struct_field(pc.extract_regex(texts, found), "part"))
+
+
+def one_group(pattern: str) -> str:
+    """A pattern whose first group is named `part` and whose others are not kept; all of it where it has none.
+
+    Examples
+    --------
+    >>> one_group("m([0-9]+)"), one_group("[(]a"), one_group("a(b)(c)")
+    ('m(?P<part>[0-9]+)', '(?P<part>[(]a)', 'a(?P<part>b)(?:c)')
+    """
+    made_, at, named, inside = "", 0, False, False
+    while at < len(pattern):
+        sign = pattern[at]
+        if sign == "\\":
+            made_ += pattern[at : at + 2]
+            at += 2
+            continue
+        inside = sign == "[" or (inside and sign != "]")
+        if sign == "(" and not inside and pattern[at + 1 : at + 2] != "?":
+            made_ += "(?:" if named else "(?P<part>"
+            named = True
+        else:
+            made_ += sign
+        at += 1
+    return made_ if named else f"(?P<part>{pattern})"
+
+
+@function(KIND)
+def to_number(x: Column) -> Column:
+    """to_number(x): the number that a text says; whole numbers where all of them are
+
+    Examples
+    --------
+    to_number(t) of t 12, 7, abc is 12, 7, —
+    """
+    if x.type in ("integer", "number"):
+        return x
+    if x.type == "boolean":
+        return made("integer", x.values.astype(np.int64), [x])
+    coded = as_texts(x, "to_number").compact()
+    texts = [text.strip() for text in coded.strings.texts()]
+    fits = [is_number(text) and abs(float(text)) < float("inf") for text in texts]
+    numbers = [text for text, fit in zip(texts, fits, strict=True) if fit]
+    whole = all(text.lstrip("+-").isdecimal() and abs(int(text)) < 2**63 for text in numbers)
+    kind: Any = int if whole else float
+    cells = [kind(text) if fit else 0 for text, fit in zip(texts, fits, strict=True)]
+    values = np.array([*cells, 0], np.int64 if whole else np.float64)[coded.values]
+    return made("integer" if whole else "number", values, [coded], ~np.array([*fits, True])[coded.values])
+
+
+@function(KIND)
+def zero_padded(x: Column, digits: int) -> Column:
+    """zero_padded(x, 4): the number, or text, with zeros in front until it has so many signs
+
+    Examples
+    --------
+    zero_padded(x, 4) of x 97, 12345 is 0097, 12345
+    """
+    if not 1 <= digits <= LONGEST:
+        raise UsageError(f"zero_padded() gives 1 to {LONGEST} signs, not {digits}.", todo="Write zero_padded(x, 4).")
+    if x.type == "integer":
+        x = Column.of_strings(None, Pool(x.to_text()), x.why, x.reasons)
+
+    def padded(texts: pa.Array) -> pa.Array:
+        body = pc.utf8_ltrim(texts, "-")
+        below = pc.binary_join_element_wise(MINUS, pc.utf8_lpad(body, width=digits - 1, padding="0"), NOTHING)
+        return pc.if_else(pc.starts_with(texts, "-"), below, pc.utf8_lpad(texts, width=digits, padding="0"))
+
+    return text_of_text(x, "zero_padded", padded)

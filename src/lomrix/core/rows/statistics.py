@@ -1,0 +1,231 @@
+"""Statistics of a column by group: which of them a type has, and what is missing in the result."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.statistics import STATISTICS, WEIGHTED, Values, WeightedValues
+from lomrix.core.arrays.types import Array
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.rows.keys import ordered_ranks
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Codes as Labels
+from lomrix.core.table.numbers import is_number
+from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
+
+COUNTING = ("n", "missing", "distinct")
+OF_A_ROW = ("first", "last", "commonest")
+# Statistics that are a value of the variable, or lie between two.
+SAME_KIND = ("min", "max", "median", "q25", "q75")
+QUANTILE = re.compile(r"q(\d{1,2})")
+SHARE = re.compile(r"share\((.+)\)")
+NUMERIC = ("integer", "number", "boolean")
+BOUNDS = ("ci_low", "ci_high")
+
+
+def allowed_of(type_: str) -> tuple[str, ...]:
+    """The statistics that a type of column has."""
+    if type_ == "string":
+        return (*COUNTING, *OF_A_ROW, "share(value)")
+    if type_ in NUMERIC:
+        computed = ("mean", "sd", "variance", "se", "ci", "median", "q25", "q75", "iqr", "min", "max", "sum")
+        return (*COUNTING, *computed, *OF_A_ROW, "share(value)")
+    return (*COUNTING, *SAME_KIND, *OF_A_ROW, "share(value)")
+
+
+def has(type_: str, name: str) -> bool:
+    """True where a type of column has a statistic."""
+    kind = "share(value)" if SHARE.fullmatch(name) else "q25" if QUANTILE.fullmatch(name) else name
+    return kind in allowed_of(type_)
+
+
+@dataclass
+class Summary:
+    """Statistics of one column by group.
+
+    Parameters
+    ----------
+    column
+        The column, n cells.
+    codes
+        Group of each row, int64 of shape (n,); -1 for rows in no group.
+    count
+        Number of groups.
+    rows
+        Number of rows of each group.
+    labels
+        The column's codes.
+    weights
+        Weight of each row, NaN where it has none; None where all count alike.
+    """
+
+    column: Column
+    codes: npt.NDArray[np.int64]
+    count: int
+    rows: npt.NDArray[np.int64]
+    labels: Labels | None = None
+    weights: npt.NDArray[np.float64] | None = None
+
+    @cached_property
+    def present(self) -> npt.NDArray[np.int64] | None:
+        """Rows whose cell counts; None where all do."""
+        inside = self.codes >= 0
+        if self.column.why is None and self.weights is None and inside.all():
+            return None
+        inside &= ~self.column.is_missing
+        if self.weights is not None:
+            inside &= ~np.isnan(self.weights)
+        return np.flatnonzero(inside)
+
+    def _of_present(self, values: Array) -> Array:
+        return values if self.present is None else values[self.present]
+
+    @cached_property
+    def values(self) -> Values:
+        """The present cells in their groups: numbers, days, or ranks of texts."""
+        column = self.column
+        values = ordered_ranks(column)[0] if column.type == "string" else column.values
+        values = self._of_present(values)
+        if column.type in ("date", "datetime"):
+            values = values.astype(np.int64)
+        return Values(self._of_present(self.codes), values, self.count)
+
+    @cached_property
+    def weighted(self) -> WeightedValues:
+        """The present cells with their weights."""
+        assert self.weights is not None
+        values = self.values
+        return WeightedValues(values.codes, values.values, self._of_present(self.weights), self.count)
+
+    # --------------------------------------------------------------- statistics
+
+    def statistic(self, name: str, least: int = 0) -> Column:
+        """One statistic, a cell for each group.
+
+        Parameters
+        ----------
+        name
+            Such as `mean`, `q90`, `share(2)`, `ci_low`.
+        least
+            Groups with fewer values are missing, too-few.
+        """
+        number = self.values.sizes
+        if name == "n":
+            return Column.of("integer", number)
+        if name == "missing":
+            return Column.of("integer", self.rows - number)
+        if name == "distinct":
+            return Column.of("integer", self.values.distinct)
+        why = np.where(number == 0, 1, np.where(number < least, 2, 0)).astype(np.uint8)
+        if name in OF_A_ROW:
+            return self._of_rows(name, why)
+        share = SHARE.fullmatch(name)
+        result = self._share(share[1]) if share else self._computed(name)
+        why[(why == 0) & ~np.isfinite(result)] = 1
+        return self._typed(name, result, why)
+
+    def _typed(self, name: str, result: Array, why: npt.NDArray[np.uint8]) -> Column:
+        type_, reasons = self.column.type, (UNDEFINED, TOO_FEW)
+        if type_ in ("date", "datetime") and not SHARE.fullmatch(name):
+            whole = np.where(why == 0, np.nan_to_num(result), 0).astype(np.int64)
+            return Column.of(type_, whole.astype(self.column.values.dtype), why, reasons)
+        if result.dtype.kind == "i" and type_ == "integer":
+            return Column.of("integer", result, why, reasons)
+        return Column.of("number", result.astype(np.float64), why, reasons)
+
+    def _computed(self, name: str) -> Array:
+        if self.weights is not None:
+            return WEIGHTED[name](self.weighted)
+        if name in BOUNDS:
+            half = half_interval(self.values)
+            return self.values.mean + (half if name == "ci_high" else -half)
+        quantile = QUANTILE.fullmatch(name)
+        return self.values.quantile(int(quantile[1]) / 100) if quantile else STATISTICS[name](self.values)
+
+    def _share(self, value: str) -> Array:
+        """Part of the present cells that hold a value."""
+        hit = self._of_present(holds(self.column, value, self.labels or {}))
+        if self.weights is not None:
+            one = WeightedValues(self.values.codes, hit.astype(np.float64), self.weighted.weights, self.count)
+            return one.mean
+        hits = np.bincount(self.values.codes[hit], minlength=self.count)
+        with np.errstate(invalid="ignore"):
+            return np.asarray(hits / self.values.sizes)
+
+    def _of_rows(self, name: str, why: npt.NDArray[np.uint8]) -> Column:
+        """The cells of one row of each group."""
+        if name == "commonest":
+            values = self.values.values
+            same = values == self.values.commonest[self.values.codes]
+            places = np.flatnonzero(same)
+            at = np.zeros(self.count, np.int64)
+            at[self.values.codes[places[::-1]]] = places[::-1]
+        else:
+            at = self.values.place_of_first(last=name == "last")
+        rows = at if self.present is None else np.append(self.present, 0)[at]
+        column = self.column.take_or(np.where(why == 0, rows, -1), UNDEFINED)
+        return column.cleared(why == 2).with_missing(why == 2, TOO_FEW) if (why == 2).any() else column
+
+
+def half_interval(values: Values) -> npt.NDArray[np.float64]:
+    """Half the width of the 95 per cent confidence interval of the mean, by Student's t with n - 1 degrees of freedom.
+
+    References
+    ----------
+    G. W. Snedecor and W. G. Cochran, "Statistical Methods", 8th edition (1989), section 4.10.
+    """
+    from scipy.stats import t as student
+
+    with np.errstate(invalid="ignore"):
+        width = student.ppf(0.975, np.maximum(values.sizes - 1, 1)) * values.standard_error
+    return np.where(values.sizes > 1, width, np.nan)
+
+
+def holds(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:
+    """True where a cell holds a value that is given as text, or as the label of its code.
+
+    Raises
+    ------
+    UsageError
+        Where no cell of such a type can hold it.
+    """
+    wanted = value.strip().strip("'\"")
+    by_label = {label: code for code, label in labels.items()}
+    wanted = wanted if wanted in labels else by_label.get(wanted, wanted)
+    if column.type == "string":
+        coded = column.compact()
+        place = coded.strings.strings.index(wanted).as_py()
+        return np.asarray(coded.values == place) if place >= 0 else np.zeros(len(column), np.bool_)
+    if column.type == "boolean" and wanted.lower() in ("true", "false"):
+        return np.asarray(column.values == (wanted.lower() == "true"))
+    if column.type in ("date", "datetime"):
+        try:
+            return np.asarray(column.values == np.datetime64(wanted))
+        except ValueError:
+            pass
+    elif is_number(wanted):
+        return np.asarray(column.values == float(wanted))
+    raise UsageError(f'"{value}" is no value that a {column.type} can have.', todo="Write share(2), or share(day).")
+
+
+def weights_of(column: Column, name: str, first_row: int) -> npt.NDArray[np.float64]:
+    """Weights of rows, NaN where one is missing.
+
+    Raises
+    ------
+    DataError
+        Where it is no number, or below 0.
+    """
+    if column.type not in NUMERIC:
+        raise UsageError(f"The weight {name} is {column.type}, not a number.", todo="Name a column of numbers.")
+    values = np.where(column.is_missing, np.nan, column.values.astype(np.float64))
+    below = np.flatnonzero(values < 0)
+    if len(below):
+        shown = ", ".join(f"row {row + first_row}: {values[row]:g}" for row in below[:4].tolist())
+        raise DataError(f"{len(below):,} weights in {name} are below 0.", where=shown, todo="Mend them first.")
+    return values

@@ -1,0 +1,355 @@
+"""The functions: every example that is shown is worked out, and each agrees with a slow obvious version."""
+
+from __future__ import annotations
+
+import datetime
+import math
+import statistics
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.language.evaluate import evaluated
+from lomrix.core.language.parse import functions, is_by_row, parsed
+from lomrix.core.language.scope import Scope
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+from tests.tables import column, reasons, table
+
+CONTRACT = """
+abs round floor ceiling sqrt exp log log10 min max mean_of sum_of min_of max_of sd_of count_of missing_of previous next
+first last change change_from_first running_sum carried occasion_number case_mean case_count case_min case_max case_sd
+case_sum group_mean group_count group_sum group_min group_max group_sd group_median group_number rank quantile_group
+bands standardised days_between months_between years_between age_on year month day weekday date strip upper lower length
+contains begins ends joined part to_number zero_padded is_missing reason first_present missing row_number
+"""
+
+
+def value_of(text: str) -> Any:
+    """A cell of an example."""
+    if text == "—":
+        return None
+    if text.startswith("00"):
+        return text
+    for kind in (int, float, datetime.date.fromisoformat):
+        try:
+            return kind(text)
+        except ValueError:
+            continue
+    return {"True": True, "False": False}.get(text, text)
+
+
+def cells_of(text: str) -> list[Any]:
+    cells = [value_of(cell.strip()) for cell in text.split(", ")]
+    if any(isinstance(cell, str) for cell in cells):
+        cells = [None if cell is None else str(cell) for cell in cells]
+    return cells
+
+
+def columns_of(words: str) -> dict[str, Column]:
+    made = {}
+    for part in words.split("; "):
+        name, _, rest = part.strip().partition(" ")
+        cells = cells_of(rest)
+        is_day = any(isinstance(cell, datetime.date) for cell in cells)
+        made[name] = Column.of_cells("date", cells) if is_day else column(cells)
+    return made
+
+
+def test_the_functions_are_those_of_the_contract() -> None:
+    assert sorted(functions()) == sorted(CONTRACT.split())
+    assert all(one.examples and one.gives and one.usage.startswith(f"{one.name}(") for one in functions().values())
+
+
+@pytest.mark.parametrize("example", [example for one in functions().values() for example in one.examples])
+def test_examples_are_true(example: str) -> None:
+    asked, _, told = example.rpartition(" is ")
+    expression, _, words = asked.partition(" of ")
+    expected = cells_of(told)
+    columns = columns_of(words) if words else {}
+    columns |= {"who": column([1] * len(expected)), "when": column(list(range(len(expected))))}
+    found = evaluated(expression, Scope(Table(columns), ("who",), ("when",))).cells()
+    assert found == pytest.approx(expected) if isinstance(expected[0], float) else found == expected
+    assert [type(cell) for cell in found] == [type(cell) for cell in expected]
+
+
+# ------------------------------------------------------------- within the case
+
+ROWS = st.lists(
+    st.tuples(st.integers(0, 3), st.integers(-5, 9), st.one_of(st.none(), st.integers(-9, 9))),
+    min_size=1, max_size=25, unique_by=lambda row: row[:2],
+)  # fmt: skip
+
+
+def courses(rows: list[tuple[int, int, int | None]]) -> dict[int, list[int]]:
+    """By case its rows in the order of their occasions, the slow obvious way."""
+    return {
+        case: sorted((at for at, row in enumerate(rows) if row[0] == case), key=lambda at: rows[at][1])
+        for case in {row[0] for row in rows}
+    }
+
+
+def minus(one: int | None, other: int | None) -> int | None:
+    return None if one is None or other is None else one - other
+
+
+def carried(own: list[int | None], at: int) -> int | None:
+    for back in range(3):
+        if back <= at and own[at - back] is not None:
+            return own[at - back]
+    return None
+
+
+COURSE: dict[str, Callable[[list[int | None], list[int], int], Any]] = {
+    "previous(x)": lambda own, when, at: own[at - 1] if at else None,
+    "previous(x, 2)": lambda own, when, at: own[at - 2] if at > 1 else None,
+    "previous(x, within=3)": lambda own, when, at: own[at - 1] if at and when[at] - when[at - 1] <= 3 else None,
+    "next(x)": lambda own, when, at: own[at + 1] if at + 1 < len(own) else None,
+    "first(x)": lambda own, when, at: own[0],
+    "last(x)": lambda own, when, at: own[-1],
+    "change(x)": lambda own, when, at: minus(own[at], own[at - 1]) if at else None,
+    "change_from_first(x)": lambda own, when, at: minus(own[at], own[0]),
+    "running_sum(x)": lambda own, when, at: None if own[at] is None else sum(v for v in own[: at + 1] if v is not None),
+    "carried(x, at_most=2)": lambda own, when, at: carried(own, at),
+    "occasion_number()": lambda own, when, at: at + 1,
+    "case_count(x)": lambda own, when, at: sum(v is not None for v in own),
+    "case_sum(x)": lambda own, when, at: (
+        sum(v for v in own if v is not None) if any(v is not None for v in own) else None
+    ),
+    "case_max(x)": lambda own, when, at: max((v for v in own if v is not None), default=None),
+}
+
+
+@pytest.mark.parametrize("text", sorted(COURSE))
+@given(rows=ROWS)
+def test_within_a_case_as_the_obvious_way(text: str, rows: list[tuple[int, int, int | None]]) -> None:
+    source = table(who=[row[0] for row in rows], when=[row[1] for row in rows])
+    source = source.with_columns({**source.columns, "x": Column.of_cells("integer", [row[2] for row in rows])})
+    expected: list[Any] = [None] * len(rows)
+    for course in courses(rows).values():
+        own, when = [rows[at][2] for at in course], [rows[at][1] for at in course]
+        for place, at in enumerate(course):
+            expected[at] = COURSE[text](own, when, place)
+    assert evaluated(text, Scope(source, ("who",), ("when",))).cells() == expected
+
+
+def test_reasons_within_a_case() -> None:
+    source = table(who=["a", "a", "b"], when=[3, 12, 0], x=[1, None, 4])
+    scope = Scope(source, ("who",), ("when",))
+    assert reasons(evaluated("previous(x)", scope)) == ["no-occasion", None, "no-occasion"]
+    assert reasons(evaluated("change(x)", scope)) == ["no-occasion", "blank", "no-occasion"]
+    assert evaluated("case_mean(x)", scope).cells() == [1.0, 1.0, 4.0]
+
+
+def test_occasions_are_in_their_order_and_not_that_of_their_letters() -> None:
+    words = table(who=[1] * 3, when=["visit 12", "visit 3", "visit 1"], x=[30, 20, 10])
+    assert evaluated("previous(x)", Scope(words, ("who",), ("when",))).cells() == [20, 10, None]
+    turns = table(who=[1, 1], when=["before", "after"], x=[1, 2])
+    assert evaluated("change(x)", Scope(turns, ("who",), ("when",))).cells() == [None, 1]
+
+
+def test_who_stands_twice_has_no_order() -> None:
+    with pytest.raises(DataError) as stopped:
+        evaluated("previous(x)", Scope(table(who=[7, 7, 7], when=[2, 1, 2], x=[1, 2, 3]), ("who",), ("when",)))
+    assert stopped.value.where == "7 2 (rows 2, 4)"
+
+
+def test_what_has_to_be_known_is_asked_for_by_name() -> None:
+    for scope in (Scope(table(x=[1])), Scope(table(x=[1]), ("x",))):
+        with pytest.raises(UsageError) as stopped:
+            evaluated("previous(x)", scope)
+        assert "‹occasion=COLUMN›" in stopped.value.todo
+        assert ("‹case=COLUMN›" in stopped.value.todo) is (not scope.case)
+
+
+def test_a_long_case_costs_another_no_digits() -> None:
+    many = 600
+    source = table(who=[1] * many + [2] * 3, when=[*range(many), 0, 1, 2], x=[1e16] * many + [0.1, 0.2, 0.3])
+    found = evaluated("running_sum(x)", Scope(source, ("who",), ("when",))).cells()
+    assert found[-3:] == [0.1, 0.1 + 0.2, 0.1 + 0.2 + 0.3]
+    assert found[many - 1] == pytest.approx(many * 1e16)
+
+
+# ------------------------------------------------------------ groups, standing
+
+PAIRS = st.lists(
+    st.tuples(st.sampled_from(["a", "B", None]), st.one_of(st.none(), st.integers(0, 6))), min_size=1, max_size=20
+)
+
+
+def ranked(values: list[int], value: int) -> float:
+    return sum(v < value for v in values) + (sum(v == value for v in values) + 1) / 2
+
+
+def quarter(values: list[int], value: int) -> int:
+    return 1 + sum(bool(value > cut) for cut in np.quantile(values, (0.25, 0.5, 0.75)))
+
+
+GROUPED: dict[str, Callable[[list[int], int | None], Any]] = {
+    "group_mean(x, by=g)": lambda own, x: statistics.fmean(own) if own else None,
+    "group_count(x, by=g)": lambda own, x: len(own),
+    "group_sum(x, by=g)": lambda own, x: sum(own) if own else None,
+    "group_min(x, by=g)": lambda own, x: min(own, default=None),
+    "group_max(x, by=(g, g))": lambda own, x: max(own, default=None),
+    "group_sd(x, by=g)": lambda own, x: statistics.stdev(own) if len(own) > 1 else None,
+    "group_median(x, by=g)": lambda own, x: statistics.median(own) if own else None,
+    "rank(x, by=g)": lambda own, x: None if x is None else ranked(own, x),
+    "quantile_group(x, 4, by=g)": lambda own, x: None if x is None else quarter(own, x),
+    "standardised(x, by=g)": lambda own, x: (
+        None if x is None or len(set(own)) < 2 else (x - statistics.fmean(own)) / statistics.stdev(own)
+    ),
+}
+
+
+@pytest.mark.parametrize("text", sorted(GROUPED))
+@given(pairs=PAIRS)
+def test_groups_as_the_obvious_way(text: str, pairs: list[tuple[str | None, int | None]]) -> None:
+    source = table(g=[g for g, _ in pairs])
+    source = source.with_columns({**source.columns, "x": Column.of_cells("integer", [x for _, x in pairs])})
+    found = evaluated(text, source)
+    for row, (g, x) in enumerate(pairs):
+        own = [value for other, value in pairs if other == g and value is not None]
+        expected = None if g is None else GROUPED[text](own, x)
+        cell = found.cells()[row]
+        assert (cell is None) == (expected is None)
+        assert expected is None or cell == pytest.approx(expected, abs=1e-12)
+        if g is None:
+            assert reasons(found)[row] == "blank"
+
+
+def test_a_missing_key_gives_its_reason_and_no_group() -> None:
+    source = Table({"x": column([1, 2, 3]), "g": Column.of_cells("string", ["a", None, "a"], "refused")})
+    assert evaluated("group_sum(x, by=g)", source).cells() == [4, None, 4]
+    assert reasons(evaluated("group_number(g)", source)) == [None, "refused", None]
+
+
+def test_bands_take_their_lower_edge() -> None:
+    assert evaluated("bands(x, -1.5, 20)", table(x=[-2.0, -1.5, 19.99, 20.0])).cells() == [1, 2, 2, 3]
+    with pytest.raises(UsageError, match="edges that rise"):
+        evaluated("bands(x, 3, 3)", table(x=[1]))
+
+
+# ---------------------------------------------------------------- exact numbers
+
+
+@given(st.integers(-(2**63), 2**63 - 1), st.integers(-(2**63), 2**63 - 1), st.sampled_from(["+", "-", "*", "//", "%"]))
+def test_whole_numbers_are_exact_or_undefined(x: int, y: int, sign: str) -> None:
+    found = evaluated(f"x {sign} y", table(x=[x], y=[y]))
+    expected = None if y == 0 and sign in ("//", "%") else eval(f"x {sign} y", {"x": x, "y": y})
+    if expected is None or not -(2**63) <= expected < 2**63:
+        assert (found.cells(), reasons(found)) == ([None], ["undefined"])
+    else:
+        assert found.cells() == [expected]
+
+
+@given(st.integers(-40, 40), st.integers(0, 70))
+def test_powers_are_exact_or_undefined(x: int, y: int) -> None:
+    found = evaluated("x ** y", table(x=[x], y=[y])).cells()
+    assert found == [x**y if abs(x**y) < 2**63 else None]
+
+
+@pytest.mark.parametrize(
+    ("text", "cells"),
+    [
+        ("9**9**9**9", [None]),
+        ("-x - 1", [None]),
+        ("-(x)", [None]),
+        ("abs(x)", [None]),
+        ("1e308 * 10", [None]),
+        ("sqrt(-1) + log(0) + log10(-5) + exp(1000)", [None]),
+        ("2 ** -1", [0.5]),
+        ("d + 4000000", [None]),
+        ("d - x", [None]),
+        ("d - '2024-01-01'", [59]),
+        ("max(d, d + 1) - d", [1]),
+    ],
+)
+def test_what_has_no_value_is_undefined_and_says_nothing(text: str, cells: list[Any], recwarn: Any) -> None:
+    source = table(x=[-(2**63)])
+    source = source.with_columns({**source.columns, "d": Column.of_cells("date", [datetime.date(2024, 2, 29)])})
+    found = evaluated(text, source)
+    assert found.cells() == cells
+    assert reasons(found) == ["undefined" if cell is None else None for cell in cells]
+    assert not recwarn.list
+
+
+# ----------------------------------------------------- dates, texts, what is missing
+
+DAYS = st.dates(datetime.date(1900, 1, 1), datetime.date(2100, 12, 31))
+
+
+@given(DAYS, DAYS)
+def test_ages_as_birthdays_come(birth: datetime.date, day: datetime.date) -> None:
+    source = Table({"b": Column.of_cells("date", [birth]), "d": Column.of_cells("date", [day])})
+    years = day.year - birth.year - ((day.month, day.day) < (birth.month, birth.day))
+    assert evaluated("age_on(b, d)", source).cells() == [years if day >= birth else None]
+    assert evaluated("years_between(d, b)", source).cells() == [
+        -v for v in evaluated("years_between(b, d)", source).cells()
+    ]
+    assert evaluated("weekday(d)", source).cells() == [day.isoweekday()]
+    assert evaluated("days_between(b, d)", source).cells() == [(day - birth).days]
+
+
+@pytest.mark.parametrize(
+    ("text", "cells"),
+    [
+        ('joined(s, n, with="-")', ["ab-7", None, "x1-12"]),
+        ("joined(s, s)", ["abab", None, "x1x1"]),
+        ('part(s, "[a-z]([0-9])")', [None, None, "1"]),
+        ('part(s, "(x)(1)")', [None, None, "x"]),
+        ('part(s, "^.")', ["a", None, "x"]),
+        ("to_number(part(s, '[0-9]+'))", [None, None, 1]),
+        ("zero_padded(n, 3)", ["007", "-03", "012"]),
+        ("n if n > 0 else missing('negative')", [7, None, 12]),
+        ("date('2024-02-' + 'x') if n > 99 else missing('y')", None),
+    ],
+)
+def test_texts(text: str, cells: list[Any] | None) -> None:
+    source = table(s=["ab", None, "x1"], n=[7, -3, 12])
+    if cells is None:
+        with pytest.raises(UsageError, match="Texts are not added"):
+            evaluated(text, source)
+        return
+    assert evaluated(text, source).cells() == cells
+
+
+def test_missing_says_why() -> None:
+    made = evaluated("missing('implausible') if x > 900 else x", table(x=[5, 999, None]))
+    assert (made.type, made.cells(), reasons(made)) == ("integer", [5, None, None], [None, "implausible", "blank"])
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "mean_of(f1)", "mean_of('')", "mean_of('f1', at_most=2)", "carried(x, 2)", "previous(x, x)", "previous()",
+        "group_mean(x)", "group_mean(x, by=nothing)", "bands(x)", "bands(x, y)", "part(s, '(')", "missing(3)",
+        "zero_padded(s, 0)", "quantile_group(x, 1)", "date(s, 'day')", "strip(x)", "previous(x, 0)", "contains(s, s)",
+        "mean_of(*x)", "mean_of(**x)", "abs(x, x)", "round(x, places=1)", "group_mean(s, by=x)",
+    ],
+)  # fmt: skip
+def test_a_call_that_cannot_be_is_refused(text: str) -> None:
+    with pytest.raises(UsageError):
+        evaluated(text, Scope(table(x=[1], y=[2], s=["a"], w=[1], t=[1]), ("w",), ("t",)))
+
+
+def test_a_regular_expression_cannot_hang() -> None:
+    assert evaluated("part(s, '(a+)+$')", table(s=["a" * 5000 + "b"])).cells() == [None]
+
+
+def test_which_expressions_look_at_other_rows() -> None:
+    assert is_by_row(parsed("abs(x) + mean_of('f*')"))
+    assert not any(is_by_row(parsed(text)) for text in ("1 + previous(x)", "rank(x)", "group_mean(x, by=g) > 1"))
+
+
+def test_statistics_across_columns_by_hand() -> None:
+    # Mean 4, squares of deviations 9 + 1 + 4 = 14, over 2: 7.
+    source = table(f1=[1, None], f2=[5, 2], f3=[6, None])
+    assert evaluated("sd_of('f1..f3')", source).cells() == [math.sqrt(7), None]
+    assert reasons(evaluated("mean_of('f1..f3')", source)) == [None, "blank"]
+    assert reasons(evaluated("mean_of('f1..f3', at_least=2)", source)) == [None, "too-few"]
+    assert evaluated("sum_of('f1..f3', at_least=1) - count_of('@number')", source).cells() == [9, 1]
