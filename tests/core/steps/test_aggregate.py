@@ -113,13 +113,16 @@ def test_kernels_agree_with_the_obvious_way(pairs: list[tuple[int, float]], name
         "min": min,
         "max": max,
         "sum": sum,
+        "variance": statistics.variance,
+        "se": lambda own: statistics.stdev(own) / len(own) ** 0.5,
+        "iqr": lambda own: float(np.subtract(*np.quantile(own, (0.75, 0.25)))),
     }[name]
     codes = np.array([group for group, _ in pairs])
     values = np.array([value for _, value in pairs])
     found = STATISTICS[name](Values(codes, values, 4))
     for group in range(4):
         own = [value for at, value in pairs if at == group]
-        if len(own) < (2 if name == "sd" else 1):
+        if len(own) < (2 if name in ("sd", "variance", "se") else 1):
             assert np.isnan(found[group]) or (name == "sum" and found[group] == 0)
         else:
             assert found[group] == pytest.approx(obvious(own), rel=1e-9, abs=1e-6)

@@ -13,6 +13,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import key_texts
 from lomrix.core.rows.occasions import ranked
+from lomrix.core.table.notes import counted
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -165,7 +166,8 @@ class Timeline:
             for text, (one, other) in zip(texts, rows, strict=True)
         ]
         raise DataError(
-            f"{len(twice):,} rows repeat their case and occasion, so what comes before what is not clear.",
+            f"{counted(len(twice), 'row repeats its', 'rows repeat their')} case and occasion, so what comes before "
+            "what is not clear.",
             where="; ".join(shown) + (" …" if len(twice) > len(some) else ""),
             todo="Mend the file, or name a further ‹occasion› that tells the rows apart.",
         )
