@@ -15,13 +15,13 @@ from lomrix.cli.options import of_step
 from lomrix.cli.surroundings import CURRENT, Surroundings
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import LomrixError
-from lomrix.core.steps.step import Step
+from lomrix.core.steps.step import Aside, Step
 from lomrix.files.reading import ReadingOptions
 
 
 def function_of(step: type[Step]) -> Callable[..., None]:
     """The function behind a step's command."""
-    parameters = of_step(step, ReadingOptions)
+    parameters = of_step(step, ReadingOptions, tell_aside)
 
     def command(**given: Any) -> None:
         voice = voice_of(given)
@@ -32,6 +32,14 @@ def function_of(step: type[Step]) -> Callable[..., None]:
 
     made: Callable[..., None] = with_signature(command, step.word, parameters)
     return made
+
+
+def tell_aside(aside: Aside) -> None:
+    """Show what a step explains, and stop."""
+    voice = Voice(CURRENT.get())
+    with told_errors(voice):
+        voice.tell_listings(aside.listings())
+        raise typer.Exit
 
 
 def with_signature(function: Callable[..., None], name: str, parameters: Sequence[inspect.Parameter]) -> Any:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 PLAIN = re.compile(r"[\w@%+=:,./*-]+", re.ASCII)
 # Inputs and outputs that are called otherwise on a command line.
 OPTIONS = {"links": "through"}
-STANDS_BY_PLACE = ("source", "base", "added", "variables")
+STANDS_BY_PLACE = ("source", "base", "added", "variables", "expressions")
 
 
 def option(name: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import types
 import typing
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Annotated, Any, Literal
 
 import typer
@@ -14,7 +14,7 @@ from pydantic.fields import FieldInfo
 
 from lomrix.cli.face import option
 from lomrix.core.steps.settings import Setting
-from lomrix.core.steps.step import Extra, Role, Step
+from lomrix.core.steps.step import Aside, Extra, Role, Step
 from lomrix.files.missing_words import InCells
 
 KEYWORD = inspect.Parameter.KEYWORD_ONLY
@@ -57,7 +57,8 @@ def of_setting(name: str, field: FieldInfo, setting: Setting) -> inspect.Paramet
         default = ""
     text += NEEDED if field.is_required() else ""
     if setting.place:
-        return parameter(name, kind, ..., typer.Argument(metavar=setting.metavar or None, help=setting.help))
+        declared = typer.Argument(metavar=setting.metavar or None, help=setting.help)
+        return parameter(name, kind, ... if field.is_required() else default, declared)
     bounds = {
         word: getattr(one, attribute)
         for one in field.metadata
@@ -124,13 +125,31 @@ def of_telling() -> Iterator[inspect.Parameter]:
     yield parameter("quiet", bool, False, typer.Option("--quiet", "-q", help="Say nothing but errors."))
 
 
-def of_step(step: type[Step], reading: type[BaseModel]) -> list[inspect.Parameter]:
-    """All parameters of a step's command."""
+def of_asides(asides: tuple[Aside, ...], tell: Callable[[Aside], None]) -> Iterator[inspect.Parameter]:
+    """Options that explain something and stop."""
+
+    def telling(aside: Aside) -> Callable[[bool], None]:
+        def when_asked(asked: bool) -> None:
+            if asked:
+                tell(aside)
+
+        return when_asked
+
+    for aside in asides:
+        declared = typer.Option(option(aside.name), help=aside.help, is_eager=True, callback=telling(aside))
+        yield parameter(aside.name, bool, False, declared)
+
+
+def of_step(
+    step: type[Step], reading: type[BaseModel], tell: Callable[[Aside], None] = lambda aside: None
+) -> list[inspect.Parameter]:
+    """All parameters of a step's command; `tell` shows what it can explain."""
     return [
         *of_roles(step.roles),
         *of_settings(step),
         *of_extras(step.gives),
         *of_settings(reading),
         *of_writing(out=step.result != "report only", export=step.word == "export", words=step.word != "export"),
+        *of_asides(step.asides, tell),
         *of_telling(),
     ]

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from lomrix.cli.face import proposed, said, told_account, told_error, told_note, typed
+from lomrix.cli.face import proposed, said, told_account, told_error, told_listing, told_note, typed
 from lomrix.cli.surroundings import Surroundings
 from lomrix.core.errors import LomrixError, Proposal
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
 
+    from lomrix.core.steps.account import Listing
     from lomrix.core.table.table import Table
     from lomrix.job.outputs import Written
     from lomrix.job.run import Outcome
@@ -80,6 +82,14 @@ class Voice:
         elif not self.quiet:
             self._tell_person(outcome, reference)
 
+    def tell_listings(self, listings: Sequence[Listing]) -> None:
+        """Show some listings, and nothing else."""
+        from lomrix.show import terminal
+
+        room = self.surroundings.screen(errors=self.to_errors).room
+        for listing in listings:
+            self.show(terminal.listing_view(told_listing(listing), room))
+
     def _tell_person(self, outcome: Outcome, reference: str) -> None:
         from lomrix.core.table.notes import counted
         from lomrix.show import terminal
@@ -95,7 +105,7 @@ class Voice:
         self.show(terminal.account_view(account, read, notes, room))
         rehearses = task.step.result == "table" and "out" not in task.outputs
         if rehearses:
-            self.show(terminal.first_rows_view(result.table, room))
+            self.show(terminal.first_rows_view(result.table, room, result.shown))
         if not self.to_errors:
             lines = [written_line(one) for one in outcome.written]
             advice = [*following(outcome, reference), *map(str, account.advice)]

@@ -162,6 +162,11 @@ def balance_lines(balances: Sequence[Balance], room: int | None) -> list[Text]:
     return lines
 
 
+def listing_view(listing: Listing, room: int | None) -> RenderableType:
+    """A listing on its own."""
+    return Group(*listing_lines(listing, room))
+
+
 def listing_lines(listing: Listing, room: int | None) -> list[Text]:
     """A small table under its title."""
     columns = [column_texts([row[place] for row in listing.rows]) for place in range(len(listing.columns))]
@@ -223,8 +228,19 @@ def cell_text(value: object) -> str:
     return visible(str(value))
 
 
-def first_rows_view(table: Table, room: int | None) -> RenderableType:
-    """The first rows as they would be written; what is missing stands in its reason."""
+def first_rows_view(table: Table, room: int | None, shown: Sequence[str] = ()) -> RenderableType:
+    """The first rows as they would be written; what is missing stands in its reason.
+
+    Parameters
+    ----------
+    table
+        The table.
+    room
+        Width in signs; None where there is no limit.
+    shown
+        The columns that are shown, in this order; all where none are named.
+    """
+    names, table = table.names, table.only(shown) if shown else table
     whole = len(table) <= FEW_ROWS
     head = table if whole else table.first(FIRST_ROWS)
     heads: list[Head] = []
@@ -238,13 +254,13 @@ def first_rows_view(table: Table, room: int | None) -> RenderableType:
             break
         heads.append(Head(visible(name), column.type in ("integer", "number"), kept=True))
         columns.append(cells)
-    rest = len(table.names) - len(heads)
+    rest = len(names) - len(heads)
     if rest:
         heads.append(Head(f"… {rest} more", kept=True))
         columns.append([Cell("")] * len(head))
     rows = [[column[at] for column in columns] for at in range(len(head))]
     told = f"all {counted(len(table), 'row', 'rows')}" if whole else f"first rows of {len(table):,}"
-    title = Text(f"  {told}, {counted(len(table.names), 'column', 'columns')}", style="italic")
+    title = Text(f"  {told}, {counted(len(names), 'column', 'columns')}", style="italic")
     return Group(Text(), title, *grid_lines(heads, rows, None))
 
 

@@ -13,7 +13,7 @@ from lomrix.core.errors import SettingError
 from lomrix.core.steps.settings import setting_error
 
 if TYPE_CHECKING:
-    from lomrix.core.steps.account import Account
+    from lomrix.core.steps.account import Account, Listing
     from lomrix.core.table.table import Table
 
 
@@ -81,6 +81,31 @@ class Extra:
 
 
 @dataclass(frozen=True)
+class Aside:
+    """Something that a step can explain without doing anything.
+
+    Parameters
+    ----------
+    name
+        Its name; also that of the option that asks for it.
+    help
+        What is explained, in one sentence.
+    told_by
+        Module and function that give the listings to be shown.
+    """
+
+    name: str
+    help: str
+    told_by: str
+
+    def listings(self) -> list[Listing]:
+        """What is shown."""
+        module, _, name = self.told_by.partition(":")
+        found: list[Listing] = getattr(importlib.import_module(module), name)()
+        return found
+
+
+@dataclass(frozen=True)
 class Division:
     """How the work of a step may be divided: by any rows, by key (columns of each role), or not at all."""
 
@@ -135,11 +160,14 @@ class Result:
         What was done.
     extras
         By name, what else was wanted of it.
+    shown
+        The columns that matter most where only some rows are shown; all where none are named.
     """
 
     table: Table
     account: Account
     extras: Mapping[str, Any] = field(default_factory=dict)
+    shown: tuple[str, ...] = ()
 
 
 class Step(BaseModel):
@@ -157,6 +185,7 @@ class Step(BaseModel):
     done_by: ClassVar[str] = ""
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
     gives: ClassVar[tuple[Extra, ...]] = ()
+    asides: ClassVar[tuple[Aside, ...]] = ()
     # Whether what came before must not be told: the history of its table begins with it.
     hides_origin: ClassVar[bool] = False
     # Whether what was written is read back and compared before success is told.

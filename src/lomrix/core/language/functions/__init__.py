@@ -11,4 +11,7 @@ from lomrix.core.language.functions import (
     texts,
 )
 
-__all__ = ["across", "course", "dates", "groups", "missing", "numbers", "standing", "texts"]
+# The kinds of functions in the order in which they are shown.
+KINDS = tuple(one.KIND for one in (numbers, across, course, groups, standing, dates, texts, missing))
+
+__all__ = ["KINDS", "across", "course", "dates", "groups", "missing", "numbers", "standing", "texts"]

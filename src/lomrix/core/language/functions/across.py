@@ -10,6 +10,7 @@ from lomrix.core.language.operands import as_float, made
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
 
+KIND = "across the columns of a row"
 Choice = list[Column]
 Numbers = npt.NDArray[np.float64]
 
@@ -79,7 +80,7 @@ def present(columns: Choice) -> npt.NDArray[np.int64]:
     return np.asarray(np.sum([~column.is_missing for column in columns], axis=0, dtype=np.int64))
 
 
-@function("across the columns of a row")
+@function(KIND)
 def mean_of(columns: Choice, *, at_least: int | None = None) -> Column:
     """mean_of("f1..f6", at_least=5): the mean of columns; all must be present, or so many as are said
 
@@ -92,7 +93,7 @@ def mean_of(columns: Choice, *, at_least: int | None = None) -> Column:
     return told if told.type == "number" else made("number", told.values.astype(np.float64), [told])
 
 
-@function("across the columns of a row")
+@function(KIND)
 def sum_of(columns: Choice, *, at_least: int | None = None) -> Column:
     """sum_of("f1..f6", at_least=5): the sum of columns; all must be present, or so many as are said
 
@@ -104,7 +105,7 @@ def sum_of(columns: Choice, *, at_least: int | None = None) -> Column:
     return row.told(row.total, at_least)
 
 
-@function("across the columns of a row")
+@function(KIND)
 def min_of(columns: Choice, *, at_least: int | None = None) -> Column:
     """min_of("f1..f6", at_least=1): the smallest of columns
 
@@ -116,7 +117,7 @@ def min_of(columns: Choice, *, at_least: int | None = None) -> Column:
     return row.told(row.extreme(np.minimum, np.inf), at_least)
 
 
-@function("across the columns of a row")
+@function(KIND)
 def max_of(columns: Choice, *, at_least: int | None = None) -> Column:
     """max_of("f1..f6", at_least=1): the largest of columns
 
@@ -128,7 +129,7 @@ def max_of(columns: Choice, *, at_least: int | None = None) -> Column:
     return row.told(row.extreme(np.maximum, -np.inf), at_least)
 
 
-@function("across the columns of a row")
+@function(KIND)
 def sd_of(columns: Choice, *, at_least: int | None = None) -> Column:
     """sd_of("f1..f6", at_least=2): the standard deviation of columns, with n - 1 below
 
@@ -141,7 +142,7 @@ def sd_of(columns: Choice, *, at_least: int | None = None) -> Column:
     return told if told.type == "number" else made("number", told.values.astype(np.float64), [told])
 
 
-@function("across the columns of a row")
+@function(KIND)
 def count_of(columns: Choice) -> Column:
     """count_of("f1..f6"): how many of the columns are present
 
@@ -152,7 +153,7 @@ def count_of(columns: Choice) -> Column:
     return Column.of("integer", present(columns))
 
 
-@function("across the columns of a row")
+@function(KIND)
 def missing_of(columns: Choice) -> Column:
     """missing_of("f1..f6"): how many of the columns are missing
 

@@ -12,7 +12,7 @@ from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column, either
 from lomrix.core.table.pool import Pool
 
-KIND = "what is missing"
+KIND = "what is missing, and the row"
 
 
 @function(KIND)
@@ -67,7 +67,7 @@ def missing(scope: Scope, reason: str) -> Column:
     return Column.all_missing("string", len(scope), reason.strip())
 
 
-@function("the row")
+@function(KIND)
 def row_number(scope: Scope) -> Column:
     """row_number(): 1 for the first row of data, 2 for the second, and so on
 

@@ -14,6 +14,7 @@ from lomrix.core.language.operands import as_float, made
 from lomrix.core.table.column import Column
 from lomrix.core.table.types import Type
 
+KIND = "numbers"
 # Numbers have no more decimal places than this.
 MOST_PLACES = 300
 TIMES: tuple[Type, ...] = ("date", "datetime")
@@ -33,7 +34,7 @@ def computed(column: Column, name: str, compute: Callable[[Any], Any]) -> Column
     return made("number", values, [column], either_undefined(~np.isfinite(values)))
 
 
-@function("numbers")
+@function(KIND)
 def abs_(x: Column) -> Column:
     """abs(x): the size without the sign
 
@@ -47,7 +48,7 @@ def abs_(x: Column) -> Column:
     return computed(x, "abs", np.abs)
 
 
-@function("numbers")
+@function(KIND)
 def round_(x: Column, places: Column | None = None) -> Column:
     """round(x, places): rounded to so many decimal places, halves to the even neighbour
 
@@ -68,7 +69,7 @@ def round_(x: Column, places: Column | None = None) -> Column:
     return made("number", result, [x, places])
 
 
-@function("numbers")
+@function(KIND)
 def floor(x: Column) -> Column:
     """floor(x): the next whole number below
 
@@ -79,7 +80,7 @@ def floor(x: Column) -> Column:
     return x if x.type == "integer" else whole_or_number(np.floor(as_float(x, "floor")), x)
 
 
-@function("numbers")
+@function(KIND)
 def ceiling(x: Column) -> Column:
     """ceiling(x): the next whole number above
 
@@ -90,7 +91,7 @@ def ceiling(x: Column) -> Column:
     return x if x.type == "integer" else whole_or_number(np.ceil(as_float(x, "ceiling")), x)
 
 
-@function("numbers")
+@function(KIND)
 def sqrt(x: Column) -> Column:
     """sqrt(x): the square root
 
@@ -101,7 +102,7 @@ def sqrt(x: Column) -> Column:
     return computed(x, "sqrt", np.sqrt)
 
 
-@function("numbers")
+@function(KIND)
 def exp(x: Column) -> Column:
     """exp(x): e to the power x
 
@@ -112,7 +113,7 @@ def exp(x: Column) -> Column:
     return computed(x, "exp", np.exp)
 
 
-@function("numbers")
+@function(KIND)
 def log(x: Column) -> Column:
     """log(x): the natural logarithm
 
@@ -123,7 +124,7 @@ def log(x: Column) -> Column:
     return computed(x, "log", np.log)
 
 
-@function("numbers")
+@function(KIND)
 def log10(x: Column) -> Column:
     """log10(x): the logarithm to base 10
 
@@ -134,7 +135,7 @@ def log10(x: Column) -> Column:
     return computed(x, "log10", np.log10)
 
 
-@function("numbers")
+@function(KIND)
 def min_(x: Column, y: Column, *more: Column) -> Column:
     """min(x, y, …): the smallest of the operands, also of dates
 
@@ -145,7 +146,7 @@ def min_(x: Column, y: Column, *more: Column) -> Column:
     return extreme((x, y, *more), np.minimum, "min")
 
 
-@function("numbers")
+@function(KIND)
 def max_(x: Column, y: Column, *more: Column) -> Column:
     """max(x, y, …): the largest of the operands, also of dates
 

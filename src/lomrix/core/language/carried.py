@@ -1,0 +1,70 @@
+"""What follows a variable into an expression: labels and unit, where the result is a value of that variable."""
+
+from __future__ import annotations
+
+import ast
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from lomrix.core.language.function import literal
+from lomrix.core.language.parse import called_function, column_named
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+
+
+@dataclass(frozen=True)
+class Carried:
+    """What is known of an expression's values.
+
+    Parameters
+    ----------
+    entry
+        The entry of the variable whose values they are; one that says nothing where they are none's.
+    labels
+        Labels of codes that the expression makes.
+    """
+
+    entry: Variable = NOTHING_KNOWN
+    labels: Mapping[str, str] | None = None
+
+
+def carried_into(tree: ast.expr, dictionary: Dictionary) -> Carried:
+    """What follows from a dictionary into the result of an expression.
+
+    Parameters
+    ----------
+    tree
+        The expression, parsed.
+    dictionary
+        What is known of its columns.
+    """
+    name = tree.id if isinstance(tree, ast.Name) else column_named(tree)
+    if name is not None:
+        return Carried(dictionary.of(name))
+    if isinstance(tree, ast.IfExp):
+        parts = [part for part in (tree.body, tree.orelse) if not is_missing_call(part)]
+        return alike([carried_into(part, dictionary) for part in parts])
+    if not isinstance(tree, ast.Call):
+        return Carried()
+    function = called_function(tree)
+    if function.name == "bands":
+        from lomrix.core.language.functions.standing import band_labels
+
+        return Carried(labels=band_labels([float(literal(edge)) for edge in tree.args[1:]]))
+    if not function.keeps:
+        return Carried()
+    return alike(
+        [carried_into(part, dictionary) for part in (tree.args if function.name == "first_present" else tree.args[:1])]
+    )
+
+
+def alike(parts: list[Carried]) -> Carried:
+    """What several say alike; nothing where they differ in their codes."""
+    if not parts or any(part.labels != parts[0].labels or part.entry.codes != parts[0].entry.codes for part in parts):
+        return Carried()
+    return parts[0]
+
+
+def is_missing_call(tree: ast.expr) -> bool:
+    """True for `missing("reason")`, which has no values."""
+    return isinstance(tree, ast.Call) and isinstance(tree.func, ast.Name) and tree.func.id == "missing"

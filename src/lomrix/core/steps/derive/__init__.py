@@ -1,0 +1,1 @@
+"""Derive: new variables by expressions, and new names."""
