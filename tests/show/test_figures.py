@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 from scipy import stats
 
-from lomrix.core.steps.reshape.course import Courses
+from lomrix.core.rows.course import Courses
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.dictionary import Dictionary

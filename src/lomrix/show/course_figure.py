@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.steps.reshape.course import Course
+from lomrix.core.rows.course import Course
 from lomrix.core.table.header import occasion_text
 from lomrix.show.bar_figure import COLOURS, fixed_metadata
 
@@ -54,6 +54,8 @@ def caption(courses: Sequence[Course], case: str) -> str:
     """What the lines are."""
     first = courses[0]
     lines = len(first.lines[0])
+    if not lines:
+        return f"means of {case} with their 95 % intervals"
     which = f"all {lines:,}" if lines == first.cases else f"{lines:,} of {first.cases:,}"
     left = f"; {len(courses) - MOST_FACETS} further measures are not drawn" if len(courses) > MOST_FACETS else ""
     return f"thin: {which} cases ({case}); thick: mean of all with its 95 % interval{left}"
@@ -65,25 +67,29 @@ def facet(axes: Any, course: Course) -> None:
     for number, (average, lines) in enumerate(zip(course.averages, course.lines, strict=True)):
         colour = COLOURS[number % len(COLOURS)]
         x = where[average.places]
-        thin = THIN if len(course.averages) == 1 else colour
-        faint = 0.5 if len(lines) <= 40 else 0.32
-        axes.plot(x, lines.T, color=thin, alpha=faint, linewidth=0.6, marker=".", markersize=1.6, zorder=1)
-        axes.fill_between(x, average.low, average.high, color=colour, alpha=0.22, linewidth=0, zorder=2)
+        if len(lines):
+            thin = THIN if len(course.averages) == 1 else colour
+            faint = 0.5 if len(lines) <= 40 else 0.32
+            axes.plot(x, lines.T, color=thin, alpha=faint, linewidth=0.6, marker=".", markersize=1.6, zorder=1)
+            axes.fill_between(x, average.low, average.high, color=colour, alpha=0.22, linewidth=0, zorder=2)
+        elif len(course.averages) > 1:  # so that the intervals of several groups stand side by side
+            x = x + (number - (len(course.averages) - 1) / 2) * 0.012 * (where.max() - where.min() or 1)
+        joins = "-" if course.is_ordered else "none"
         marks = np.stack([average.mean - average.low, average.high - average.mean])
         axes.errorbar(
-            x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=2.2, marker="o", markersize=4.5,
-            capsize=3, elinewidth=1.2, zorder=3, label=average.series or "mean",
+            x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=2.2, linestyle=joins, marker="o",
+            markersize=4.5, capsize=3, elinewidth=1.2, zorder=3, label=average.series or "mean",
         )  # fmt: skip
     ticks = range(0, len(where), -(-len(where) // MOST_TICKS))
     texts = [occasion_text(course.values[at]) for at in ticks]
     turn: dict[str, Any] = {"rotation": 40, "ha": "right"} if sum(map(len, texts)) > 40 else {}
     axes.set_xticks([where[at] for at in ticks], texts, **turn)
     axes.set_xlabel(course.occasion)
-    axes.set_ylabel(course.unit)
+    axes.set_ylabel(course.unit or (f"mean of {course.measure}" if not len(course.lines[0]) else ""))
     axes.set_title(course.label or course.measure, loc="left", fontsize=11)
     axes.spines[["top", "right"]].set_visible(False)
     if len(course.averages) > 1:
-        axes.legend(frameon=False, fontsize=8)
+        axes.legend(frameon=False, fontsize=8, title=course.by or None)
 
 
 def positions(values: Sequence[Any]) -> np.ndarray[Any, np.dtype[np.float64]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from lomrix.core.steps.reshape.course import Courses
+from lomrix.core.rows.course import Courses
 from lomrix.core.steps.tally.run import Bars
 from lomrix.show.bar_figure import bar_figure
 from lomrix.show.course_figure import course_figure

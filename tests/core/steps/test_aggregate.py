@@ -12,8 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays.statistics import STATISTICS, Values
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import DataError, Proposal, SettingError, UsageError
 from lomrix.core.steps.aggregate.settings import Aggregate, statistics_asked
+from lomrix.core.steps.step import Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
@@ -69,7 +70,7 @@ def test_too_few_and_empty_groups() -> None:
         .table
     )
     assert rows(made) == [("a", 1.5, 1, 2), ("b", None, None, 1), ("c", None, None, 0)]
-    assert reasons(made["x_mean"]) == [None, "too-few", "too-few"]
+    assert reasons(made["x_mean"]) == [None, "suppressed", "suppressed"]
 
 
 def test_attached_statistics_stand_beside_every_row() -> None:
@@ -135,7 +136,7 @@ def test_all_that_is_told_of_a_grouping() -> None:
     made, account = result.table, result.account
     assert rows(made) == [("a", 2, 450.0, 400, 500, 900), ("b", 1, None, None, None, None)]
     assert [made[name].type for name in made.names[1:]] == ["integer", "number", "integer", "integer", "integer"]
-    assert reasons(made["x_min"]) == [None, "too-few"]
+    assert reasons(made["x_min"]) == [None, "suppressed"]
     told = {
         name: (made.dictionary.of(name).label, made.dictionary.of(name).unit) for name in ("x_n", "x_mean", "x_min")
     }
@@ -152,7 +153,7 @@ def test_all_that_is_told_of_a_grouping() -> None:
     # The row in no group has a value that is neither used nor skipped.
     assert [(one.title, one.rows) for one in account.listings] == [("values used", (("x", 3, 1, "1 blank"),))]
     assert account.listings[0].columns == ("variable", "values", "skipped as missing", "why")
-    assert account.notes[0] == Note("1 of 2 groups are missing (too-few).", "x_mean", (), "too-few", 1)
+    assert account.notes[0] == Note("1 of 2 groups are missing (suppressed).", "x_mean", (), "suppressed", 1)
     whole = Aggregate(by=("g",), stat=("x: sum",)).apply(sources(table(g=["a"], x=[1]))).account
     assert whole.listings[0].rows == (("x", 1, 0, "none"),)
 
@@ -167,3 +168,128 @@ def test_large_integers_and_odd_decimals_keep_their_digits() -> None:
     assert rows(made) == [("a", 2**60, 2**60 + 1, 2**61 + 1)]
     made = Aggregate(by="g", stat="x: sum").apply(sources(table(g=["a"] * 3, x=[7.7, 7.8, 7.8]))).table
     assert str(made["x_sum"].cells()[0]) == "23.3"
+
+
+def aggregated(source: Table, by: str, *stat: str, **settings: object) -> Result:
+    return Aggregate(by=by, stat=stat, **settings).apply(sources(source))
+
+
+def test_further_statistics_by_hand() -> None:
+    # Mean 5, variance 32/7, n 8: se = root of 4/7; Student's 0.975 quantile with 7 degrees of freedom is 2.3646.
+    # Definition 7: q25 at place 1.75 of 2 4 4 4 5 5 7 9 is 4, q75 at 5.25 is 5.5, q90 at 6.3 is 7.6.
+    words = "x: variance se ci q25 q75 q90 iqr first last commonest distinct share(4)"
+    made = aggregated(table(g=["a"] * 9, x=[2, 9, 4, 4, 4, 5, 5, 7, None]), "g", words).table
+    found = dict(zip(made.names[1:], rows(made)[0][1:], strict=True))
+    names = "variance se ci_low ci_high q25 q75 q90 iqr first last commonest distinct share_4"
+    assert list(found) == [f"x_{name}" for name in names.split()]
+    expected = [32 / 7, (4 / 7) ** 0.5, 3.2125, 6.7875, 4, 5.5, 7.6, 1.5, 2, 7, 4, 5, 3 / 8]
+    assert list(found.values()) == pytest.approx(expected, abs=5e-5)
+
+
+def test_texts_and_dates_have_the_statistics_that_make_sense() -> None:
+    days = [datetime.date(2024, 1, 2), datetime.date(2024, 1, 5), None]
+    source = table(g=[1, 1, 1], w=["night", "day", "day"])
+    source = source.with_columns({**source.columns, "d": Column.of_cells("date", days)})
+    made = aggregated(source, "g", "w: first last commonest distinct share(day)", "d: first last q25").table
+    assert rows(made) == [(1, "night", "day", "day", 2, 2 / 3, days[0], days[1], days[0])]
+    with pytest.raises(UsageError, match="The mean of d cannot be computed: it is date"):
+        aggregated(source, "g", "d: mean")
+
+
+def test_names_by_a_template_and_patterns_as_keys() -> None:
+    made = aggregated(table(g1=[1], g2=[2], x=[3]), "g*", "x: mean", header="{statistic}_of_{measure}").table
+    assert made.names == ["g1", "g2", "mean_of_x"]
+
+
+def test_weights_by_hand() -> None:
+    # 1 with weight 1 and 4 with weight 2: mean 3, sum 9; one row has no weight, one weighs nothing.
+    source = table(g=["a"] * 4, x=[1, 4, 100, 7], w=[1.0, 2.0, None, 0.0])
+    made = aggregated(source, "g", "x: n missing mean sum variance share(4)", weight="w")
+    assert rows(made.table) == [("a", 3, 1, 3.0, 9.0, 4.0, 2 / 3)]
+    assert made.account.listings[0].rows == (("x", 3, 0, "1 without a weight"),)
+    with pytest.raises(DataError, match="1 weights in w are below 0"):
+        aggregated(table(g=[1], x=[1], w=[-1.0]), "g", "x: mean", weight="w")
+
+
+def test_a_missing_key_may_be_a_group_of_its_own() -> None:
+    keys = Column.of_cells("string", ["b", None, "a", None], "refused")
+    source = Table({"g": keys, "x": table(x=[1, 2, 3, 4])["x"]})
+    made = aggregated(source, "g", "x: sum", missing_group="own")
+    assert rows(made.table) == [("a", 3), ("b", 1), (None, 6)]
+    assert reasons(made.table["g"]) == [None, None, "refused"]
+    assert dict(made.account.balances[0].parts) == {"in a group": 4}
+
+
+def test_bands_make_groups_with_labels() -> None:
+    made = aggregated(table(age=[19, 20, 45, None]), "bands(age, 20, 40)").table
+    assert rows(made) == [(1, 1), (2, 1), (3, 1)]
+    assert made.dictionary.labels_of("age_band")["2"] == "20 to below 40"
+    assert aggregated(table(age=[19]), "old = bands(age, 20)").table.names == ["old", "rows"]
+
+
+def test_declared_codes_that_do_not_occur() -> None:
+    known = Dictionary({"sex": Variable(codes="sex")}, {"sex": {"1": "f", "2": "m", "3": "x"}})
+    source = table(sex=[3, 1, 1], ship=["b", "a", "a"], x=[1, 2, 4], dictionary=known)
+    made = aggregated(source, "sex,ship", "x: n mean", empty_groups=True)
+    assert rows(made.table) == [
+        (1, "a", 2, 3.0), (1, "b", 0, None), (2, "a", 0, None), (2, "b", 0, None), (3, "a", 0, None), (3, "b", 1, 1.0),
+    ]  # fmt: skip
+    assert dict(made.account.balances[1].parts) == {"groups that the rows show": 2, "declared groups without a row": 4}
+
+
+def test_totals_key_by_key_from_the_last() -> None:
+    made = aggregated(table(a=[1, 1, 2], b=["x", "y", "x"], v=[1, 3, 8]), "a,b", "v: n mean", totals=True).table
+    assert rows(made) == [
+        (1, "x", 1, 1.0), (1, "y", 1, 3.0), (2, "x", 1, 8.0),
+        (1, None, 2, 2.0), (2, None, 1, 8.0), (None, None, 3, 4.0),
+    ]  # fmt: skip
+    assert reasons(made["b"])[3:] == ["total"] * 3
+
+
+def test_a_second_group_is_hidden_where_a_total_would_give_one_away() -> None:
+    source = table(a=[1, 1, 1, 1, 1, 2, 2, 2], b=["x", "y", "y", "z", "z", "x", "x", "y"], v=[1] * 8)
+    source = source.with_columns({**source.columns, "v": table(v=[1, 2, 3, 4, 5, 6, 7, 8])["v"]})
+    made = aggregated(source, "a,b", "v: n sum", min_n=2, hide_second=True, totals=True).table
+    assert rows(made)[:5] == [
+        (1, "x", 1, None),
+        (1, "y", 2, None),
+        (1, "z", 2, 9),
+        (2, "x", 2, None),
+        (2, "y", 1, None),
+    ]
+    assert rows(made)[5:] == [(1, None, 5, 15), (2, None, 3, 21), (None, None, 8, 36)]
+    assert set(reasons(made["v_sum"])) == {None, "suppressed"}
+
+
+def test_deviations_stand_beside_the_rows() -> None:
+    made = aggregated(table(g=["a", "b", "a", None], x=[1, 5, 4, 9]), "g", "x: mean", attach=True, deviation=True).table
+    assert made["x_deviation"].cells() == [-1.5, 0.0, 1.5, None]
+
+
+def test_a_key_with_hundreds_of_values_is_told_with_the_bands_that_cut_it() -> None:
+    source = table(age=list(range(20, 60)), x=list(range(40)))
+    account = aggregated(source, "age", "x: mean").account
+    assert account.notes[0].text == "40 groups of 40 rows: age is likely continuous."
+    (proposal,) = account.advice
+    assert isinstance(proposal, Proposal)
+    assert proposal.settings == {"by": "bands(age, 30, 40, 49)", "stat": ["x: mean"]}
+    assert not aggregated(table(age=[20] * 40, x=[1] * 40), "age", "x: mean").account.advice
+
+
+@pytest.mark.parametrize(
+    ("settings", "name"),
+    [
+        ({"stat": "x: median", "weight": "w"}, "weight"),
+        ({"deviation": True}, "deviation"),
+        ({"attach": True, "totals": True}, "attach"),
+        ({"hide_second": True}, "hide_second"),
+        ({"header": "{measure}"}, "header"),
+        ({"by": "bands(age, 3, 2 +)"}, "by"),
+        ({"by": "nofunction(age)"}, "by"),
+        ({"stat": "x: q123"}, "stat"),
+    ],
+)
+def test_settings_that_cannot_be(settings: dict[str, object], name: str) -> None:
+    with pytest.raises(SettingError) as stopped:
+        Aggregate(**{"by": "g", **settings})
+    assert stopped.value.name == name

@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 
 from lomrix.core.arrays import layout
 from lomrix.core.errors import DataError, Proposal, UsageError
+from lomrix.core.rows.course import courses
 from lomrix.core.rows.occasions import wishes_of
-from lomrix.core.steps.reshape.course import courses
 from lomrix.core.steps.reshape.labels import common_label
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.table.column import Column

@@ -16,7 +16,7 @@ from lomrix.core.rows.keys import ordered_ranks
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes as Labels
 from lomrix.core.table.numbers import is_number
-from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
+from lomrix.core.table.reasons import SUPPRESSED, UNDEFINED
 
 COUNTING = ("n", "missing", "distinct")
 OF_A_ROW = ("first", "last", "commonest")
@@ -112,7 +112,7 @@ class Summary:
         name
             Such as `mean`, `q90`, `share(2)`, `ci_low`.
         least
-            Groups with fewer values are missing, too-few.
+            Groups with fewer values are missing, suppressed.
         """
         number = self.values.sizes
         if name == "n":
@@ -121,7 +121,7 @@ class Summary:
             return Column.of("integer", self.rows - number)
         if name == "distinct":
             return Column.of("integer", self.values.distinct)
-        why = np.where(number == 0, 1, np.where(number < least, 2, 0)).astype(np.uint8)
+        why = np.where(number < least, 2, np.where(number == 0, 1, 0)).astype(np.uint8)
         if name in OF_A_ROW:
             return self._of_rows(name, why)
         share = SHARE.fullmatch(name)
@@ -130,7 +130,7 @@ class Summary:
         return self._typed(name, result, why)
 
     def _typed(self, name: str, result: Array, why: npt.NDArray[np.uint8]) -> Column:
-        type_, reasons = self.column.type, (UNDEFINED, TOO_FEW)
+        type_, reasons = self.column.type, (UNDEFINED, SUPPRESSED)
         if type_ in ("date", "datetime") and not SHARE.fullmatch(name):
             whole = np.where(why == 0, np.nan_to_num(result), 0).astype(np.int64)
             return Column.of(type_, whole.astype(self.column.values.dtype), why, reasons)
@@ -142,7 +142,7 @@ class Summary:
         if self.weights is not None:
             return WEIGHTED[name](self.weighted)
         if name in BOUNDS:
-            half = half_interval(self.values)
+            half = self.values.half_interval
             return self.values.mean + (half if name == "ci_high" else -half)
         quantile = QUANTILE.fullmatch(name)
         return self.values.quantile(int(quantile[1]) / 100) if quantile else STATISTICS[name](self.values)
@@ -169,21 +169,7 @@ class Summary:
             at = self.values.place_of_first(last=name == "last")
         rows = at if self.present is None else np.append(self.present, 0)[at]
         column = self.column.take_or(np.where(why == 0, rows, -1), UNDEFINED)
-        return column.cleared(why == 2).with_missing(why == 2, TOO_FEW) if (why == 2).any() else column
-
-
-def half_interval(values: Values) -> npt.NDArray[np.float64]:
-    """Half the width of the 95 per cent confidence interval of the mean, by Student's t with n - 1 degrees of freedom.
-
-    References
-    ----------
-    G. W. Snedecor and W. G. Cochran, "Statistical Methods", 8th edition (1989), section 4.10.
-    """
-    from scipy.stats import t as student
-
-    with np.errstate(invalid="ignore"):
-        width = student.ppf(0.975, np.maximum(values.sizes - 1, 1)) * values.standard_error
-    return np.where(values.sizes > 1, width, np.nan)
+        return column.cleared(why == 2).with_missing(why == 2, SUPPRESSED) if (why == 2).any() else column
 
 
 def holds(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:

@@ -2,95 +2,144 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.statistics import STATISTICS, Values, sizes
+from lomrix.core.arrays.statistics import sizes
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.keys import Groups, grouped
+from lomrix.core.rows.keys import Groups
+from lomrix.core.rows.statistics import BOUNDS, NUMERIC, Summary, allowed_of, has, weights_of
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
-from lomrix.core.steps.aggregate.settings import COUNTING, KNOWN, Aggregate
+from lomrix.core.steps.aggregate.figure import group_means
+from lomrix.core.steps.aggregate.grouping import (
+    grouped_with_missing,
+    groups_of,
+    one_after_the_other,
+    totals_of,
+    with_keys,
+)
+from lomrix.core.steps.aggregate.notes import notes_of, proposals
+from lomrix.core.steps.aggregate.settings import COUNTING, OF_A_ROW, QUANTILE, SHARE, STATISTIC, Aggregate
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note
-from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
+from lomrix.core.table.header import HeaderTemplate
+from lomrix.core.table.reasons import SUPPRESSED, UNDEFINED
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
-LABELS = {"n": "number of values of", "missing": "number missing of", "min": "minimum of", "max": "maximum of"}
-# Statistics that keep the type and the dates of their variable.
-SAME_KIND = ("min", "max", "median")
+LABELS = {
+    "n": "number of values of", "missing": "number missing of", "distinct": "number of different values of",
+    "min": "minimum of", "max": "maximum of", "se": "standard error of the mean of", "iqr": "interquartile range of",
+    "ci_low": "lower end of the 95 % interval of the mean of",
+    "ci_high": "upper end of the 95 % interval of the mean of",
+    "first": "first value of", "last": "last value of", "commonest": "commonest value of",
+    "deviation": "distance from the mean of the group of",
+}  # fmt: skip
+DEVIATION = "deviation"
+WITHOUT_UNIT = (*COUNTING, "variance")
+Pair = tuple[str, str]
 
 
 def aggregated(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Result:
     """Aggregate the table."""
-    work = Grouping(step, tables.one())
+    table, by = with_keys(step, tables.one())
+    work = Grouping(step, table, by)
     made = work.table()
-    return Result(made, work.account(made))
+    extras = {"figure": group_means(work.summaries, work.groups, by, table)} if "figure" in wanted else {}
+    shown = (*by, *(name for name in made.names if name in work.computed)) if step.attach else ()
+    return Result(made, work.account(made), extras, shown)
 
 
 @dataclass
 class Grouping:
-    """One table on its way to group level."""
+    """One table on its way to group level.
+
+    Parameters
+    ----------
+    step
+        What was asked for.
+    rows
+        The table, with keys that were computed.
+    by
+        Names of the keys.
+    """
 
     step: Aggregate
     rows: Table
+    by: tuple[str, ...]
 
     def __post_init__(self) -> None:
         names = [name for words, _ in self.step.statistics for name in chosen_columns(words, self.rows.types())]
         blank = {name: self.rows[name].fitting("number") for name in names if self.rows[name].is_without_values}
         # A column with no value at all fits any statistic.
         self.computed_from = self.rows.with_columns({**self.rows.columns, **blank})
+        self.template = HeaderTemplate.parsed(self.step.header, measure_needed=False)
 
     @cached_property
     def groups(self) -> Groups:
         """The groups in the order of their values."""
-        return grouped(self.rows, self.step.by)
+        return groups_of(self.step, self.rows, self.by)
 
     @cached_property
-    def wanted(self) -> list[tuple[str, str]]:
+    def wanted(self) -> list[Pair]:
         """Variable and statistic of each new column."""
-        pairs: dict[tuple[str, str], None] = {}
+        pairs: dict[Pair, None] = {}
         for words, names in self.step.statistics:
             for variable in chosen_columns(words, self.rows.types(), self.rows.name):
-                pairs.update({(variable, name): None for name in names})
-        for variable, name in pairs:
-            type_ = self.computed_from[variable].type
-            allowed: tuple[str, ...] = KNOWN if type_ in ("integer", "number", "boolean") else (*COUNTING, *SAME_KIND)
-            if type_ == "string":
-                allowed = COUNTING
-            if name not in allowed:
-                raise UsageError(
-                    f"The {name} of {variable} cannot be computed: it is {type_}.",
-                    todo=f"Of a {type_} ask {' '.join(allowed)}. If {variable} should be numbers, "
-                    "the notes of the reading name the cells that keep it from that.",
-                )
+                for name in names:
+                    self._require_known(variable, name)
+                    pairs.update({(variable, one): None for one in (BOUNDS if name == "ci" else (name,))})
         return list(pairs)
 
-    @cached_property
-    def computed(self) -> dict[str, Column]:
-        """The new columns, one cell per group."""
-        taken = [*self.step.by, *(self.rows.names if self.step.attach else ())]
-        for variable, name in self.wanted:
-            require_free(f"{variable}_{name}", taken, "a statistic")
-            taken.append(f"{variable}_{name}")
-        if not self.wanted:
-            return {"rows": Column.of("integer", self.sizes)}
-        # Variables are worked on side by side, the statistics of one after each other, since they share their work.
-        variables = dict.fromkeys(variable for variable, _ in self.wanted)
-        with ThreadPoolExecutor() as workers:
-            found = dict(zip(variables, workers.map(self._of_variable, variables), strict=True))
-        return {f"{variable}_{name}": found[variable][name] for variable, name in self.wanted}
+    def _require_known(self, variable: str, name: str) -> None:
+        type_ = self.computed_from[variable].type
+        if not has(type_, name):
+            raise UsageError(
+                f"The {name} of {variable} cannot be computed: it is {type_}.",
+                todo=f"Of a {type_} ask {' '.join(allowed_of(type_))}. If {variable} should be numbers, "
+                "the notes of the reading name the cells that keep it from that.",
+            )
 
-    def _of_variable(self, variable: str) -> dict[str, Column]:
-        values = self._values(variable)
-        return {name: self._statistic(variable, name, values) for one, name in self.wanted if one == variable}
+    @cached_property
+    def weights(self) -> npt.NDArray[np.float64] | None:
+        """The weight of each row."""
+        if not self.step.weight:
+            return None
+        return weights_of(self.rows[self.step.weight], self.step.weight, self.rows.first_row)
+
+    @cached_property
+    def names(self) -> dict[Pair, str]:
+        """Names of the new columns."""
+        taken = [*self.by, *(self.rows.names if self.step.attach else ())]
+        made = {}
+        for pair in [*self.wanted, *self.deviations]:
+            made[pair] = self.template.written(pair[0], {STATISTIC: re.sub(r"\W+", "_", pair[1]).strip("_")})
+            require_free(made[pair], taken, "a statistic")
+            taken.append(made[pair])
+        return made
+
+    @property
+    def deviations(self) -> list[Pair]:
+        """Variables whose distance from the mean of their group is wanted."""
+        if not self.step.deviation:
+            return []
+        numbers = (name for name, _ in self.wanted if self.computed_from[name].type in NUMERIC)
+        return [(name, DEVIATION) for name in dict.fromkeys(numbers)]
+
+    # -------------------------------------------------------------- statistics
+
+    @cached_property
+    def sizes(self) -> npt.NDArray[np.int64]:
+        """Number of rows per group."""
+        codes = self.groups.codes
+        return sizes(codes if self.inside is None else codes[self.inside], self.groups.count)
 
     @cached_property
     def inside(self) -> npt.NDArray[np.bool_] | None:
@@ -99,40 +148,55 @@ class Grouping:
         return None if inside.all() else inside
 
     @cached_property
-    def sizes(self) -> npt.NDArray[np.int64]:
-        """Number of rows per group."""
-        codes = self.groups.codes
-        return sizes(codes if self.inside is None else codes[self.inside], self.groups.count)
+    def summaries(self) -> dict[str, Summary]:
+        """What is known of each variable in its groups."""
+        return self._summaries_of(self.groups, self.sizes)
 
-    def _values(self, variable: str) -> Values:
-        """The present cells of a variable in their groups."""
-        column, codes = self.computed_from[variable], self.groups.codes
-        values = column.values
-        if column.why is not None or self.inside is not None:
-            present = (codes >= 0) & ~column.is_missing
-            codes, values = codes[present], values[present]
-        if column.type in ("date", "datetime"):
-            values = values.astype(np.int64)
-        return Values(codes, values, self.groups.count)
+    def _summaries_of(self, groups: Groups, rows: npt.NDArray[np.int64]) -> dict[str, Summary]:
+        labels = self.rows.dictionary.labels_of
+        return {
+            name: Summary(self.computed_from[name], groups.codes, groups.count, rows, labels(name), self.weights)
+            for name in dict.fromkeys(name for name, _ in self.wanted)
+        }
 
-    def _statistic(self, variable: str, name: str, values: Values) -> Column:
-        column, number = self.computed_from[variable], values.sizes
-        if name == "n":
-            return Column.of("integer", number)
-        if name == "missing":
-            return Column.of("integer", self.sizes - number)
-        is_time = column.type in ("date", "datetime")
-        result = STATISTICS[name](values)
-        undefined = ~np.isfinite(result) | (number == 0)
-        why = undefined.astype(np.uint8)
-        why[number < self.step.min_n] = 2
-        reasons = (UNDEFINED, TOO_FEW)
-        if is_time:
-            whole = np.nan_to_num(result).astype(np.int64)
-            return Column.of(column.type, whole.astype(column.values.dtype), why, reasons)
-        if result.dtype.kind == "i" and column.type == "integer":
-            return Column.of("integer", result, why, reasons)
-        return Column.of("number", result.astype(np.float64), why, reasons)
+    def _statistics_of(self, summaries: dict[str, Summary]) -> dict[Pair, Column]:
+        """Each statistic, one cell per group."""
+
+        # Variables are worked on side by side, the statistics of one after each other, since they share their work.
+        def of_variable(name: str) -> dict[Pair, Column]:
+            own = [pair for pair in self.wanted if pair[0] == name]
+            return {pair: summaries[name].statistic(pair[1], self.step.min_n) for pair in own}
+
+        with ThreadPoolExecutor() as workers:
+            found = list(workers.map(of_variable, summaries))
+        return {pair: part[pair] for pair in self.wanted for part in found if pair in part}
+
+    @cached_property
+    def computed(self) -> dict[str, Column]:
+        """The new columns by name, one cell per group."""
+        names = self.names
+        if not self.wanted:
+            return {"rows": Column.of("integer", self.sizes)}
+        found = self._statistics_of(self.summaries)
+        if self.step.hide_second:
+            found = {pair: self._second_hidden(pair, column) for pair, column in found.items()}
+        return {names[pair]: column for pair, column in found.items()}
+
+    def _second_hidden(self, pair: Pair, column: Column) -> Column:
+        """A statistic with a second group suppressed wherever only one is among those that are added up."""
+        if pair[1] in COUNTING:
+            return column
+        number, by = self.summaries[pair[0]].values.sizes, self.by[:-1]
+        keys = Table({name: self.groups.values[name] for name in by})
+        sets = grouped_with_missing(keys, by).codes if by else np.zeros_like(number)
+        small = (number > 0) & (number < self.step.min_n)
+        alone = np.bincount(sets[small], minlength=int(sets.max(initial=0)) + 1) == 1
+        others = np.flatnonzero(alone[sets] & ~small & (number > 0))
+        order = others[np.lexsort((number[others], sets[others]))]
+        nearest = order[np.append(True, np.diff(sets[order]) != 0)] if len(order) else order
+        hidden = np.zeros(len(number), np.bool_)
+        hidden[nearest] = True
+        return column.with_missing(hidden, SUPPRESSED)
 
     # ------------------------------------------------------------------- table
 
@@ -141,27 +205,58 @@ class Grouping:
         if self.step.attach:
             columns = dict(self.rows.columns)
             columns |= {name: column.take_or(self.groups.codes, UNDEFINED) for name, column in self.computed.items()}
+            columns |= {self.names[pair]: self._deviation(pair[0]) for pair in self.deviations}
         else:
             columns = {**self.groups.values, **self.computed}
+            if self.step.totals:
+                columns = self._with_totals(columns)
         dictionary = self.rows.dictionary
-        for variable, name in self.wanted:
-            dictionary = dictionary.with_variable(f"{variable}_{name}", self._described(variable, name))
-        return Table(columns, dictionary.for_columns(columns), name=self.rows.name)
+        for (variable, statistic), name in self.names.items():
+            dictionary = dictionary.with_variable(name, self._described(variable, statistic))
+        return replace(
+            self.rows, columns=columns, dictionary=dictionary.for_columns(columns), names_in_source=()
+        )  # fmt: skip
+
+    def _deviation(self, variable: str) -> Column:
+        """Each value less the mean of its group."""
+        column, mean = self.computed_from[variable], self.summaries[variable].statistic("mean")
+        beside = mean.take_or(self.groups.codes, UNDEFINED)
+        values = column.values.astype(np.float64) - beside.values
+        made = Column.of("number", values, column.why, column.reasons)
+        return made.with_missing(beside.is_missing, UNDEFINED)
+
+    def _with_totals(self, columns: dict[str, Column]) -> dict[str, Column]:
+        """The columns with rows for all groups together under them."""
+        parts = {name: [column] for name, column in columns.items()}
+        for together in totals_of(self.groups, self.by):
+            groups = together.groups
+            rows = sizes(groups.codes[groups.codes >= 0], groups.count)
+            found = {self.names[pair]: column for pair, column in
+                     self._statistics_of(self._summaries_of(groups, rows)).items()}  # fmt: skip
+            made = {**groups.values, **(found or {"rows": Column.of("integer", rows)})}
+            for name, part in parts.items():
+                part.append(made[name])
+        return {name: one_after_the_other(part) for name, part in parts.items()}
 
     def _described(self, variable: str, name: str) -> Variable:
         entry = self.rows.dictionary.of(variable)
-        label = f"{LABELS.get(name, f'{name} of')} {entry.label or variable}"
-        unit = "" if name in COUNTING else entry.unit
-        return NOTHING_KNOWN.with_(label=label, unit=unit, level="group")
+        share = SHARE.fullmatch(name)
+        words = f"share of {share[1]} in" if share else LABELS.get(name, f"{name} of")
+        if QUANTILE.fullmatch(name):
+            words = f"{name[1:]} % quantile of"
+        unit = "" if name in WITHOUT_UNIT or share else entry.unit
+        codes = entry.codes if name in OF_A_ROW else None
+        return NOTHING_KNOWN.with_(label=f"{words} {entry.label or variable}", unit=unit, codes=codes, level="group")
 
     # ----------------------------------------------------------------- account
 
     def account(self, made: Table) -> Account:
         """What the grouping did."""
-        by, number = ", ".join(self.step.by), self.sizes
+        by, number = ", ".join(self.by), self.sizes
+        filled = number[number > 0]
         used = {variable: self.rows[variable] for variable, _ in self.wanted}
         listing = tuple((name, *self._used(column)) for name, column in used.items())
-        range_ = f", {number.min():,} to {number.max():,} rows each" if len(number) else ""
+        range_ = f", {filled.min():,} to {filled.max():,} rows each" if len(filled) else ""
         return Account(
             "aggregate",
             f"{len(self.rows):,} rows became {self.groups.count:,} groups by {by}{range_}."
@@ -175,39 +270,44 @@ class Grouping:
             ),
             {"groups": self.groups.count, "rows": len(made), "columns": list(self.computed)},
             (Listing("values used", ("variable", "values", "skipped as missing", "why"), listing),) if listing else (),
-            self._notes(),
+            tuple(notes_of(self.step, self.rows, self.by, self.groups, self.computed)),
+            tuple(proposals(self.step, self.rows, self.by, self.groups)),
         )
 
     def _of_result(self, made: Table) -> Balance:
         """Groups that the rows show against those in the result; beside every row, the cells that are kept."""
         if self.step.attach:
             return kept_cells(self.rows, made)
-        groups = int(np.count_nonzero(self.sizes))
-        return Balance("groups that the rows show", groups, (("in the result", len(made)),), quiet=True)
+        shown = int(np.count_nonzero(self.sizes))
+        together = sum(one.groups.count for one in totals_of(self.groups, self.by)) if self.step.totals else 0
+        empty = int(np.count_nonzero(self.sizes == 0))
+        parts: tuple[tuple[str, int], ...]
+        parts = (("groups that the rows show", shown), ("declared groups without a row", empty),
+                 ("all together", together))  # fmt: skip
+        parts = tuple((word, count) for word, count in parts if count or word.endswith("show"))
+        return Balance("rows of the result", len(made), parts, quiet=len(parts) == 1)
 
     def _used(self, column: Column) -> tuple[int, int, str]:
         """Values of a variable that were used, cells that were skipped, and why."""
-        rows = len(column) if self.inside is None else int(np.count_nonzero(self.inside))
+        inside = self.inside
+        told: list[str] = []
+        if self.weights is not None:
+            inside = ~np.isnan(self.weights) if inside is None else inside & ~np.isnan(self.weights)
+            lost = int(np.count_nonzero(np.isnan(self.weights)))
+            told += [f"{lost:,} without a weight"] if lost else []
+        rows = len(column) if inside is None else int(np.count_nonzero(inside))
         if column.why is None:
-            return rows, 0, "none"
-        counts = np.bincount(column.why if self.inside is None else column.why[self.inside], minlength=256)
-        told = [f"{count:,} {why}" for why, count in zip(column.reasons, counts[1:].tolist(), strict=False) if count]
+            return rows, 0, ", ".join(told) or "none"
+        counts = np.bincount(column.why if inside is None else column.why[inside], minlength=256)
+        told += [f"{count:,} {why}" for why, count in zip(column.reasons, counts[1:].tolist(), strict=False) if count]
         return int(counts[0]), rows - int(counts[0]), ", ".join(told) or "none"
 
     def _left(self) -> tuple[tuple[str, int], ...]:
         """Rows in no group, by the first grouping column that is missing."""
         rest = self.groups.codes < 0
         parts = []
-        for name in self.step.by:
+        for name in self.by:
             here = rest & self.rows[name].is_missing
             rest = rest & ~here
             parts.append((f"{name} missing, in no group", int(np.count_nonzero(here))))
         return tuple((word, count) for word, count in parts if count)
-
-    def _notes(self) -> tuple[Note, ...]:
-        notes = []
-        for name, column in self.computed.items():
-            for reason, count in column.reason_counts().items():
-                text = f"{count:,} of {len(column):,} groups are missing ({reason})."
-                notes.append(Note(text, name, (), reason, count))
-        return tuple(notes)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from lomrix.core.steps.reshape.course import Courses
+from lomrix.core.rows.course import Courses
 from lomrix.core.steps.reshape.long_account import LongAccount
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.reshape.turn import Turn

@@ -17,7 +17,6 @@ Numbers = npt.NDArray[np.float64]
 MOST_LINES = 200
 # The column that numbers rows where a wide table had no column for the case.
 ROW_NUMBER = "row"
-LEVEL = 0.95
 
 
 @dataclass(frozen=True)
@@ -60,6 +59,10 @@ class Course:
         For some cases and each series an array of shape (cases, its occasions); NaN where nothing was measured.
     cases
         Number of cases, of which the lines are some.
+    by
+        What sets the series apart, in words.
+    is_ordered
+        Whether the values of the occasion come one after another, so that a line may join their means.
     """
 
     measure: str
@@ -70,6 +73,8 @@ class Course:
     averages: tuple[Average, ...]
     lines: tuple[Numbers, ...]
     cases: int
+    by: str = ""
+    is_ordered: bool = True
 
 
 @dataclass(frozen=True)
@@ -151,7 +156,7 @@ def _course(table: Table, place: Grid, measure: str, chosen: npt.NDArray[np.int6
     grid = grid.reshape(len(place.cases), place.times)[chosen]
     codes = place.cells[rows] % place.times
     measured = Values(codes, values, place.times)
-    count, middle, half = measured.sizes, measured.mean, half_width(measured)
+    count, middle, half = measured.sizes, measured.mean, measured.half_interval
     distinct = tuple(dict.fromkeys(occasion[-1] for occasion in place.occasions))
     averages, lines = [], []
     for series, at in _series(place.occasions).items():
@@ -169,12 +174,3 @@ def _series(occasions: tuple[Occasion, ...]) -> dict[Occasion, list[int]]:
     for at, occasion in enumerate(occasions):
         series.setdefault(occasion[:-1], []).append(at)
     return series
-
-
-def half_width(values: Values) -> Numbers:
-    """Half the width of the mean's 95 % interval at each occasion."""
-    from scipy import special  # which loads faster than its distributions
-
-    with np.errstate(invalid="ignore", divide="ignore"):
-        quantile = special.stdtrit(np.maximum(values.sizes - 1, 1), (1 + LEVEL) / 2)
-        return np.asarray(quantile * values.standard_deviation / np.sqrt(values.sizes))

@@ -1,0 +1,71 @@
+"""What a person should look at after a grouping, and what to do about keys that make too many groups."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+
+import numpy as np
+
+from lomrix.core.errors import Proposal
+from lomrix.core.rows.keys import Groups
+from lomrix.core.steps.aggregate.settings import Aggregate
+from lomrix.core.table.column import Column
+from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.table import Table
+
+# With more groups than this, and more than this share of the rows, a key was hardly meant to make groups.
+MANY_GROUPS = 20
+MANY_SHARE = 0.5
+BANDS = 4
+
+
+def notes_of(
+    step: Aggregate, rows: Table, by: Sequence[str], groups: Groups, computed: Mapping[str, Column]
+) -> Iterator[Note]:
+    """Keys that look continuous, groups of missing keys, and statistics that are missing."""
+    for name in continuous(rows, by, groups):
+        text = f"{groups.count:,} groups of {counted(len(rows), 'row', 'rows')}: {name} is likely continuous."
+        yield Note(text, name, (), "continuous", groups.count)
+    if step.missing_group == "own":
+        for name in by:
+            column = groups.values[name]
+            if column.missing_count:
+                why = ", ".join(column.reason_counts())
+                text = f"{counted(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
+                yield Note(text, name, (), "missing-group", column.missing_count, done=True)
+    for name, column in computed.items():
+        for reason, count in column.reason_counts().items():
+            text = f"{count:,} of {len(column):,} groups are missing ({reason})."
+            yield Note(text, name, (), reason, count)
+
+
+def continuous(rows: Table, by: Sequence[str], groups: Groups) -> list[str]:
+    """Keys of numbers that hardly two rows share."""
+    if groups.count <= MANY_GROUPS or groups.count <= MANY_SHARE * len(rows):
+        return []
+    found = []
+    for name in by:
+        column = rows[name]
+        if column.type in ("integer", "number"):
+            distinct = len(np.unique(column.values[~column.is_missing]))
+            if distinct > MANY_GROUPS and distinct > MANY_SHARE * len(rows):
+                found.append(name)
+    return found
+
+
+def proposals(step: Aggregate, rows: Table, by: Sequence[str], groups: Groups) -> Iterator[Proposal]:
+    """The same aggregation with continuous keys cut into bands."""
+    names = continuous(rows, by, groups)
+    if not names:
+        return
+    keys = [f"bands({name}, {', '.join(edges(rows[name]))})" if name in names else name for name in by]
+    yield Proposal("aggregate", {**step.said(), "by": ",".join(keys)})
+
+
+def edges(column: Column) -> list[str]:
+    """Round edges near the quartiles."""
+    values = column.values[~column.is_missing].astype(np.float64)
+    cuts = np.quantile(values, np.arange(1, BANDS) / BANDS)
+    spread = float(values.max() - values.min()) or 1.0
+    unit = 10.0 ** np.floor(np.log10(spread / 10))
+    return list(dict.fromkeys(f"{round(cut / unit) * unit:.10g}" for cut in cuts.tolist()))
