@@ -55,7 +55,7 @@ def caption(courses: Sequence[Course], case: str) -> str:
     first = courses[0]
     lines = len(first.lines[0])
     if not lines:
-        return f"means of {case} with their 95 % intervals"
+        return f"group means with their 95 % intervals, by {case}"
     which = f"all {lines:,}" if lines == first.cases else f"{lines:,} of {first.cases:,}"
     left = f"; {len(courses) - MOST_FACETS} further measures are not drawn" if len(courses) > MOST_FACETS else ""
     return f"thin: {which} cases ({case}); thick: mean of all with its 95 % interval{left}"
@@ -74,10 +74,11 @@ def facet(axes: Any, course: Course) -> None:
             axes.fill_between(x, average.low, average.high, color=colour, alpha=0.22, linewidth=0, zorder=2)
         elif len(course.averages) > 1:  # so that the intervals of several groups stand side by side
             x = x + (number - (len(course.averages) - 1) / 2) * 0.012 * (where.max() - where.min() or 1)
+        width = 2.2 if len(course.averages) < 5 else 1.4
         joins = "-" if course.is_ordered else "none"
         marks = np.stack([average.mean - average.low, average.high - average.mean])
         axes.errorbar(
-            x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=2.2, linestyle=joins, marker="o",
+            x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=width, linestyle=joins, marker="o",
             markersize=4.5, capsize=3, elinewidth=1.2, zorder=3, label=average.series or "mean",
         )  # fmt: skip
     ticks = range(0, len(where), -(-len(where) // MOST_TICKS))
@@ -89,7 +90,8 @@ def facet(axes: Any, course: Course) -> None:
     axes.set_title(course.label or course.measure, loc="left", fontsize=11)
     axes.spines[["top", "right"]].set_visible(False)
     if len(course.averages) > 1:
-        axes.legend(frameon=False, fontsize=8, title=course.by or None)
+        outside: dict[str, Any] = {} if len(course.lines[0]) else {"loc": "upper left", "bbox_to_anchor": (1.0, 1.0)}
+        axes.legend(frameon=False, fontsize=8, title=course.by or None, **outside)
 
 
 def positions(values: Sequence[Any]) -> np.ndarray[Any, np.dtype[np.float64]]:

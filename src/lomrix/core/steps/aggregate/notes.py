@@ -10,7 +10,7 @@ from lomrix.core.errors import Proposal
 from lomrix.core.rows.keys import Groups
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.table import Table
 
 # With more groups than this, and more than this share of the rows, a key was hardly meant to make groups.
@@ -33,10 +33,13 @@ def notes_of(
                 why = ", ".join(column.reason_counts())
                 text = f"{counted(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
                 yield Note(text, name, (), "missing-group", column.missing_count, done=True)
+    alike: dict[tuple[str, int], list[str]] = {}
     for name, column in computed.items():
         for reason, count in column.reason_counts().items():
-            text = f"{count:,} of {len(column):,} groups are missing ({reason})."
-            yield Note(text, name, (), reason, count)
+            alike.setdefault((reason, count), []).append(name)
+    for (reason, count), names in alike.items():
+        text = f"{count:,} of {groups.count:,} groups {plural(count, 'is', 'are')} missing ({reason})."
+        yield Note(text, ", ".join(names), (), reason, count)
 
 
 def continuous(rows: Table, by: Sequence[str], groups: Groups) -> list[str]:
@@ -46,10 +49,9 @@ def continuous(rows: Table, by: Sequence[str], groups: Groups) -> list[str]:
     found = []
     for name in by:
         column = rows[name]
-        if column.type in ("integer", "number"):
-            distinct = len(np.unique(column.values[~column.is_missing]))
-            if distinct > MANY_GROUPS and distinct > MANY_SHARE * len(rows):
-                found.append(name)
+        is_plain = column.type in ("integer", "number") and not rows.dictionary.labels_of(name)
+        if is_plain and len(np.unique(column.values[~column.is_missing])) > MANY_GROUPS:
+            found.append(name)
     return found
 
 

@@ -42,6 +42,7 @@ LABELS = {
     "first": "first value of", "last": "last value of", "commonest": "commonest value of",
     "deviation": "distance from the mean of the group of",
 }  # fmt: skip
+HEADS = ("variable", "values", "skipped as missing", "why")
 DEVIATION = "deviation"
 WITHOUT_UNIT = (*COUNTING, "variance")
 Pair = tuple[str, str]
@@ -53,8 +54,9 @@ def aggregated(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Resu
     work = Grouping(step, table, by)
     made = work.table()
     extras = {"figure": group_means(work.summaries, work.groups, by, table)} if "figure" in wanted else {}
-    shown = (*by, *(name for name in made.names if name in work.computed)) if step.attach else ()
-    return Result(made, work.account(made), extras, shown)
+    variables = dict.fromkeys(name for name, _ in work.wanted)
+    shown = dict.fromkeys([*by, *variables, *(work.names.values() or work.computed)]) if step.attach else ()
+    return Result(made, work.account(made), extras, tuple(shown))
 
 
 @dataclass
@@ -269,10 +271,29 @@ class Grouping:
                 self._of_result(made),
             ),
             {"groups": self.groups.count, "rows": len(made), "columns": list(self.computed)},
-            (Listing("values used", ("variable", "values", "skipped as missing", "why"), listing),) if listing else (),
+            (
+                *(
+                    [Listing("values used", ("variable", "values", "skipped as missing", "why"), listing)]
+                    if listing
+                    else []
+                ),
+                *self._computed_keys(),
+            ),
             tuple(notes_of(self.step, self.rows, self.by, self.groups, self.computed)),
             tuple(proposals(self.step, self.rows, self.by, self.groups)),
         )
+
+    def _computed_keys(self) -> list[Listing]:
+        """What the values of computed keys mean."""
+        listings = []
+        for name, words in self.step.keys:
+            labels = self.rows.dictionary.labels_of(name) if name else {}
+            if labels:
+                texts = self.groups.values[name].to_text().to_pylist()
+                counts = {code: int(self.sizes[[text == code for text in texts]].sum()) for code in labels}
+                lines = tuple((code, label, counts[code]) for code, label in labels.items())
+                listings.append(Listing(f"{name} = {words}", ("code", "label", "rows"), lines))
+        return listings
 
     def _of_result(self, made: Table) -> Balance:
         """Groups that the rows show against those in the result; beside every row, the cells that are kept."""
