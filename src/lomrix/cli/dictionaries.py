@@ -124,7 +124,7 @@ def draft(voice: Voice, given: dict[str, Any]) -> None:
         require_file(Path(into))
         existing = guarded(Path(into), "read", lambda: Path(into).read_text(encoding="utf-8"))
         found = understood(Path(into), existing.encode())
-        known = Dictionary(found.variables, found.codes)
+        known = Dictionary(found.variables, found.codes, scales=found.scales)
     if out and Path(out).suffix.lower() != ".toml":
         raise UsageError(f"A draft is a .toml file, not {Path(out).name}.", todo="Say ‹out=dictionary.toml›.")
     table = read(source, given)

@@ -11,9 +11,10 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.scale import Scale
 from lomrix.core.table.variable import Variable
 from lomrix.files.descriptor import first_line
-from lomrix.files.dictionary_text import dictionary_of_sheets, dictionary_sheets, dictionary_text
+from lomrix.files.dictionary_text import OTHER_SHEETS, dictionary_of_sheets, dictionary_sheets, dictionary_text
 from lomrix.files.file_source import require_file
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import source_of
@@ -23,12 +24,13 @@ from lomrix.files.workbook import has_sheet
 
 
 class DictionaryFile(BaseModel):
-    """The file's contents: `include`, `[variables.NAME]`, `[codes.NAME]` and `[rules]`."""
+    """The file's contents: `include`, `[variables.NAME]`, `[codes.NAME]`, `[rules]` and `[scales.NAME]`."""
 
     model_config = ConfigDict(extra="forbid", defer_build=True)
     variables: dict[str, Variable] = Field(default_factory=dict)
     codes: dict[str, dict[str, str]] = Field(default_factory=dict)
     rules: dict[str, str] = Field(default_factory=dict)
+    scales: dict[str, Scale] = Field(default_factory=dict)
     include: list[str] = Field(default_factory=list)
 
 
@@ -69,7 +71,7 @@ def read_dictionary(
         raise FileError(f"The dictionary {path.name} includes itself.", todo="Take it out of its list include.")
     raw: bytes = guarded(path, "read", path.read_bytes)
     found = understood(path, raw)
-    whole = Dictionary(found.variables, found.codes, found.rules)
+    whole = Dictionary(found.variables, found.codes, found.rules, scales=found.scales)
     for name in found.include:
         whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve()), used, included))
     included[path.resolve()] = whole
@@ -114,7 +116,7 @@ def read_sheets(path: Path) -> Dictionary:
     is_book = path.suffix.lower() in (".xlsx", ".ods")
     variables = source_of(f"{path}#variables" if is_book else str(path), settings).read().table
     others = {}
-    for name in ("codes", "rules"):
+    for name in OTHER_SHEETS:
         beside = path.with_name(f"{path.stem}.{name}{path.suffix}")
         if has_sheet(path, name) if is_book else beside.exists():
             others[name] = source_of(f"{path}#{name}" if is_book else str(beside), settings).read().table
@@ -133,9 +135,9 @@ class DictionarySink(FileSink):
 
     @property
     def beside(self) -> tuple[Path, ...]:
-        """The codes and the rules beside the variables, where it is csv files."""
+        """What stands beside the variables, where it is csv files."""
         is_text = self.path.suffix.lower() == ".csv"
-        return tuple(self.path.with_name(f"{self.path.stem}.{name}.csv") for name in ("codes", "rules") if is_text)
+        return tuple(self.path.with_name(f"{self.path.stem}.{name}.csv") for name in OTHER_SHEETS if is_text)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a dictionary."""

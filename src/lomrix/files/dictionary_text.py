@@ -12,6 +12,7 @@ from pydantic import ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.scale import Scale
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import rows_of, table_of_texts
 from lomrix.core.table.variable import Variable
@@ -34,6 +35,8 @@ VARIABLE_HEADS = (
     "description",
 )
 RULE_HEADS = ("rule", "expression")
+OTHER_SHEETS = ("codes", "rules", "scales")
+SCALE_HEADS = ("scale", *Scale.model_fields)
 CODE_HEADS = ("codes", "value", "label")
 BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
 HEADING = """# The dictionary of {name}, drafted from what is in the file. Lines that begin with # say nothing yet.
@@ -110,6 +113,10 @@ def dictionary_text(dictionary: Dictionary) -> str:
     if dictionary.rules:
         rules = [f"{toml_key(name)} = {toml_value(rule)}" for name, rule in dictionary.rules.items()]
         parts.append("\n".join(["[rules]", *rules]) + "\n")
+    for name, scale in dictionary.scales.items():
+        told = scale.model_dump(exclude_defaults=True)
+        lines = [f"[scales.{toml_key(name)}]", *(f"{part} = {toml_value(value)}" for part, value in told.items())]
+        parts.append("\n".join(lines) + "\n")
     return "\n".join(parts)
 
 
@@ -117,7 +124,7 @@ def dictionary_text(dictionary: Dictionary) -> str:
 
 
 def dictionary_sheets(dictionary: Dictionary) -> dict[str, Table]:
-    """The dictionary as tables of text: variables, codes, and rules where there are some."""
+    """The dictionary as tables of text: variables, codes, and rules and scales where there are some."""
     variables = [
         [name, *(_cell(getattr(entry, head)) for head in VARIABLE_HEADS[1:])]
         for name, entry in dictionary.variables.items()
@@ -130,6 +137,9 @@ def dictionary_sheets(dictionary: Dictionary) -> dict[str, Table]:
     if dictionary.rules:
         rules = [[name, rule] for name, rule in dictionary.rules.items()]
         sheets["rules"] = table_of_texts(RULE_HEADS, rules, "rules")
+    if dictionary.scales:
+        lines = [[name, *(str(value) for _, value in scale)] for name, scale in dictionary.scales.items()]
+        sheets["scales"] = table_of_texts(SCALE_HEADS, lines, "scales")
     return sheets
 
 
@@ -155,7 +165,9 @@ def _plain(text: str) -> str:
     return re.sub(r"\\(.)", r"\1", text)
 
 
-def dictionary_of_sheets(variables: Table, codes: Table | None, rules: Table | None = None) -> Dictionary:
+def dictionary_of_sheets(
+    variables: Table, codes: Table | None = None, rules: Table | None = None, scales: Table | None = None
+) -> Dictionary:
     """A dictionary from its tables.
 
     Raises
@@ -187,4 +199,24 @@ def dictionary_of_sheets(variables: Table, codes: Table | None, rules: Table | N
     for line in rows_of(codes) if codes is not None else []:
         lists.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
     own = {line.get("rule", ""): line.get("expression", "") for line in (rows_of(rules) if rules is not None else [])}
-    return Dictionary(entries, lists, own)
+    return Dictionary(entries, lists, own, scales=scales_of_sheet(scales))
+
+
+def scales_of_sheet(sheet: Table | None) -> dict[str, Scale]:
+    """The scales from their table.
+
+    Raises
+    ------
+    FileError
+        Naming the row that is none.
+    """
+    found = {}
+    for row, line in enumerate(rows_of(sheet) if sheet is not None else [], start=2):
+        name = line.pop("scale", "")
+        try:
+            found[name] = Scale.model_validate({head: text for head, text in line.items() if text})
+        except ValidationError as error:
+            where = f"{name}: {error.errors()[0]['msg']}"
+            todo = f"Columns are {', '.join(SCALE_HEADS)}."
+            raise FileError(f"Row {row} of the scales cannot be understood.", where=where, todo=todo) from error
+    return found

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from lomrix.core.table.header import pattern_of, speaks_of
 from lomrix.core.table.other_layout import OtherLayout
+from lomrix.core.table.scale import Scale
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 Codes = Mapping[str, str]
@@ -19,7 +20,7 @@ class Dictionary:
     A variable's name may be a header template such as `sleep_m{month}`; it then speaks of every column that
     fits, and braces in its label are filled in. Where the table was turned between wide and long, `other_layout`
     remembers what it looked like before. `coded` names the variables in whose cells the missing codes stand as values,
-    as they do once a table was made ready for another program.
+    as they do once a table was made ready for another program. `scales` are scored together by name.
     """
 
     variables: Mapping[str, Variable] = field(default_factory=dict)
@@ -27,6 +28,7 @@ class Dictionary:
     rules: Mapping[str, str] = field(default_factory=dict)
     other_layout: OtherLayout | None = None
     coded: frozenset[str] = frozenset()
+    scales: Mapping[str, Scale] = field(default_factory=dict)
 
     def of(self, name: str) -> Variable:
         """The entry for a column, by its name or else by the first template that fits."""
@@ -120,7 +122,13 @@ class Dictionary:
                     **{code: label for code, label in codes[entry.codes].items() if code not in mine},
                 }
             variables[name] = entry if known is None else filled_in(known, entry)
-        return Dictionary(variables, codes, {**other.rules, **self.rules}, self.other_layout or other.other_layout)
+        return Dictionary(
+            variables,
+            codes,
+            {**other.rules, **self.rules},
+            self.other_layout or other.other_layout,
+            scales={**other.scales, **self.scales},
+        )
 
 
 def filled_in(first: Variable, second: Variable) -> Variable:

@@ -11,10 +11,11 @@ import numpy as np
 
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import text_order
+from lomrix.core.rows.turned import TURNED
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.recode.mapping import MOST_LISTED, Told, mapped, new_codes
 from lomrix.core.steps.recode.reversal import reversed_scale, turned_code
-from lomrix.core.steps.recode.settings import Recode, span_of
+from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair, pair_of, require_apart
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -23,6 +24,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import without_point
 from lomrix.core.table.notes import Note
 from lomrix.core.table.numbers import is_number
+from lomrix.core.table.scale import span_of
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.texts import require_heads, rows_of
@@ -46,7 +48,8 @@ def recoded(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
     for name in chosen_columns(step.reverse, types, table.name) if step.reverse else ():
         low, high = span_of(step.span)
         column, turned = reversed_scale(table[name], (low, high), name, table.first_row)
-        work.put(name, column, turned, partial(turned_code, low=low, high=high))
+        into = work.put(name, column, turned, partial(turned_code, low=low, high=high))
+        work.say_turned(into)
     if not work.changes:
         raise UsageError("Nothing to recode was named.", todo="Say ‹map=watch: day=1, night=2›.")
     made = work.table()
@@ -110,6 +113,14 @@ class Recoded:
                 text = f'{word} stands in "{first.old}" and in "{second.old}"; it belongs to the first.'
                 self.notes.append(Note(text, name, kind="shared-end"))
         return into
+
+    def say_turned(self, name: str) -> None:
+        """Have the dictionary say that a variable was turned round, so that nobody turns it again."""
+        entry = self.dictionary.of(name)
+        said = entry.description.replace(TURNED, "").strip()
+        again = TURNED in entry.description
+        description = said if again else f"{said} {TURNED}".strip()
+        self.dictionary = self.dictionary.with_variable(name, entry.with_(description=description))
 
     def put(
         self,

@@ -7,33 +7,13 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import model_validator
 
-from lomrix.core.errors import UsageError
 from lomrix.core.steps.recode.value_map import Pair, value_map
 from lomrix.core.steps.settings import Setting, Texts, parsed_by
 from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step, need
-from lomrix.core.table.numbers import is_number
+from lomrix.core.table.scale import span_of
 
 Rest = Literal["keep", "missing", "refuse"]
 Order = Literal["given", "appearance", "alphabet"]
-
-
-def span_of(text: str) -> tuple[float, float]:
-    """Read `0:3`.
-
-    Raises
-    ------
-    UsageError
-        Where it is not two numbers, the smaller first.
-
-    Examples
-    --------
-    >>> span_of("0:3")
-    (0.0, 3.0)
-    """
-    ends = [end.strip() for end in text.split(":")]
-    if len(ends) != 2 or not all(map(is_number, ends)) or float(ends[0]) >= float(ends[1]):
-        raise UsageError(f'The span "{text}" is not clear.', todo="Say ‹span=0:3›, the lowest score first.")
-    return float(ends[0]), float(ends[1])
 
 
 def maps_of(words: Sequence[str]) -> tuple[tuple[str, tuple[Pair, ...]], ...]:

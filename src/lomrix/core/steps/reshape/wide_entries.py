@@ -56,7 +56,7 @@ class WideEntries:
                     entry = self._entry(own, name, occasion, labels)
                 if entry != NOTHING_KNOWN:
                     entries[name] = entry
-        return Dictionary(entries, codes, self.known.rules)
+        return Dictionary(entries, codes, self.known.rules, scales=self.known.scales)
 
     def _entry(self, own: Variable, name: str, occasion: Occasion, labels: Mapping[str, Mapping[str, str]]) -> Variable:
         told = self.known.of(name)

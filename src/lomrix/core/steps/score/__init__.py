@@ -1,0 +1,1 @@
+"""Score: items to a scale, with what tells whether they belong together."""
