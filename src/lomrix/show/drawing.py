@@ -5,9 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from lomrix.core.rows.course import Courses
+from lomrix.core.steps.compare.figure import Clouds
 from lomrix.core.steps.tally.run import Bars
 from lomrix.show.bar_figure import bar_figure
 from lomrix.show.course_figure import course_figure
+from lomrix.show.scatter_figure import scatter_figure
 
 
 def draw(content: object, path: Path, format_: str) -> None:
@@ -24,5 +26,7 @@ def draw(content: object, path: Path, format_: str) -> None:
         bar_figure(content, path, format_)
     elif isinstance(content, Courses):
         course_figure(content.drawn, ", ".join(content.case), path, format_)
+    elif isinstance(content, Clouds):
+        scatter_figure(content, path, format_)
     else:
         raise TypeError(f"{type(content).__name__} is no figure")

@@ -134,6 +134,16 @@ def kept_cells(before: Table, after: Table) -> Balance:
     return Balance("values in the columns kept", held, (("in the result", holds),), quiet=True)
 
 
+def distinct_heads(heads: tuple[str, ...]) -> tuple[str, ...]:
+    """Heads that differ from each other, so that a listing can name them."""
+    seen: dict[str, int] = {}
+    made = []
+    for head in heads:
+        seen[head] = seen.get(head, 0) + 1
+        made.append(head if seen[head] == 1 else f"{head} {seen[head]}")
+    return tuple(made)
+
+
 def plain(value: object) -> Any:
     """A value that JSON knows."""
     if isinstance(value, Mapping):

@@ -83,6 +83,9 @@ ENTRIES = (
           "score.settings:Score"),
     Entry("Compute", "aggregate", "Compute statistics of groups: one row per group",
           'lomrix aggregate long.csv --by vessel,month --stat "sleep: n mean sd"', "aggregate.settings:Aggregate"),
+    Entry("Compute", "compare", "Compare measures: before and after, between groups, or against another measure",
+          "lomrix compare long.csv --measure sleep,steps --between month --paired-on crew_id",
+          "compare.settings:Compare"),
     Entry("Deliver", "export", "Write a file for another program, missing values recoded",
           "lomrix export long.csv --to model.dat --form bare --missing-code auto", "export.settings:Export"),
 )  # fmt: skip

@@ -187,9 +187,13 @@ class ScoreOf:
 
     @cached_property
     def reliability(self) -> Reliability:
-        """How the items go together over the rows that have all of them."""
-        whole = np.flatnonzero(self.n == len(self.items))
-        return reliability(np.stack([cells[whole] for cells in self.cells], axis=1))
+        """How the items go together over the rows that have all of them; one that nobody was asked does not count."""
+        asked = [at for at, name in enumerate(self.items) if not self.table[name].is_without_values]
+        whole = np.flatnonzero(self.n == len(asked))
+        found = reliability(np.stack([self.cells[at][whole] for at in asked], axis=1) if asked else np.zeros((0, 0)))
+        of_each = np.full((2, len(self.items)), np.nan)
+        of_each[:, asked] = found.item_rest, found.alpha_without
+        return Reliability(found.n, found.alpha, of_each[0], of_each[1])
 
     def described(self) -> Variable:
         """The score's entry in the dictionary."""

@@ -11,7 +11,7 @@ import numpy as np
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import Groups, grouped, ordered_ranks
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, distinct_heads
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.code_list import CodeList
@@ -321,13 +321,3 @@ def counts_as_facts(made: Table) -> list[dict[str, object]]:
 def percent(value: float) -> str:
     """A per cent to one place."""
     return f"{value:.1f}"
-
-
-def distinct_heads(heads: tuple[str, ...]) -> tuple[str, ...]:
-    """Heads that differ from each other, so that a listing can name them."""
-    seen: dict[str, int] = {}
-    made = []
-    for head in heads:
-        seen[head] = seen.get(head, 0) + 1
-        made.append(head if seen[head] == 1 else f"{head} {seen[head]}")
-    return tuple(made)

@@ -1,0 +1,254 @@
+"""Differences between groups: sizes, intervals and tests, from the values or from their sums."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Numbers = npt.NDArray[np.float64]
+Counts = npt.NDArray[np.int64]
+LEVEL = 0.95
+NAN = float("nan")
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A difference with its interval and test.
+
+    Parameters
+    ----------
+    estimate, low, high
+        The difference and the ends of its 95 % interval.
+    statistic, df, p
+        Of the test, with its degrees of freedom and two-sided p-value.
+    effect, effect_low, effect_high
+        The standardised difference with its 95 % interval.
+    """
+
+    estimate: float = NAN
+    low: float = NAN
+    high: float = NAN
+    statistic: float = NAN
+    df: float = NAN
+    p: float = NAN
+    effect: float = NAN
+    effect_low: float = NAN
+    effect_high: float = NAN
+
+
+@dataclass(frozen=True)
+class Ratio:
+    """A test of several groups.
+
+    Parameters
+    ----------
+    statistic, df, df_within, p
+        F or chi-squared, its degrees of freedom, and its p-value; `df_within` is NaN for chi-squared.
+    effect
+        Share of the variance between groups (eta squared), or Cramér's V.
+    """
+
+    statistic: float = NAN
+    df: float = NAN
+    df_within: float = NAN
+    p: float = NAN
+    effect: float = NAN
+
+
+def of_student(estimate: float, error: float, df: float) -> tuple[float, float, float, float]:
+    """Ends of the 95 % interval, t, and p of an estimate with a standard error."""
+    from scipy import special  # which loads faster than its distributions
+
+    if not (error > 0 and df > 0):
+        return NAN, NAN, NAN, NAN
+    half = float(special.stdtrit(df, (1 + LEVEL) / 2)) * error
+    t = estimate / error
+    return estimate - half, estimate + half, t, float(2 * special.stdtr(df, -abs(t)))
+
+
+def effect_interval(effect: float, variance: float) -> tuple[float, float]:
+    """The 95 % interval of a standardised difference, from its variance in large samples."""
+    from scipy import special
+
+    half = float(special.ndtri((1 + LEVEL) / 2)) * float(np.sqrt(variance))
+    return effect - half, effect + half
+
+
+def of_two_groups(n: Counts, mean: Numbers, variance: Numbers) -> Difference:
+    """The second mean less the first, with variances of their own.
+
+    Parameters
+    ----------
+    n, mean, variance
+        Of both groups, each of shape (2,).
+
+    References
+    ----------
+    B. L. Welch, "The generalization of 'Student's' problem when several different population variances are involved",
+    Biometrika 34 (1947), 28-35. The standardised difference is that of J. Cohen, "Statistical Power Analysis for the
+    Behavioral Sciences", 2nd edition (1988), section 2.2, with the pooled standard deviation; its variance is that of
+    L. V. Hedges and I. Olkin, "Statistical Methods for Meta-Analysis" (1985), page 86, formula 14.
+    """
+    estimate = float(mean[1] - mean[0])
+    if (n < 2).any():
+        return Difference(estimate)
+    parts = variance / n
+    error = float(np.sqrt(parts.sum()))
+    if not error > 0:
+        return Difference(estimate)
+    df = float(parts.sum() ** 2 / (parts**2 / (n - 1)).sum())
+    low, high, t, p = of_student(estimate, error, df)
+    pooled = float(np.sqrt(((n - 1) * variance).sum() / (n.sum() - 2)))
+    effect = estimate / pooled
+    ends = effect_interval(effect, float(n.sum() / n.prod() + effect**2 / (2 * n.sum())))
+    return Difference(estimate, low, high, t, df, p, effect, *ends)
+
+
+def of_pairs(differences: Numbers) -> Difference:
+    """The mean of differences within pairs.
+
+    Parameters
+    ----------
+    differences
+        One for each pair.
+
+    References
+    ----------
+    Student, "The probable error of a mean", Biometrika 6 (1908), 1-25. The standardised difference is the mean over
+    the standard deviation of the differences (Cohen 1988, section 2.3.5); its variance is 1/n + d^2 / (2 n), as in
+    B. J. Becker, "Synthesizing standardized mean-change measures", British Journal of Mathematical and Statistical
+    Psychology 41 (1988), 257-278, for large samples.
+    """
+    n = len(differences)
+    estimate = float(differences.mean()) if n else NAN
+    if n < 2:
+        return Difference(estimate)
+    spread = float(differences.std(ddof=1))
+    if not spread > 0:
+        return Difference(estimate)
+    low, high, t, p = of_student(estimate, spread / float(np.sqrt(n)), n - 1)
+    effect = estimate / spread
+    return Difference(estimate, low, high, t, n - 1, p, effect, *effect_interval(effect, 1 / n + effect**2 / (2 * n)))
+
+
+def one_way(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
+    """One-way analysis of variance.
+
+    Parameters
+    ----------
+    n, mean, variance
+        Of k groups, each of shape (k,).
+
+    References
+    ----------
+    R. A. Fisher, "Statistical Methods for Research Workers" (1925), chapter 7.
+    """
+    from scipy import special
+
+    filled = n > 0
+    n, mean, variance = n[filled], mean[filled], np.nan_to_num(variance[filled])
+    k, total = len(n), int(n.sum())
+    if k < 2 or total <= k:
+        return Ratio()
+    between = float((n * (mean - (n * mean).sum() / total) ** 2).sum())
+    within = float(((n - 1) * variance).sum())
+    if not within > 0:
+        return Ratio()
+    f = between / (k - 1) / (within / (total - k))
+    return Ratio(f, k - 1, total - k, float(special.fdtrc(k - 1, total - k, f)), between / (between + within))
+
+
+def one_way_of_welch(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
+    """Analysis of variance of groups whose variances may differ.
+
+    References
+    ----------
+    B. L. Welch, "On the comparison of several mean values: an alternative approach", Biometrika 38 (1951), 330-336.
+    """
+    from scipy import special
+
+    if len(n) < 2 or (n < 2).any() or not (variance > 0).all():
+        return Ratio()
+    k, weight = len(n), n / variance
+    middle = (weight * mean).sum() / weight.sum()
+    lost = ((1 - weight / weight.sum()) ** 2 / (n - 1)).sum()
+    between = (weight * (mean - middle) ** 2).sum() / (k - 1)
+    f = float(between / (1 + 2 * (k - 2) / (k**2 - 1) * lost))
+    df = float((k**2 - 1) / (3 * lost))
+    return Ratio(f, k - 1, df, float(special.fdtrc(k - 1, df, f)))
+
+
+def chi_squared(counts: Counts) -> tuple[Ratio, Numbers]:
+    """Whether the shares of codes differ between groups, and the counts that equal shares would give.
+
+    Parameters
+    ----------
+    counts
+        Shape (codes, groups), no row or column of it empty.
+
+    References
+    ----------
+    K. Pearson, Philosophical Magazine 50 (1900), 157-175; the effect is that of H. Cramér, "Mathematical Methods of
+    Statistics" (1946), section 21.9.
+    """
+    from scipy import special
+
+    total = counts.sum()
+    expected = np.outer(counts.sum(axis=1), counts.sum(axis=0)) / max(total, 1)
+    if min(counts.shape) < 2:
+        return Ratio(), expected
+    value = float(((counts - expected) ** 2 / expected).sum())
+    df = (counts.shape[0] - 1) * (counts.shape[1] - 1)
+    effect = float(np.sqrt(value / total / (min(counts.shape) - 1)))
+    return Ratio(value, df, NAN, float(special.chdtrc(df, value)), effect), expected
+
+
+@dataclass(frozen=True)
+class Line:
+    """A straight line through points.
+
+    Parameters
+    ----------
+    n
+        Number of points.
+    slope, low, high
+        Slope with its 95 % interval.
+    intercept, r_squared, statistic, df, p
+        Where it meets 0, the share of the variance that it accounts for, and the test of the slope.
+    """
+
+    n: int
+    slope: float = NAN
+    low: float = NAN
+    high: float = NAN
+    intercept: float = NAN
+    r_squared: float = NAN
+    statistic: float = NAN
+    df: float = NAN
+    p: float = NAN
+
+
+def line_through(x: Numbers, y: Numbers) -> Line:
+    """The line of least squares.
+
+    Parameters
+    ----------
+    x, y
+        Points, none missing.
+
+    References
+    ----------
+    N. R. Draper and H. Smith, "Applied Regression Analysis", 3rd edition (1998), sections 1.2 to 1.4.
+    """
+    n = len(x)
+    if n < 3 or not np.ptp(x) > 0:
+        return Line(n)
+    across, up = x - x.mean(), y - y.mean()
+    spread, whole = float(across @ across), float(up @ up)
+    slope = float(across @ up) / spread
+    left = float(((up - slope * across) ** 2).sum())
+    low, high, t, p = of_student(slope, float(np.sqrt(left / (n - 2) / spread)), n - 2)
+    share = 1 - left / whole if whole > 0 else NAN
+    return Line(n, slope, low, high, float(y.mean() - slope * x.mean()), share, t, n - 2, p)

@@ -1,0 +1,1 @@
+"""Compare: a measure before and after, between groups, or against another measure."""

@@ -1,0 +1,46 @@
+"""Compare as it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Annotated, ClassVar, Literal, Self
+
+from pydantic import model_validator
+
+from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.step import Extra, Role, Step, need
+from lomrix.core.table.selection import columns_by_name, require_words
+
+
+class Compare(Step):
+    """Compare measures between groups or occasions, or against another measure: sizes, intervals, tests."""
+
+    word: ClassVar[str] = "compare"
+    done_by: ClassVar[str] = "lomrix.core.steps.compare.run:compared"
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file of the measures, in long layout."),)
+    gives: ClassVar[tuple[Extra, ...]] = (
+        Extra("figure", "Draw what is compared into a .png, .svg or .pdf.", "figure"),
+    )
+    result: ClassVar[Literal["table", "report", "report only"]] = "report"
+
+    measure: Annotated[str, parsed_by(require_words), Setting("The measures, each compared on its own.", "COLUMNS")]
+    between: Annotated[str, Setting("The column whose values are compared: a group, or an occasion.", "COLUMN")] = ""
+    paired_on: Annotated[Names, Setting("Who a row is of: each case is compared with itself.", "COLUMNS")] = ()
+    against: Annotated[str, Setting("A further measure: the slope of each measure on it.", "COLUMN")] = ""
+    as_numbers: Annotated[bool, Setting("Compare means also of measures whose values are codes.")] = False
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        need(self.measure, "measure", "No ‹measure› was given.", "Name what is compared, such as ‹measure=sleep›.")
+        need(self.between or self.against, "between", "Nothing says what is compared.",
+             "Say ‹between=month› for groups or occasions, or ‹against=age› for a slope.")  # fmt: skip
+        need(self.between or not self.paired_on, "between", "Pairs are of two occasions.", "Say ‹between=month›.")
+        need(not (self.paired_on and self.against), "against", "A slope is not taken in pairs.",
+             "Derive the change first: \"d = change(sleep)\", and compare that.")  # fmt: skip
+        return self
+
+    def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
+        """The measures and what they are compared by."""
+        found = columns_by_name(self.measure, names)
+        others = [name for name in (self.between, self.against) if name]
+        return None if found is None else list(dict.fromkeys([*found, *others, *self.paired_on]))
