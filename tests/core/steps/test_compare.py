@@ -135,7 +135,7 @@ def test_the_line_of_anscombe() -> None:
 
 
 def test_slopes_of_each_group_and_together() -> None:
-    source = table(g=["a"] * 3 + ["b"] * 3, x=[1, 2, 3, 1, 2, 3], y=[1, 2, 3.5, 6, 4, 2], z=[1] * 6)
+    source = table(g=["a"] * 3 + ["b"] * 3, x=[1, 2, 3, 1, 2, 3], y=[1.0, 2.0, 3.5, 6.0, 4.0, 2.0], z=[1] * 6)
     result = compare(source, "y", against="x", between="g")
     assert result.table["difference"].cells() == pytest.approx([1.25, -2.0, -0.375])
     assert result.table["comparison"].cells()[2] == "slope on x, all"

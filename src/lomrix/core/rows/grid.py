@@ -19,6 +19,10 @@ from lomrix.core.table.other_layout import OtherLayout, typed_value
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
+MEND = (
+    "Mend the file, name an ‹occasion› that tells the rows apart, or say ‹repeated=first›, last, mean, "
+    "median, min, max or sum."
+)
 
 
 @dataclass
@@ -148,7 +152,7 @@ class Grid:
         """For each occasion the number of cases that have a row."""
         if self.is_full:
             return np.full(self.times, len(self.cases))
-        return np.asarray(np.count_nonzero(self._taken.reshape(len(self.cases), self.times), axis=0))
+        return np.asarray(np.count_nonzero(self.seen, axis=0))
 
     @cached_property
     def _taken(self) -> npt.NDArray[np.bool_]:
@@ -165,8 +169,18 @@ class Grid:
         counts = np.bincount(self.cells, minlength=self.size)
         return np.flatnonzero(counts[self.cells] > 1)
 
-    def require_no_repetition(self) -> None:
+    @property
+    def seen(self) -> npt.NDArray[np.bool_]:
+        """Shape (cases, occasions): True where some row is."""
+        return self._taken.reshape(len(self.cases), self.times)
+
+    def require_no_repetition(self, todo: str = MEND) -> None:
         """Stop where case and occasion stand in several rows.
+
+        Parameters
+        ----------
+        todo
+            What to do about it.
 
         Raises
         ------
@@ -186,6 +200,5 @@ class Grid:
         raise DataError(
             f"{count:,} {'case and occasion stands' if count == 1 else 'cases and occasions stand'} in several rows.",
             where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if count > MOST_EXAMPLES else ""),
-            todo="Mend the file, name an ‹occasion› that tells the rows apart, or say ‹repeated=first›, last, mean, "
-            "median, min, max or sum.",
+            todo=todo,
         )

@@ -299,7 +299,8 @@ class Comparing:
             parts = [(text, there & (codes == at)) for at, text in enumerate(self.sides.texts)]
         for text, some in [*parts, ("all", there)]:
             line = line_through(x[some], y[some])
-            words = f"slope on {self.step.against}" + (f", {self.step.between} {text}" if parts else "")
+            side = text if some is there else f"{self.step.between} {text}"
+            words = f"slope on {self.step.against}" + (f", {side}" if parts else "")
             rows.append({"measure": self.name, "comparison": words, "n": line.n, **of_line(line)})
             ends = "" if np.isnan(line.low) else f"{number(line.low)} to {number(line.high)}"
             lines.append((text, line.n, number(line.slope), ends, number(line.intercept), number(line.r_squared)))

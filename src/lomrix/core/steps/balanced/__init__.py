@@ -1,0 +1,1 @@
+"""To balanced: a panel in which every case has every occasion."""

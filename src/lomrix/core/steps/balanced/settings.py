@@ -1,0 +1,44 @@
+"""To balanced as it is asked for."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Self
+
+from pydantic import model_validator
+
+from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.step import Division, Role, Step, need
+from lomrix.core.table.selection import require_words
+
+
+class ToBalanced(Step):
+    """Make the panel rectangular: add the rows that are missing, or keep the cases that have all."""
+
+    word: ClassVar[str] = "to-balanced"
+    done_by: ClassVar[str] = "lomrix.core.steps.balanced.run:balanced"
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
+
+    case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")]
+    occasion: Annotated[Names, Setting("The column that names the occasion.", "COLUMNS")]
+    occasions: Annotated[Names, Setting("The occasions that count; all in the file by default.", "VALUES")] = ()
+    only_whole: Annotated[bool, Setting("Keep the cases that were seen at all of them, and add nothing.")] = False
+    constant: Annotated[
+        str,
+        parsed_by(require_words),
+        Setting("Columns filled from the case in added rows; by default those that never change.", "COLUMNS"),
+    ] = ""
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        need(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
+        need(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured.")
+        need(len(self.occasion) == 1 or not self.occasions, "occasions", "‹occasions› are the values of one column.",
+             "Name one ‹occasion›.")  # fmt: skip
+        need(not (self.only_whole and self.constant), "constant", "No row is added, so nothing is filled.",
+             "Leave ‹constant› out.")  # fmt: skip
+        return self
+
+    @property
+    def division(self) -> Division:
+        """By case, where the occasions were said."""
+        return Division("by key", {"source": self.case}) if self.occasions else Division("whole")

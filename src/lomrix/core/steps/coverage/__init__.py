@@ -1,0 +1,1 @@
+"""Coverage: who was seen when, and what was measured then."""
