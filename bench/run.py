@@ -16,6 +16,16 @@ from pathlib import Path
 HERE = Path(__file__).parent
 STATISTICS = ["--stat", "sleep,heart_rate: n mean sd median"]
 MAKE = "import sys; from pathlib import Path; from inputs import made; made(Path(sys.argv[1]), int(sys.argv[2]))"
+# Ten expressions of the kinds that a study has.
+TEN = [
+    "old = age > 65", "age2 = age ** 2", "level = mean_of('level0..level3')", "low = min(level0, level1)",
+    "z = standardised(level0)", "night = watch == 'night'", "since = days_between(born, '2024-06-01')",
+    "grown = age_on(born, '2024-06-01')", "band = bands(age, 30, 45, 60)", "total = score0 + score1 + score2",
+]  # fmt: skip
+COURSE = [
+    "change = change(sleep)", "first = first(sleep)", "mean = case_mean(sleep)", "sum = running_sum(steps)",
+    "last = carried(mood)", "number = occasion_number()",
+]  # fmt: skip
 HEADER = ["--header", "{measure}_m{month}"]
 
 
@@ -24,6 +34,7 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     file = {path.stem: str(path) for path in folder.glob(f"*.{suffix}")}
     out = f"out.{suffix}"
     made_jobs = {}
+    table = file["register"]
     for kind in ("integer", "string"):
         inputs = [file[f"visits_{kind}"], file[f"crew_{kind}"]]
         made_jobs[f"merge-{kind}"] = (["merge", *inputs, "--key", "crew", "--rows", "base"], inputs, out)
@@ -42,11 +53,19 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     for groups in ("few", "many"):
         command = ["aggregate", file["groups"], "--by", groups, "--stat", "x,y: mean sd median"]
         made_jobs[f"aggregate-{groups}"] = (command, [file["groups"]], out)
+    made_jobs["derive-ten"] = (["derive", table, *TEN], [table], out)
+    made_jobs["derive-course"] = (["derive", file["long"], *COURSE, *long], [file["long"]], out)
+    # Cases whose rows stand in no order.
+    made_jobs["derive-mean"] = (["derive", visits, "mean = case_mean(sleep)", "--case", "crew"], [visits], out)
+    items = ["--name", "total", "--items", "score0..score7", "--reverse", "score1", "--span", "0:3", "--at-least", "6"]
+    made_jobs["score"] = (["score", table, *items], [table], out)
+    made_jobs["compare"] = (["compare", table, "--measure", "level0,level1,age", "--between", "watch"], [table], "")
+    made_jobs["coverage"] = (["coverage", file["long"], *long], [file["long"]], "")
+    made_jobs["to-balanced"] = (["to-balanced", file["long"], *long], [file["long"]], out)
     made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
     made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")
     parts = [visits, visits]
     made_jobs["stack"] = (["stack", *parts, "--mark", "wave=1,2"], parts, out)
-    table = file["register"]
     made_jobs["profile"] = (["profile", table], [table], "")
     made_jobs["check"] = (["check", table, "--key", "id"], [table], "")
     made_jobs["recode"] = (["recode", table, "--map", "watch: day=1, night=2, split=3"], [table], out)

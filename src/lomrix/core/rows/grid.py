@@ -137,6 +137,24 @@ class Grid:
         of_row = self._occasions[1]
         return np.arange(self.size) if of_row is None else np.asarray(self.cases.of_row * self.times + of_row)
 
+    def at_each(self, rows: npt.NDArray[np.bool_] | None = None) -> npt.NDArray[np.int64]:
+        """Number of rows at each occasion, of some rows (a mask) or of all."""
+        of_row = self._occasions[1]
+        if of_row is not None:
+            return np.bincount(of_row if rows is None else of_row[rows], minlength=self.times)
+        if rows is None:
+            return np.full(self.times, len(self.cases))
+        return np.asarray(np.count_nonzero(rows.reshape(-1, self.times), axis=0))
+
+    def rows_at(self, places: Rows) -> Rows:
+        """For each case a row that stands at one of its occasions, which it has."""
+        at = np.arange(len(places)) * self.times + places
+        if self.is_full:
+            return at
+        row = np.zeros(self.size, np.int64)
+        row[self.cells] = np.arange(len(self.table))
+        return np.asarray(row[at])
+
     @cached_property
     def in_order(self) -> bool:
         """True where every row stands behind the one above it, case by case and occasion by occasion."""

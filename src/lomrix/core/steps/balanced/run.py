@@ -133,7 +133,9 @@ class Balancing:
         there = self.row_at >= 0
         inside, whole = int(np.count_nonzero(there)), int(np.count_nonzero(there.all(axis=1)))
         occasions = told_together(self.step.occasion, self.wanted)
-        elsewhere = len(self.table) - len(np.unique(self.row_at[there]))
+        taken = np.zeros(len(self.table), np.bool_)
+        taken[self.row_at[there]] = True
+        elsewhere = int(np.count_nonzero(~taken))
         parts: Parts
         if self.step.only_whole:
             kept = int(np.count_nonzero(there.all(axis=1))) * times

@@ -46,7 +46,7 @@ class Patterns:
         place[order] = np.arange(len(order))
         return first[order], place[which], counts[order]
 
-    @property
+    @cached_property
     def rows(self) -> Mask:
         """Shape (patterns, occasions), the commonest first."""
         return self.seen[self._distinct[0]]
@@ -66,14 +66,24 @@ class Patterns:
         return ["".join(SEEN if one else NOT_SEEN for one in row) for row in self.rows.tolist()]
 
     @cached_property
-    def first(self) -> Counts:
-        """For each case the place of the first occasion at which it was seen."""
-        return np.asarray(self.seen.argmax(axis=1))
+    def row_first(self) -> Counts:
+        """For each pattern the place of the first occasion at which its cases were seen."""
+        return np.asarray(self.rows.argmax(axis=1))
 
     @cached_property
+    def row_last(self) -> Counts:
+        """For each pattern the place of the last one."""
+        return np.asarray(self.rows.shape[1] - 1 - self.rows[:, ::-1].argmax(axis=1))
+
+    @property
+    def first(self) -> Counts:
+        """For each case the place of the first occasion at which it was seen."""
+        return self.row_first[self.of_case]
+
+    @property
     def last(self) -> Counts:
         """For each case the place of the last occasion at which it was seen."""
-        return np.asarray(self.seen.shape[1] - 1 - self.seen[:, ::-1].argmax(axis=1))
+        return self.row_last[self.of_case]
 
     def flows(self) -> dict[str, Counts]:
         """By word, for each occasion a number of cases.
@@ -82,18 +92,21 @@ class Patterns:
         they had missed at least one; `left` those that were seen at the occasion before and not there; `not again`
         those that were never seen afterwards.
         """
-        seen, times = self.seen, self.seen.shape[1]
+        seen, counts = self.rows, self.counts
+        times = seen.shape[1]
         before = np.zeros_like(seen)
         before[:, 1:] = seen[:, :-1]
-        counted = np.bincount
-        new = counted(self.first, minlength=times)
-        stayed = np.count_nonzero(seen & before, axis=0)
-        there = np.count_nonzero(seen, axis=0)
+
+        def cases(which: Mask) -> Counts:
+            return np.asarray(counts @ which)
+
+        there, stayed = cases(seen), cases(seen & before)
+        new = np.bincount(self.row_first, counts, times).astype(np.int64)
         return {
             "seen": there,
-            "kept": np.count_nonzero(seen & seen[:, :1], axis=0),
+            "kept": cases(seen & seen[:, :1]),
             "new": new,
             "returned": there - stayed - new,
-            "left": np.count_nonzero(before, axis=0) - stayed,
-            "not again": counted(self.last, minlength=times),
+            "left": cases(before) - stayed,
+            "not again": np.bincount(self.row_last, counts, times).astype(np.int64),
         }

@@ -102,14 +102,15 @@ class Covering:
         columns = {name: self.rows[name].take(cases.firsts) for name in self.step.case}
         texts = Pool.of(found.texts())
         columns["pattern"] = Column.of_strings(found.of_case.astype(np.int32), texts)
-        seen = np.count_nonzero(found.seen, axis=1)
+        seen = np.count_nonzero(found.rows, axis=1)[found.of_case]
         columns["occasions_seen"] = Column.of("integer", seen)
         for word, places in (("first", found.first), ("last", found.last)):
             for place, name in enumerate(self.step.occasion):
-                own = self.rows[name].take(self._row_at(places))
+                own = self.rows[name].take(self.grid.rows_at(places))
                 columns[f"{word}_{name}" if len(self.step.occasion) == 1 else f"{word}_{name}_{place + 1}"] = own
         columns["missed_between"] = Column.of("integer", found.last - found.first + 1 - seen)
-        columns["rows"] = Column.of("integer", np.bincount(cases.of_row, minlength=len(cases)))
+        of_case = cases.lengths if cases.together else np.bincount(cases.of_row, minlength=len(cases))
+        columns["rows"] = Column.of("integer", of_case)
         labels = {
             "pattern": f"seen (x) or not (.) at {self.step.occasion[0]} {', '.join(self.occasions)}",
             "occasions_seen": "occasions at which the case was seen",
@@ -120,12 +121,6 @@ class Covering:
         entries = {**known.variables, **{name: Variable(label=label) for name, label in labels.items()}}
         return Table(columns, Dictionary(entries, known.codes), name="coverage")
 
-    def _row_at(self, places: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
-        """For each case a row at one of its occasions."""
-        row = np.zeros(self.grid.size, np.int64)
-        row[self.grid.cells] = np.arange(len(self.rows))
-        return row[np.arange(len(places)) * self.grid.times + places] if len(places) else places
-
     # ----------------------------------------------------------------- account
 
     def account(self, made: Table) -> Account:
@@ -134,7 +129,7 @@ class Covering:
         cells = int(np.count_nonzero(found.seen))
         repeated = len(self.rows) - cells
         parts = [("first of their case and occasion", cells), ("repeating one", repeated), *self.without]
-        whole = int(np.count_nonzero(found.seen.all(axis=1)))
+        whole = int(found.counts[found.rows.all(axis=1)].sum())
         return Account(
             "coverage",
             f"{counted(len(grid.cases), 'case', 'cases')} at {counted(grid.times, 'occasion', 'occasions')}; "
@@ -188,12 +183,11 @@ class Covering:
             names = chosen_columns(self.step.measure, types, self.rows.name)
         if not names:
             return None
-        of_row = self.grid.cells % max(self.grid.times, 1)
-        rows = np.bincount(of_row, minlength=self.grid.times)
+        rows = self.grid.at_each()
         lines = []
         for name in names[:MOST_MEASURES]:
             column = self.rows[name]
-            present = rows if column.why is None else np.bincount(of_row[column.why == 0], minlength=self.grid.times)
+            present = rows if column.why is None else self.grid.at_each(column.why == 0)
             lines.append((name, *(share(int(n), int(own)) for n, own in zip(present, rows, strict=True))))
         more = f"; {len(names) - MOST_MEASURES:,} further ones are not shown" if len(names) > MOST_MEASURES else ""
         title = f"cells with a value, per cent of the rows of the occasion{more}"
@@ -211,7 +205,9 @@ class Covering:
             examples = tuple((row, " ".join(map(str, text))) for row, text in zip(numbers, texts, strict=True) if row)
             text = f"{counted(len(rows), 'row shares', 'rows share')} case and occasion with another one."
             yield Note(text, "", examples, "repeated", len(rows))
-        missed = int(np.count_nonzero(self.patterns.last - self.patterns.first + 1 > self.patterns.seen.sum(axis=1)))
+        found = self.patterns
+        gaps = found.row_last - found.row_first + 1 > np.count_nonzero(found.rows, axis=1)
+        missed = int(found.counts[gaps].sum())
         if missed:
             text = f"{counted(missed, 'case', 'cases')} missed an occasion and came back."
             yield Note(text, kind="missed-between", count=missed, done=True)
