@@ -33,8 +33,11 @@ def running_totals(values: Array, starts: Rows) -> Array:
     >>> running_totals(np.array([1, 2, 3, 10, 20]), np.array([0, 3])).tolist()
     [1, 3, 6, 10, 30]
     """
-    total = values.copy()
     lengths = np.diff(np.append(starts, len(values)))
+    if values.dtype.kind == "i" and len(values):  # whole numbers may run on: what was there before is taken off exactly
+        total = np.cumsum(values)
+        return np.asarray(total - np.repeat(total[starts] - values[starts], lengths))
+    total = values.copy()
     for run in np.flatnonzero(lengths > LONG).tolist():
         part = slice(starts[run], starts[run] + lengths[run])
         total[part] = np.cumsum(values[part])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from lomrix.core.arrays.exact import subtracted
+from lomrix.core.arrays.exact import reach, subtracted
 from lomrix.core.arrays.types import Array
 from lomrix.core.arrays.within import last_present, running_totals
 from lomrix.core.errors import UsageError
@@ -138,6 +138,8 @@ def running_sum(scope: Scope, x: Column) -> Column:
     if not whole:
         with np.errstate(invalid="ignore"):
             return made("number", total, [x], ~np.isfinite(total))
+    if reach(counted) * max(int(line.lengths.max(initial=0)), 1) < 2**63:
+        return made("integer", total, [x])
     rough = np.abs(line.of_rows(running_totals(counted.astype(np.float64), line.starts)))
     return made("integer", total, [x], rough >= 2.0**63)
 

@@ -18,11 +18,23 @@ ISO = "%Y-%m-%d"
 
 def parts_of(column: Column) -> tuple[Whole, Whole, Whole]:
     """Months since 1970, day of the month, and microseconds of the day."""
-    moments = np.where(column.is_missing, np.datetime64(0, "us"), column.values.astype("datetime64[us]"))
+    if column.type == "date":
+        days = np.where(column.is_missing, 0, column.values.astype(np.int64))
+        low, high = int(days.min(initial=0)), int(days.max(initial=0))
+        none = np.broadcast_to(np.int64(0), len(days))
+        if high - low <= len(days):  # a calendar of the days that can occur is looked up, which takes no reckoning
+            months, day = of_calendar(np.arange(low, high + 1))
+            return months[days - low], day[days - low], none
+        return (*of_calendar(days), none)
+    moments = np.where(column.is_missing, np.datetime64(0, "us"), column.values)
     days = moments.astype("datetime64[D]")
-    months = days.astype("datetime64[M]")
-    day = (days - months.astype("datetime64[D]")).astype(np.int64) + 1
-    return months.astype(np.int64), day, (moments - days).astype(np.int64)
+    return (*of_calendar(days.astype(np.int64)), (moments - days).astype(np.int64))
+
+
+def of_calendar(days: Whole) -> tuple[Whole, Whole]:
+    """Months since 1970 and day of the month, of days since 1970."""
+    months = days.astype("datetime64[D]").astype("datetime64[M]")
+    return months.astype(np.int64), days - months.astype("datetime64[D]").astype(np.int64) + 1
 
 
 @function(KIND)
