@@ -68,9 +68,32 @@ say "Blood draws belong to the visit they are nearest to."
 show merge out/fatigue.csv bloods.xlsx --key crew_id --near visit_date=drawn_on --within 21d --once --rows base \
     --missing-text "under range" --out out/fatigue_bloods.csv
 
-say "Group level: sleep by route and month."
-show aggregate out/visits.csv --by route_type,month --stat "sleep: n missing mean sd" --stat "steps: median" \
-    --out out/by_route.csv
+say "Who was seen when? Patterns, who left and who came back, what was measured."
+show coverage out/visits.csv --case crew_id --occasion month --figure out/coverage.png --out out/coverage.csv
+
+say "Fatigue as a score: two items are worded the other way round, five of six must be there, wave by wave."
+show score out/fatigue_wide.csv --dictionary dictionary.toml --header "{measure}_m{month}" --out out/fatigue_scored.csv
+
+say "New variables: hours, change since the visit before, distance from one's own mean, months since joining, its square."
+show derive out/visits.csv "sleep_h = sleep / 60" "change = change(sleep_h)" "own = sleep_h - case_mean(sleep_h)" \
+    "age = age_on(birth_date, '2024-01-15')" "months = months_between(joined_on, '2024-01-15') + month" \
+    "months2 = months ** 2" "age_band = bands(age, 30, 40, 50)" \
+    --case crew_id --occasion month --label "sleep_h=Sleep in hours" --unit "sleep_h=h" --out out/derived.csv
+
+say "Group level: sleep by route and month, with intervals; groups of fewer than 30 are suppressed."
+show aggregate out/visits.csv --by route_type,month --stat "sleep: n missing mean sd ci" --stat "steps: median" \
+    --min-n 30 --figure out/by_route.png --out out/by_route.csv
+
+say "Noise by vessel beside every row, and how far the row is from it."
+show aggregate out/visits.csv --by vessel --stat "noise_db,sleep: mean" --attach --deviation --out out/attached.csv
+
+say "Before and after, each crew member with themselves; then as if they were strangers."
+show subset out/visits.csv --where "month in (0, 6)" --out out/two_months.csv
+show compare out/two_months.csv --measure sleep,steps,heart_rate --between month --paired-on crew_id --figure out/compare.png
+show compare out/two_months.csv --measure sleep --between month
+
+say "A rectangular panel for programs that want one: what was added says so."
+show to-balanced out/visits.csv --case crew_id --occasion month --out out/panel.csv
 
 say "For a program that reads only numbers: no header, one missing code, a text that says what is what."
 show export out/visits.csv --to out/model.dat --form bare --missing-code auto \

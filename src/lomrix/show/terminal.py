@@ -300,7 +300,7 @@ def ending_view(
     """
     parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {visible(line)}") for line in written]
     if not_drawn:
-        parts.append(Text.assemble(("not drawn", "bold yellow"), "  there is no measure of numbers"))
+        parts.append(Text.assemble(("not drawn", "bold yellow"), "  there are no numbers, or no rows, to be drawn"))
     if compared:
         parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
     if rehearsal:

@@ -352,4 +352,6 @@ def test_statistics_across_columns_by_hand() -> None:
     assert evaluated("sd_of('f1..f3')", source).cells() == [math.sqrt(7), None]
     assert reasons(evaluated("mean_of('f1..f3')", source)) == [None, "blank"]
     assert reasons(evaluated("mean_of('f1..f3', at_least=2)", source)) == [None, "too-few"]
+    none = Table({"f1": Column.of_cells("integer", [None, 1], "refused"), "f2": column([None, None])})
+    assert reasons(evaluated("mean_of('f1..f2', at_least=2)", none)) == ["refused", "too-few"]
     assert evaluated("sum_of('f1..f3', at_least=1) - count_of('@number')", source).cells() == [9, 1]

@@ -175,3 +175,9 @@ def test_an_item_without_values_counts_as_missing() -> None:
     source = source.with_columns({**source.columns, "f3": Column.all_missing("string", 2, "not-in-file")})
     made = score(source, at_least=2).table
     assert made["s"].cells() == [3, 7.5]
+
+
+def test_who_has_no_item_at_all_misses_the_score_for_that_reason() -> None:
+    items = {f"f{at}": Column.of_cells("integer", [None, 2 if at == 1 else None], "no-occasion") for at in (1, 2, 3)}
+    made = score(Table(items), at_least=2).table
+    assert reasons(made["s"]) == ["no-occasion", "too-few"]

@@ -196,7 +196,7 @@ def holds(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:
             pass
     elif is_number(wanted):
         return np.asarray(column.values == float(wanted))
-    raise UsageError(f'"{value}" is no value that a {column.type} can have.', todo="Write share(2), or share(day).")
+    raise UsageError(f'"{value}" is no value of type {column.type}.', todo="Write share(2), or share(day).")
 
 
 def weights_of(column: Column, name: str, first_row: int) -> npt.NDArray[np.float64]:

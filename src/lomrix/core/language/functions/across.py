@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import as_float, made
+from lomrix.core.language.operands import as_float, first_reason, made
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
 
@@ -61,16 +61,19 @@ class Row:
     def told(self, values: Numbers, at_least: int | None) -> Column:
         """The values, missing where too few cells are present.
 
-        Without `at_least` all must be, and a row misses its value for the reason of its first missing cell.
+        Without `at_least` all must be. Then, and where none is present, a row misses its value for the reason of its
+        first missing cell.
         """
         whole = all(column.type in ("integer", "boolean") for column in self.columns)
         exact = whole and bool((np.abs(values[np.isfinite(values)]) < 2**53).all())
         with np.errstate(invalid="ignore"):
             exact = exact and bool((values == np.floor(values))[np.isfinite(values)].all())
-        operands = self.columns if at_least is None else []
-        column = made("number", values, operands)
+        column = made("number", values, self.columns if at_least is None else [])
         if at_least is not None:
-            column = column.with_missing(self.n < max(at_least, 0), TOO_FEW)
+            why, reasons = first_reason(self.columns)
+            none = np.where(self.n == 0, 0 if why is None else why, 0).astype(np.uint8) * (at_least > 0)
+            column = Column.of("number", values, none.astype(np.uint8), reasons)
+            column = column.with_missing(self.n < at_least, TOO_FEW)
         column = column.with_missing(~np.isfinite(values), UNDEFINED)
         return made("integer", np.nan_to_num(column.values), [column]) if exact else column
 

@@ -36,14 +36,14 @@ def group_means(summaries: Mapping[str, Summary], groups: Groups, by: Sequence[s
         series.setdefault(parts, []).append(at)
     if not others:
         series = {(): list(range(groups.count))}
-    drawn = []
+    drawn: list[Course] = []
     for name, summary in summaries.items():
-        if summary.column.type not in NUMERIC:
+        if summary.column.type not in NUMERIC or not groups.count:
             continue
         found, half = summary.values, summary.values.half_interval
         averages = tuple(
             Average(
-                ", ".join(map(str, parts)), np.array([values.index(ticks[one]) for one in at]),
+                ", ".join(map(str, parts)), np.array([values.index(ticks[one]) for one in at], np.int64),
                 found.sizes[at], found.mean[at], (found.mean - half)[at], (found.mean + half)[at],
             )
             for parts, at in series.items()

@@ -20,7 +20,12 @@ BANDS = 4
 
 
 def notes_of(
-    step: Aggregate, rows: Table, by: Sequence[str], groups: Groups, computed: Mapping[str, Column]
+    step: Aggregate,
+    rows: Table,
+    by: Sequence[str],
+    groups: Groups,
+    computed: Mapping[str, Column],
+    unheld: Sequence[str] = (),
 ) -> Iterator[Note]:
     """Keys that look continuous, groups of missing keys, and statistics that are missing."""
     for name in continuous(rows, by, groups):
@@ -33,6 +38,8 @@ def notes_of(
                 why = ", ".join(column.reason_counts())
                 text = f"{counted(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
                 yield Note(text, name, (), "missing-group", column.missing_count, done=True)
+    for name in unheld:
+        yield Note("0 everywhere: no cell of any group holds that value.", name, (), "no-such-value", 1)
     alike: dict[tuple[str, int], list[str]] = {}
     for name, column in computed.items():
         for reason, count in column.reason_counts().items():

@@ -279,9 +279,14 @@ class Grouping:
                 ),
                 *self._computed_keys(),
             ),
-            tuple(notes_of(self.step, self.rows, self.by, self.groups, self.computed)),
+            tuple(notes_of(self.step, self.rows, self.by, self.groups, self.computed, self._unheld())),
             tuple(proposals(self.step, self.rows, self.by, self.groups)),
         )
+
+    def _unheld(self) -> list[str]:
+        """Shares of values that no cell holds."""
+        shares = [self.names[pair] for pair in self.wanted if SHARE.fullmatch(pair[1])]
+        return [name for name in shares if not np.nan_to_num(self.computed[name].values).any()]
 
     def _computed_keys(self) -> list[Listing]:
         """What the values of computed keys mean."""

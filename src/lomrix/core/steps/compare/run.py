@@ -101,14 +101,14 @@ class Comparing:
     @property
     def is_codes(self) -> bool:
         """True where its values are codes or words, which are counted."""
-        column = self.table[self.name]
+        column = self.column
         coded = bool(self.table.dictionary.labels_of(self.name)) and not self.step.as_numbers
         return column.type in ("string", "boolean") or coded
 
     @property
     def column(self) -> Column:
         """The measure."""
-        return self.table[self.name]
+        return numeric(self.table[self.name])
 
     def found(self) -> Found:
         """Compare it in the way that fits."""
@@ -286,7 +286,7 @@ class Comparing:
     # ----------------------------------------------------------------- against
 
     def _against(self) -> Found:
-        other = self.table[self.step.against]
+        other = numeric(self.table[self.step.against])
         for name, column in ((self.name, self.column), (self.step.against, other)):
             if column.type not in NUMERIC:
                 raise UsageError(f"{name} is {column.type}; a slope is of numbers.", todo="Name columns of numbers.")
@@ -316,6 +316,11 @@ class Comparing:
         parts += [(f"{self.step.against} missing", int(np.count_nonzero(left & ~first & other.is_missing)))]
         parts += [(f"{self.step.between} missing", int(np.count_nonzero(self.sides.groups.codes < 0)))]
         return Balance(f"rows for {self.name}", len(self.table), tuple((word, n) for word, n in parts if n))
+
+
+def numeric(column: Column) -> Column:
+    """A column, as numbers where it has no value at all."""
+    return column.fitting("number") if column.is_without_values and column.type == "string" else column
 
 
 def unadjusted(tests: Sequence[Mapping[str, Any]]) -> list[Note]:

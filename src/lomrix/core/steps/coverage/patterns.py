@@ -68,12 +68,13 @@ class Patterns:
     @cached_property
     def row_first(self) -> Counts:
         """For each pattern the place of the first occasion at which its cases were seen."""
-        return np.asarray(self.rows.argmax(axis=1))
+        return np.asarray(self.rows.argmax(axis=1)) if len(self.rows) else np.zeros(0, np.int64)
 
     @cached_property
     def row_last(self) -> Counts:
         """For each pattern the place of the last one."""
-        return np.asarray(self.rows.shape[1] - 1 - self.rows[:, ::-1].argmax(axis=1))
+        last = self.rows.shape[1] - 1
+        return np.asarray(last - self.rows[:, ::-1].argmax(axis=1)) if len(self.rows) else np.zeros(0, np.int64)
 
     @property
     def first(self) -> Counts:

@@ -21,6 +21,8 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 
 MOST_EXAMPLES = 5
+# Places of the reasons that a score has besides those of its items.
+TOO_FEW_ITEMS, NO_ITEM = 1, 2
 
 
 @dataclass
@@ -151,7 +153,7 @@ class ScoreOf:
 
     @cached_property
     def column(self) -> Column:
-        """The score: missing where too few items are present, for the first item's reason where all are needed."""
+        """The score, missing where too few items are present."""
         total = np.sum(self.cells, axis=0)
         with np.errstate(invalid="ignore", divide="ignore"):
             mean = total / self.n
@@ -161,20 +163,19 @@ class ScoreOf:
             else np.where(self.n == len(self.wanted), total, mean * len(self.wanted))
         )
         short = self.n < self.needed
-        why = short.astype(np.uint8)
-        reasons: tuple[str, ...] = (TOO_FEW,)
-        if not self.scale.at_least:
-            found, names = first_reason([self.table[name] for name in self.items])
-            absent = len(self.columns) < len(self.wanted)
-            reasons = (NOT_IN_FILE, *names)
-            why = (
-                np.where(short, np.uint8(1), np.uint8(0))
-                if absent or found is None
-                else np.where(found > 0, found + 1, 0)
-            )
+        why, reasons = self._why(short)
         whole = self.scale.method == "sum" and bool((np.nan_to_num(values[~short]) % 1 == 0).all())
         filled = np.where(short, 0, np.nan_to_num(values))
-        return Column.of("integer" if whole and self._is_whole else "number", filled, why.astype(np.uint8), reasons)
+        return Column.of("integer" if whole and self._is_whole else "number", filled, why, reasons)
+
+    def _why(self, short: npt.NDArray[np.bool_]) -> tuple[npt.NDArray[np.uint8], tuple[str, ...]]:
+        """Why a score is missing: too few items; where none is there, or all are needed, what their first one says."""
+        found, names = first_reason([self.table[name] for name in self.items])
+        why = np.where(short, TOO_FEW_ITEMS if self.scale.at_least else NO_ITEM, 0)
+        if found is not None:
+            told = short & (found > 0) & ((self.n == 0) | (not self.scale.at_least))
+            why = np.where(told, found.astype(np.int64) + NO_ITEM, why)
+        return why.astype(np.uint8), (TOO_FEW, NOT_IN_FILE, *names)
 
     @property
     def _is_whole(self) -> bool:
