@@ -42,7 +42,7 @@ def course_figure(courses: Sequence[Course], case: str, path: Path, format_: str
     figure, facets = pyplot.subplots(down, across, figsize=size, layout="constrained", squeeze=False)
     for number, axes in enumerate(facets.flat):
         if number < len(shown):
-            facet(axes, shown[number])
+            facet(axes, shown[number], is_last=number + 1 == len(shown))
         else:
             axes.set_visible(False)
     figure.suptitle(caption(courses, case), fontsize=9, x=0.01, ha="left", color="#555555")
@@ -61,8 +61,8 @@ def caption(courses: Sequence[Course], case: str) -> str:
     return f"thin: {which} cases ({case}); thick: mean of all with its 95 % interval{left}"
 
 
-def facet(axes: Any, course: Course) -> None:
-    """One measure."""
+def facet(axes: Any, course: Course, *, is_last: bool = True) -> None:
+    """One measure; what the colours mean stands beside the last one where it has no room in each."""
     where = positions(course.values)
     for number, (average, lines) in enumerate(zip(course.averages, course.lines, strict=True)):
         colour = COLOURS[number % len(COLOURS)]
@@ -74,12 +74,14 @@ def facet(axes: Any, course: Course) -> None:
             axes.fill_between(x, average.low, average.high, color=colour, alpha=0.22, linewidth=0, zorder=2)
         elif len(course.averages) > 1:  # so that the intervals of several groups stand side by side
             x = x + (number - (len(course.averages) - 1) / 2) * 0.012 * (where.max() - where.min() or 1)
+        # What begins with an underscore stays out of the legend: a group without any mean to be drawn.
+        label = "_" if np.isnan(average.mean).all() else average.series or "mean"
         width = 2.2 if len(course.averages) < 5 else 1.4
         joins = "-" if course.is_ordered else "none"
         marks = np.stack([average.mean - average.low, average.high - average.mean])
         axes.errorbar(
             x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=width, linestyle=joins, marker="o",
-            markersize=4.5, capsize=3, elinewidth=1.2, zorder=3, label=average.series or "mean",
+            markersize=4.5, capsize=3, elinewidth=1.2, zorder=3, label=label,
         )  # fmt: skip
     ticks = range(0, len(where), -(-len(where) // MOST_TICKS))
     texts = [occasion_text(course.values[at]) for at in ticks]
@@ -89,7 +91,7 @@ def facet(axes: Any, course: Course) -> None:
     axes.set_ylabel(course.unit or (f"mean of {course.measure}" if not len(course.lines[0]) else ""))
     axes.set_title(course.label or course.measure, loc="left", fontsize=11)
     axes.spines[["top", "right"]].set_visible(False)
-    if len(course.averages) > 1:
+    if len(course.averages) > 1 and (is_last or len(course.lines[0])):
         outside: dict[str, Any] = {} if len(course.lines[0]) else {"loc": "upper left", "bbox_to_anchor": (1.0, 1.0)}
         axes.legend(frameon=False, fontsize=8, title=course.by or None, **outside)
 

@@ -265,6 +265,8 @@ def test_a_second_group_is_hidden_where_a_total_would_give_one_away() -> None:
 def test_deviations_stand_beside_the_rows() -> None:
     made = aggregated(table(g=["a", "b", "a", None], x=[1, 5, 4, 9]), "g", "x: mean", attach=True, deviation=True).table
     assert made["x_deviation"].cells() == [-1.5, 0.0, 1.5, None]
+    few = aggregated(table(g=["a", "b", "a"], x=[1, 5, 4]), "g", "x: mean", attach=True, deviation=True, min_n=2).table
+    assert reasons(few["x_deviation"]) == reasons(few["x_mean"]) == [None, "suppressed", None]
 
 
 def test_a_key_with_hundreds_of_values_is_told_with_the_bands_that_cut_it() -> None:
@@ -294,3 +296,14 @@ def test_settings_that_cannot_be(settings: dict[str, object], name: str) -> None
     with pytest.raises(SettingError) as stopped:
         Aggregate(**{"by": "g", **settings})
     assert stopped.value.name == name
+
+
+def test_the_figure_shows_no_group_that_is_suppressed() -> None:
+    known = Dictionary({"ship": Variable(codes="ship")}, {"ship": {"1": "Tern", "2": "Puffin"}})
+    source = table(ship=[1, 1, 2, 1, 1], month=[0, 0, 0, 3, 3], x=[1, 3, 9, 5, 7], dictionary=known)
+    step = Aggregate(by="ship,month", stat="x: mean", min_n=2)
+    (course,) = step.apply(sources(source), {"figure"}).extras["figure"].drawn
+    tern, puffin = course.averages
+    assert (course.values, course.by, tern.series, puffin.series) == ((0, 3), "ship", "Tern", "Puffin")
+    assert tern.mean.tolist() == [2.0, 6.0]
+    assert np.isnan(puffin.mean).all()

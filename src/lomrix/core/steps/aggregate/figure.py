@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from lomrix.core.rows.course import Average, Course, Courses
 from lomrix.core.rows.keys import Groups
@@ -16,13 +17,21 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 
 
-def group_means(summaries: Mapping[str, Summary], groups: Groups, by: Sequence[str], table: Table) -> Courses:
+def group_means(
+    summaries: Mapping[str, Summary],
+    hidden: Callable[[str], npt.NDArray[np.bool_]],
+    groups: Groups,
+    by: Sequence[str],
+    table: Table,
+) -> Courses:
     """The means of each variable of numbers.
 
     Parameters
     ----------
     summaries
         Each variable in its groups.
+    hidden
+        For a variable, the groups that must not be shown.
     groups, by
         The groups, and the names of their keys; the last one is the axis, the others set series apart.
     table
@@ -41,10 +50,11 @@ def group_means(summaries: Mapping[str, Summary], groups: Groups, by: Sequence[s
         if summary.column.type not in NUMERIC or not groups.count:
             continue
         found, half = summary.values, summary.values.half_interval
+        mean = np.where(hidden(name), np.nan, found.mean)
         averages = tuple(
             Average(
                 ", ".join(map(str, parts)), np.array([values.index(ticks[one]) for one in at], np.int64),
-                found.sizes[at], found.mean[at], (found.mean - half)[at], (found.mean + half)[at],
+                found.sizes[at], mean[at], (mean - half)[at], (mean + half)[at],
             )
             for parts, at in series.items()
         )  # fmt: skip

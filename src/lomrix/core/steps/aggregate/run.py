@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.statistics import sizes
 from lomrix.core.errors import UsageError
+from lomrix.core.language.operands import made
 from lomrix.core.rows.keys import Groups
 from lomrix.core.rows.statistics import BOUNDS, NUMERIC, Summary, allowed_of, has, weights_of
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
@@ -52,11 +53,11 @@ def aggregated(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Resu
     """Aggregate the table."""
     table, by = with_keys(step, tables.one())
     work = Grouping(step, table, by)
-    made = work.table()
-    extras = {"figure": group_means(work.summaries, work.groups, by, table)} if "figure" in wanted else {}
+    result = work.table()
+    extras = {"figure": group_means(work.summaries, work.hidden, work.groups, by, table)} if "figure" in wanted else {}
     variables = dict.fromkeys(name for name, _ in work.wanted)
     shown = dict.fromkeys([*by, *variables, *(work.names.values() or work.computed)]) if step.attach else ()
-    return Result(made, work.account(made), extras, tuple(shown))
+    return Result(result, work.account(result), extras, tuple(shown))
 
 
 @dataclass
@@ -120,12 +121,12 @@ class Grouping:
     def names(self) -> dict[Pair, str]:
         """Names of the new columns."""
         taken = [*self.by, *(self.rows.names if self.step.attach else ())]
-        made = {}
+        names = {}
         for pair in [*self.wanted, *self.deviations]:
-            made[pair] = self.template.written(pair[0], {STATISTIC: re.sub(r"\W+", "_", pair[1]).strip("_")})
-            require_free(made[pair], taken, "a statistic")
-            taken.append(made[pair])
-        return made
+            names[pair] = self.template.written(pair[0], {STATISTIC: re.sub(r"\W+", "_", pair[1]).strip("_")})
+            require_free(names[pair], taken, "a statistic")
+            taken.append(names[pair])
+        return names
 
     @property
     def deviations(self) -> list[Pair]:
@@ -181,24 +182,27 @@ class Grouping:
             return {"rows": Column.of("integer", self.sizes)}
         found = self._statistics_of(self.summaries)
         if self.step.hide_second:
-            found = {pair: self._second_hidden(pair, column) for pair, column in found.items()}
+            hidden = {name: self.hidden(name) for name in self.summaries}
+            found = {
+                pair: column if pair[1] in COUNTING else column.with_missing(hidden[pair[0]], SUPPRESSED)
+                for pair, column in found.items()
+            }
         return {names[pair]: column for pair, column in found.items()}
 
-    def _second_hidden(self, pair: Pair, column: Column) -> Column:
-        """A statistic with a second group suppressed wherever only one is among those that are added up."""
-        if pair[1] in COUNTING:
-            return column
-        number, by = self.summaries[pair[0]].values.sizes, self.by[:-1]
+    def hidden(self, variable: str) -> npt.NDArray[np.bool_]:
+        """Groups of a variable that must not be shown: too small, or beside the only one that is."""
+        number, by = self.summaries[variable].values.sizes, self.by[:-1]
+        small = (number > 0) & (number < self.step.min_n)
+        if not self.step.hide_second:
+            return small
         keys = Table({name: self.groups.values[name] for name in by})
         sets = grouped_with_missing(keys, by).codes if by else np.zeros_like(number)
-        small = (number > 0) & (number < self.step.min_n)
         alone = np.bincount(sets[small], minlength=int(sets.max(initial=0)) + 1) == 1
         others = np.flatnonzero(alone[sets] & ~small & (number > 0))
         order = others[np.lexsort((number[others], sets[others]))]
         nearest = order[np.append(True, np.diff(sets[order]) != 0)] if len(order) else order
-        hidden = np.zeros(len(number), np.bool_)
-        hidden[nearest] = True
-        return column.with_missing(hidden, SUPPRESSED)
+        small[nearest] = True
+        return small
 
     # ------------------------------------------------------------------- table
 
@@ -221,11 +225,9 @@ class Grouping:
 
     def _deviation(self, variable: str) -> Column:
         """Each value less the mean of its group."""
-        column, mean = self.computed_from[variable], self.summaries[variable].statistic("mean")
-        beside = mean.take_or(self.groups.codes, UNDEFINED)
-        values = column.values.astype(np.float64) - beside.values
-        made = Column.of("number", values, column.why, column.reasons)
-        return made.with_missing(beside.is_missing, UNDEFINED)
+        column, mean = self.computed_from[variable], self.summaries[variable].statistic("mean", self.step.min_n)
+        beside = mean.with_missing(self.hidden(variable), SUPPRESSED).take_or(self.groups.codes, UNDEFINED)
+        return made("number", column.values.astype(np.float64) - beside.values, [column, beside])
 
     def _with_totals(self, columns: dict[str, Column]) -> dict[str, Column]:
         """The columns with rows for all groups together under them."""
@@ -235,9 +237,9 @@ class Grouping:
             rows = sizes(groups.codes[groups.codes >= 0], groups.count)
             found = {self.names[pair]: column for pair, column in
                      self._statistics_of(self._summaries_of(groups, rows)).items()}  # fmt: skip
-            made = {**groups.values, **(found or {"rows": Column.of("integer", rows)})}
+            below = {**groups.values, **(found or {"rows": Column.of("integer", rows)})}
             for name, part in parts.items():
-                part.append(made[name])
+                part.append(below[name])
         return {name: one_after_the_other(part) for name, part in parts.items()}
 
     def _described(self, variable: str, name: str) -> Variable:

@@ -237,7 +237,11 @@ class Deriving:
             examples = tuple(zip((some + self.before.first_row).tolist(), told, strict=True))
             text = f"{counted(len(rows), 'cell', 'cells')} undefined: {self.made[name]} has no value there."
             notes.append(Note(text, names.get(name, name), examples, "undefined", len(rows)))
-        elif len(column) and column.is_without_values:
+        labels = self.table.dictionary.labels_of(name)
+        if labels and self.table.dictionary.of(name).codes == name:
+            told_codes = ", ".join(f"{code} {label}" for code, label in labels.items())
+            notes.append(Note(f"codes: {told_codes}.", names.get(name, name), (), "codes", len(labels), done=True))
+        if not len(rows) and len(column) and column.is_without_values:
             text = f"no cell has a value: {self.made[name]}."
             notes.append(Note(text, names.get(name, name), (), "no-value", len(column)))
         return notes
