@@ -10,11 +10,13 @@ from pathlib import Path
 import pytest
 
 from lomrix.core.arrays import statistics
+from lomrix.core.language.evaluate import evaluated
+from lomrix.core.language.parse import functions
 from lomrix.core.steps import registry
 from lomrix.files import registry as formats
 from lomrix.files.reading import ReadSettings
 from tests.files.test_missing import several
-from tests.tables import lomrix, reasons
+from tests.tables import lomrix, reasons, table
 
 TEXT = (Path(__file__).parent.parent / "docs" / "architecture.md").read_text()
 BLOCKS = re.findall(r"```python\n(.*?)```", TEXT, re.S)
@@ -67,5 +69,14 @@ def test_a_new_statistic(monkeypatch: pytest.MonkeyPatch) -> None:
     module("statistic", block("import numpy"), monkeypatch)
 
 
+def test_a_new_function(monkeypatch: pytest.MonkeyPatch) -> None:
+    module("halves", block("from lomrix.core.language.function"), monkeypatch).declare()
+    try:
+        assert functions()["halved"].gives == "half of a number"
+        assert evaluated("halved(n) + 1", table(n=[3, None])).cells() == [2.5, None]
+    finally:
+        functions().pop("halved")
+
+
 def test_every_example_is_run() -> None:
-    assert len(BLOCKS) == 6
+    assert len(BLOCKS) == 7

@@ -175,7 +175,7 @@ def parameter_of(declared: inspect.Parameter) -> Parameter:
     many = declared.kind is inspect.Parameter.VAR_POSITIONAL
     return Parameter(
         declared.name.rstrip("_"),
-        str(declared.annotation),
+        declared.annotation if isinstance(declared.annotation, str) else declared.annotation.__name__,
         declared.kind is inspect.Parameter.KEYWORD_ONLY,
         declared.default is inspect.Parameter.empty and not many,
         many,

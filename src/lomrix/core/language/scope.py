@@ -12,7 +12,8 @@ from lomrix.core.errors import UsageError
 from lomrix.core.language.operands import first_reason
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.keys import row_codes
-from lomrix.core.rows.statistics import Summary, has
+from lomrix.core.rows.statistic_names import has
+from lomrix.core.rows.statistics import Summary
 from lomrix.core.rows.timeline import Timeline
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import UNDEFINED

@@ -1,8 +1,7 @@
-"""Statistics of a column by group: which of them a type has, and what is missing in the result."""
+"""Statistics of a column by group, and what is missing in the result."""
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -13,35 +12,13 @@ from lomrix.core.arrays.statistics import STATISTICS, WEIGHTED, Values, Weighted
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import ordered_ranks
+from lomrix.core.rows.statistic_names import NUMERIC, OF_A_ROW, QUANTILE, SHARE
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes as Labels
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.reasons import SUPPRESSED, UNDEFINED
 
-COUNTING = ("n", "missing", "distinct")
-OF_A_ROW = ("first", "last", "commonest")
-# Statistics that are a value of the variable, or lie between two.
-SAME_KIND = ("min", "max", "median", "q25", "q75")
-QUANTILE = re.compile(r"q(\d{1,2})")
-SHARE = re.compile(r"share\((.+)\)")
-NUMERIC = ("integer", "number", "boolean")
 BOUNDS = ("ci_low", "ci_high")
-
-
-def allowed_of(type_: str) -> tuple[str, ...]:
-    """The statistics that a type of column has."""
-    if type_ == "string":
-        return (*COUNTING, *OF_A_ROW, "share(value)")
-    if type_ in NUMERIC:
-        computed = ("mean", "sd", "variance", "se", "ci", "median", "q25", "q75", "iqr", "min", "max", "sum")
-        return (*COUNTING, *computed, *OF_A_ROW, "share(value)")
-    return (*COUNTING, *SAME_KIND, *OF_A_ROW, "share(value)")
-
-
-def has(type_: str, name: str) -> bool:
-    """True where a type of column has a statistic."""
-    kind = "share(value)" if SHARE.fullmatch(name) else "q25" if QUANTILE.fullmatch(name) else name
-    return kind in allowed_of(type_)
 
 
 @dataclass

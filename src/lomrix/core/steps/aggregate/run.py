@@ -15,7 +15,8 @@ from lomrix.core.arrays.statistics import sizes
 from lomrix.core.errors import UsageError
 from lomrix.core.language.operands import made
 from lomrix.core.rows.keys import Groups
-from lomrix.core.rows.statistics import BOUNDS, NUMERIC, Summary, allowed_of, has, weights_of
+from lomrix.core.rows.statistic_names import COUNTING, NUMERIC, OF_A_ROW, QUANTILE, SHARE, allowed_of, has
+from lomrix.core.rows.statistics import BOUNDS, Summary, weights_of
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
 from lomrix.core.steps.aggregate.figure import group_means
 from lomrix.core.steps.aggregate.grouping import (
@@ -26,7 +27,7 @@ from lomrix.core.steps.aggregate.grouping import (
     with_keys,
 )
 from lomrix.core.steps.aggregate.notes import notes_of, proposals
-from lomrix.core.steps.aggregate.settings import COUNTING, OF_A_ROW, QUANTILE, SHARE, STATISTIC, Aggregate
+from lomrix.core.steps.aggregate.settings import STATISTIC, Aggregate
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import HeaderTemplate

@@ -10,18 +10,12 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import choices_used, is_by_row, names_used, parsed
+from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
 from lomrix.core.steps.settings import Setting, Texts, parsed_by
 from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, need
 from lomrix.core.table.header import MEASURE, HeaderTemplate
 from lomrix.core.table.selection import columns_by_name
 
-COUNTING = ("n", "missing", "distinct")
-COMPUTED = ("mean", "sd", "variance", "se", "ci", "median", "q25", "q75", "iqr", "min", "max", "sum")
-OF_A_ROW = ("first", "last", "commonest")
-KNOWN = (*COUNTING, *COMPUTED, *OF_A_ROW)
-# What can be weighted.
-WITH_WEIGHTS = ("n", "missing", "mean", "sd", "variance", "sum")
-QUANTILE, SHARE = re.compile(r"q\d{1,2}"), re.compile(r"share\(([^()]+)\)")
 WORDS = re.compile(r"[^\s,()]+\([^()]*\)|[^\s,]+")
 OUTSIDE_BRACES = re.compile(r",(?![^(]*\))")
 EXAMPLE = "Say ‹stat=sleep,heart_rate: n mean sd›."
@@ -49,7 +43,7 @@ def statistics_asked(words: Sequence[str]) -> Asked:
         if not colon or not columns.strip() or not wanted:
             raise UsageError(f'"{word}" does not say which statistics of which columns.', todo=EXAMPLE)
         for name in wanted:
-            if name not in KNOWN and not QUANTILE.fullmatch(name) and not SHARE.fullmatch(name):
+            if not is_statistic(name):
                 todo = f"Statistics are {' '.join(KNOWN)}, q10 or any other per cent, and share(value)."
                 raise UsageError(f"There is no statistic {name}.", todo=todo)
         asked.append((columns.strip(), wanted))

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.differences import Line, line_through
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.rows.course import MOST_LINES, Average, Course, Courses
-from lomrix.core.rows.statistics import NUMERIC
+from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
 from lomrix.core.table.table import Table

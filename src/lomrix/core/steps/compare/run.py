@@ -22,7 +22,7 @@ from lomrix.core.arrays.differences import (
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import ordered_ranks
-from lomrix.core.rows.statistics import NUMERIC
+from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.steps.account import Account, Balance, Listing, Parts
 from lomrix.core.steps.compare.figure import drawn
 from lomrix.core.steps.compare.settings import Compare
