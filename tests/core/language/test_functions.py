@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime
 import math
+import re
 import statistics
 from collections.abc import Callable
 from typing import Any
@@ -355,3 +356,110 @@ def test_statistics_across_columns_by_hand() -> None:
     none = Table({"f1": Column.of_cells("integer", [None, 1], "refused"), "f2": column([None, None])})
     assert reasons(evaluated("mean_of('f1..f2', at_least=2)", none)) == ["refused", "too-few"]
     assert evaluated("sum_of('f1..f3', at_least=1) - count_of('@number')", source).cells() == [9, 1]
+
+
+# ------------------------------------------- each row on its own, the obvious way
+
+CELLS = st.fixed_dictionaries(
+    {
+        "x": st.one_of(st.none(), st.integers(-9, 9)),
+        "y": st.one_of(st.none(), st.floats(-1e3, 1e3).map(lambda value: round(value, 3))),
+        "s": st.one_of(st.none(), st.text("ab1 -", max_size=6)),
+        "d": st.one_of(st.none(), DAYS),
+        "e": st.one_of(st.none(), DAYS),
+    }
+)
+Row = dict[str, Any]
+
+
+def months(start: datetime.date, end: datetime.date) -> int:
+    """Completed months, counted one by one."""
+    if end < start:
+        return -months(end, start)
+    count = 0
+    while True:
+        year, month = divmod(start.year * 12 + start.month - 1 + count + 1, 12)
+        if (end.year, end.month + 0, end.day) < (year, month + 1, start.day):
+            return count
+        count += 1
+
+
+def number(text: str) -> float | None:
+    try:
+        return float(text) if "_" not in text else None
+    except ValueError:
+        return None
+
+
+def zero_filled(text: str) -> str:
+    return "-" + text[1:].rjust(3, "0") if text.startswith("-") else text.rjust(4, "0")
+
+
+def group_in(pattern: str, text: str) -> str | None:
+    found = re.search(pattern, text)
+    return found[1] if found else None
+
+
+# By expression: the columns that must be present, and what becomes of them.
+BY_ROW: dict[str, tuple[str, Callable[[Row], Any]]] = {
+    "abs(x)": ("x", lambda row: abs(row["x"])),
+    "round(y, 1)": ("y", lambda row: float(np.round(row["y"], 1))),
+    "floor(y)": ("y", lambda row: math.floor(row["y"])),
+    "ceiling(y)": ("y", lambda row: math.ceil(row["y"])),
+    "sqrt(y)": ("y", lambda row: math.sqrt(row["y"]) if row["y"] >= 0 else None),
+    "log(y)": ("y", lambda row: math.log(row["y"]) if row["y"] > 0 else None),
+    "log10(abs(y) + 1)": ("y", lambda row: math.log10(abs(row["y"]) + 1)),
+    "exp(x)": ("x", lambda row: math.exp(row["x"])),
+    "min(x, y)": ("xy", lambda row: float(min(row["x"], row["y"]))),
+    "max(d, e)": ("de", lambda row: max(row["d"], row["e"])),
+    "mean_of('x,y')": ("xy", lambda row: (row["x"] + row["y"]) / 2),
+    "sum_of('x,y', at_least=1)": (
+        "",
+        lambda row: None if row["x"] is row["y"] is None else (row["x"] or 0) + (row["y"] or 0),
+    ),
+    "count_of('x,y,s')": ("", lambda row: sum(row[name] is not None for name in "xys")),
+    "missing_of('x,y,s')": ("", lambda row: sum(row[name] is None for name in "xys")),
+    "days_between(d, e)": ("de", lambda row: (row["e"] - row["d"]).days),
+    "months_between(d, e)": ("de", lambda row: months(row["d"], row["e"])),
+    "year(d) * 10000 + month(d) * 100 + day(d)": ("d", lambda row: int(row["d"].strftime("%Y%m%d"))),
+    "weekday(d)": ("d", lambda row: row["d"].isoweekday()),
+    "strip(s)": ("s", lambda row: row["s"].strip()),
+    "upper(s)": ("s", lambda row: row["s"].upper()),
+    "lower(upper(s))": ("s", lambda row: row["s"]),
+    "length(s)": ("s", lambda row: len(row["s"])),
+    "contains(s, 'ab')": ("s", lambda row: "ab" in row["s"]),
+    "begins(s, 'a')": ("s", lambda row: row["s"].startswith("a")),
+    "ends(s, '1')": ("s", lambda row: row["s"].endswith("1")),
+    "joined(s, x, with='/')": ("sx", lambda row: f"{row['s']}/{row['x']}"),
+    "part(s, 'a(1+)')": ("s", lambda row: group_in("a(1+)", row["s"])),
+    "zero_padded(s, 4)": ("s", lambda row: zero_filled(row["s"])),
+    "is_missing(x)": ("", lambda row: row["x"] is None),
+    "first_present(x, y, 0)": ("", lambda row: next(float(v) for v in (row["x"], row["y"], 0) if v is not None)),
+    "x if y > 0 else -1": ("y", lambda row: row["x"] if row["y"] > 0 else -1),
+    "x * 2 if s == 'a' else missing('other')": ("sx", lambda row: row["x"] * 2 if row["s"] == "a" else None),
+    "row_number() - x": ("x", lambda row: row["at"] - row["x"]),
+}
+
+
+@pytest.mark.parametrize("text", sorted(BY_ROW))
+@given(cells=st.lists(CELLS, min_size=1, max_size=8))
+def test_row_by_row_as_the_obvious_way(text: str, cells: list[Row]) -> None:
+    types: dict[str, Any] = {"x": "integer", "y": "number", "s": "string", "d": "date", "e": "date"}
+    source = Table({name: Column.of_cells(type_, [row[name] for row in cells]) for name, type_ in types.items()})
+    needed, obvious = BY_ROW[text]
+    expected = [
+        None if any(row[name] is None for name in needed) else obvious({**row, "at": at})
+        for at, row in enumerate(cells, start=1)
+    ]
+    found = evaluated(text, source).cells()
+    for cell, value in zip(found, expected, strict=True):
+        assert (cell is None) == (value is None)
+        assert cell == (pytest.approx(value, rel=1e-12) if isinstance(value, float) else value)
+
+
+@given(
+    st.lists(st.one_of(st.none(), st.sampled_from(["1", "-2", "2.5", "x", "", "1e3", " 7 ", "0x1", "1,5"])), min_size=1)
+)
+def test_numbers_in_texts(texts: list[str | None]) -> None:
+    found = evaluated("to_number(s)", Table({"s": Column.of_cells("string", texts)})).cells()
+    assert found == [None if text is None else number(text) for text in texts]
