@@ -72,7 +72,9 @@ def evaluated(text: str, table: Table | Scope) -> Column:
         Where the expression does not fit the table.
     """
     text = text.strip()
-    return Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text))
+    # What is beyond the numbers is told as undefined, and not by NumPy on the screen.
+    with np.errstate(all="ignore"):
+        return Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text))
 
 
 def condition(text: str, table: Table | Scope) -> Column:

@@ -91,6 +91,11 @@ class Summary:
         least
             Groups with fewer values are missing, suppressed.
         """
+        # What is beyond the numbers is told as undefined, and not by NumPy on the screen.
+        with np.errstate(all="ignore"):
+            return self._statistic(name, least)
+
+    def _statistic(self, name: str, least: int) -> Column:
         number = self.values.sizes
         if name == "n":
             return Column.of("integer", number)

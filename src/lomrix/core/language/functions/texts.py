@@ -233,7 +233,7 @@ def zero_padded(x: Column, digits: int) -> Column:
         x = Column.of_strings(None, Pool(x.to_text()), x.why, x.reasons)
 
     def padded(texts: pa.Array) -> pa.Array:
-        body = pc.utf8_ltrim(texts, "-")
+        body = pc.utf8_slice_codeunits(texts, start=1)
         below = pc.binary_join_element_wise(MINUS, pc.utf8_lpad(body, width=digits - 1, padding="0"), NOTHING)
         return pc.if_else(pc.starts_with(texts, "-"), below, pc.utf8_lpad(texts, width=digits, padding="0"))
 
