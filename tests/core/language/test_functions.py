@@ -463,3 +463,59 @@ def test_row_by_row_as_the_obvious_way(text: str, cells: list[Row]) -> None:
 def test_numbers_in_texts(texts: list[str | None]) -> None:
     found = evaluated("to_number(s)", Table({"s": Column.of_cells("string", texts)})).cells()
     assert found == [None if text is None else number(text) for text in texts]
+
+
+def test_times_of_day_count_where_there_are_some() -> None:
+    moments = [datetime.datetime(2024, 1, 31, 18, 0), datetime.datetime(2023, 12, 31, 23, 59), None]
+    later = [datetime.datetime(2024, 3, 31, 17, 59), datetime.datetime(2024, 2, 1, 0, 0), moments[0]]
+    source = Table({"a": Column.of_cells("datetime", moments), "b": Column.of_cells("datetime", later)})
+    assert evaluated("year(a) * 100 + month(a)", source).cells() == [202401, 202312, None]
+    assert evaluated("day(a) + 100 * weekday(a)", source).cells() == [331, 731, None]
+    assert evaluated("months_between(a, b)", source).cells() == [1, 1, None]
+    assert evaluated("months_between(b, a)", source).cells() == [-1, -1, None]
+    assert evaluated("days_between(a, b)", source).cells() == pytest.approx([60 - 1 / 1440, 31 + 1 / 1440, None])
+    assert evaluated("b - a == days_between(a, b)", source).cells() == [True, True, None]
+    assert evaluated("a + 1 - a", source).cells() == [1.0, 1.0, None]
+    assert evaluated("date(a)", source).cells() == [datetime.date(2024, 1, 31), datetime.date(2023, 12, 31), None]
+
+
+def test_changes_of_dates_and_numbers_and_gaps_in_days() -> None:
+    days = [datetime.date(2024, 1, 1), datetime.date(2024, 1, 31), datetime.date(2024, 3, 31)]
+    source = Table({"who": column([1, 1, 1]), "when": Column.of_cells("date", days), "x": column([0.5, 2.0, 1.0])})
+    scope = Scope(source, ("who",), ("when",))
+    assert evaluated("change(when)", scope).cells() == [None, 30, 60]
+    assert evaluated("change(x)", scope).cells() == [None, 1.5, -1.0]
+    assert evaluated("previous(x, within=30)", scope).cells() == [None, 0.5, None]
+    assert evaluated("next(x, within=30.5)", scope).cells() == [2.0, None, None]
+    words = Scope(table(who=[1], when=["w1"], x=["a"]), ("who",), ("when",))
+    for text, what in (("previous(x, within=2)", "words do not tell"), ("change(x)", "change\\(\\) needs numbers")):
+        with pytest.raises(UsageError, match=what):
+            evaluated(text, words)
+    large = Scope(table(who=[1, 1], when=[0, 1], x=[-(2**63), 1]), ("who",), ("when",))
+    assert reasons(evaluated("change(x)", large)) == ["no-occasion", "undefined"]
+
+
+@pytest.mark.parametrize(
+    ("text", "what", "todo"),
+    [
+        ("previous(x, 0)", "previous() goes 1 occasion or more, not 0.", "Write previous(x) or previous(x, 2)."),
+        ("upper(x)", "upper() needs text, but the operand is integer.", "Give it a column of text."),
+        ("year(x)", "year() needs a date, but the operand is integer.", "Check the column's type."),
+        ("quantile_group(x, 1)", "quantile_group() makes 2 to 1000 groups, not 1.", "Write quantile_group(x, 4)."),
+        ("zero_padded(s, 0)", "zero_padded() gives 1 to 1000 signs, not 0.", "Write zero_padded(x, 4)."),
+        ("date(x)", "date() needs a text, but the operand is integer.", "Give it a column of text."),
+        ("mean_of('s')", "mean_of() needs numbers, but an operand is string.", "check names the cells"),
+        ("group_mean(s, by=x)", "The mean of a string cannot be computed.", "Give it numbers"),
+        ("abs(x, x)", "abs() takes fewer operands.", "Write abs(x)."),
+        ("contains(s)", "contains() takes other operands.", 'Write contains(x, "text").'),
+        ("contains(s, 3)", "contains() needs a text in quotation marks for text.", 'Write contains(x, "text").'),
+        ("carried(x, at_least=1)", "carried() has no at_least=; it knows at_most.", "Write carried(x, at_most=2)."),
+        ("strip(s, by=x)", "strip() has no by=.", "Write strip(x)."),
+        ("part(s, '(')", '"(" is no regular expression that can be used here.', "[0-9]+ for digits"),
+    ],
+)
+def test_what_is_said_of_a_call_that_cannot_be(text: str, what: str, todo: str) -> None:
+    with pytest.raises(UsageError) as stopped:
+        evaluated(text, Scope(table(x=[1], s=["a"], w=[1], t=[1]), ("w",), ("t",)))
+    assert stopped.value.what == what
+    assert todo in stopped.value.todo
