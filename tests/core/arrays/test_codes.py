@@ -249,3 +249,18 @@ def test_means_of_the_largest_numbers() -> None:
     made = statistics.Values(np.array([0, 0, 1]), np.array([1.5e308, 1.7e308, 3.0]), 2)
     assert made.mean.tolist() == [1.6e308, 3.0]
     assert made.total.tolist() == [np.inf, 3.0]
+
+
+def test_statistics_of_many_groups_of_many_values() -> None:
+    random = np.random.default_rng(7)
+    codes, values = random.integers(0, 60, 900), random.integers(-400, 400, 900)
+    made = statistics.Values(codes, values, 61)
+    assert made._counts is None
+    q90, median, distinct, commonest = made.quantile(0.9), made.quantile(0.5), made.distinct, made.commonest
+    for group in range(60):
+        own = values[codes == group]
+        assert (q90[group], median[group]) == pytest.approx(tuple(np.quantile(own, (0.9, 0.5))))
+        found, counts = np.unique(own, return_counts=True)
+        assert (distinct[group], commonest[group]) == (len(found), found[counts.argmax()])
+    assert np.isnan(q90[60])
+    assert distinct[60] == 0

@@ -519,3 +519,18 @@ def test_what_is_said_of_a_call_that_cannot_be(text: str, what: str, todo: str) 
         evaluated(text, Scope(table(x=[1], s=["a"], w=[1], t=[1]), ("w",), ("t",)))
     assert stopped.value.what == what
     assert todo in stopped.value.todo
+
+
+@pytest.mark.parametrize(
+    ("text", "cells"),
+    [
+        ("x + y", [2**63 - 2, -(2**63) + 5, None]),
+        ("x - z", [2**63 - 2, -(2**63) + 5, None]),
+        ("z - x", [-(2**63) + 2, 2**63 - 5, -(2**63)]),
+        ("x * y", [-(2**63) + 1, None, 2**63 - 1]),
+        ("x // y", [-(2**63) + 1, -1844674407370955162, 2**63 - 1]),
+    ],
+)
+def test_at_the_ends_of_64_bits(text: str, cells: list[int | None]) -> None:
+    source = table(x=[2**63 - 1, -(2**63), 2**63 - 1], y=[-1, 5, 1], z=[1, -5, -1])
+    assert evaluated(text, source).cells() == cells

@@ -181,3 +181,7 @@ def test_who_has_no_item_at_all_misses_the_score_for_that_reason() -> None:
     items = {f"f{at}": Column.of_cells("integer", [None, 2 if at == 1 else None], "no-occasion") for at in (1, 2, 3)}
     made = score(Table(items), at_least=2).table
     assert reasons(made["s"]) == ["no-occasion", "too-few"]
+
+
+def test_items_are_turned_round_in_a_span_that_begins_above_zero() -> None:
+    assert score(table(f1=[1, 2], f2=[5, 4], f3=[3, 3]), reverse="f2,f3", span="1:5").table["s"].cells() == [5, 7]
