@@ -42,7 +42,7 @@ def test_who_was_seen_when_by_hand() -> None:
         ("3", 2, "50.0", "33.3", 1, 0, 2, 0),
         ("12", 3, "75.0", "66.7", 0, 1, 0, ""),
     )
-    assert patterns.rows == (("xxx", 1, "25.0"), ("x.x", 1, "25.0"), ("x..", 1, "25.0"), (".xx", 1, "25.0"))
+    assert patterns.rows == (("xxx", 1, "25.0"), ("x_x", 1, "25.0"), ("x__", 1, "25.0"), ("_xx", 1, "25.0"))
     assert measured.rows == (("x", "100.0", "100.0", "50.0"),)
     assert result.account.summary == "4 cases at 3 occasions; 1 seen at all of them, 8 of 12 possible visits made."
     assert dict(result.account.balances[0].parts) == {
@@ -55,10 +55,10 @@ def test_one_row_per_case_with_its_pattern() -> None:
     made = coverage(VISITS).table
     assert made.names == ["id", "pattern", "occasions_seen", "first_month", "last_month", "missed_between", "rows"]
     assert rows(made) == [
-        ("c", ".xx", 2, 3, 12, 0, 2), ("a", "xxx", 3, 0, 12, 0, 3),
-        ("b", "x..", 1, 0, 0, 0, 1), ("d", "x.x", 2, 0, 12, 1, 3),
+        ("c", "_xx", 2, 3, 12, 0, 2), ("a", "xxx", 3, 0, 12, 0, 3),
+        ("b", "x__", 1, 0, 0, 0, 1), ("d", "x_x", 2, 0, 12, 1, 3),
     ]  # fmt: skip
-    assert made.dictionary.of("pattern").label == "seen (x) or not (.) at month 0, 3, 12"
+    assert made.dictionary.of("pattern").label == "seen (x) or not (_) at month 0, 3, 12"
 
 
 @given(st.lists(st.lists(st.booleans(), min_size=4, max_size=4).filter(any), min_size=1, max_size=12), st.booleans())
@@ -76,7 +76,7 @@ def test_flows_as_the_obvious_way(seen: list[list[bool]], many: bool) -> None:
         )
         assert flows["left"][at] == sum(not row[at] and own[-1] for row, own in zip(whole, before, strict=True) if own)
         assert flows["not again"][at] == sum(row[at] and not any(row[at + 1 :]) for row in whole)
-    texts = ["".join("x" if one else "." for one in row) for row in whole]
+    texts = ["".join("x" if one else "_" for one in row) for row in whole]
     assert [found.texts()[at] for at in found.of_case.tolist()] == texts
     assert found.counts.tolist() == sorted((texts.count(text) for text in set(texts)), reverse=True)
 
@@ -181,7 +181,7 @@ def test_the_program_shows_and_fills(tmp_path: Path) -> None:
     key = ("--case", "id", "--occasion", "day")
     out, _ = lomrix("coverage", "a.csv", *key, "--figure", "f.png", "--out", "c.csv", cwd=tmp_path)
     assert "2 cases at 2 occasions; 1 seen at all of them, 3 of 4 possible visits made." in out
-    assert (tmp_path / "c.csv").read_text().splitlines()[2] == "2,x.,1,2024-01-02,2024-01-02,0,1"
+    assert (tmp_path / "c.csv").read_text().splitlines()[2] == "2,x_,1,2024-01-02,2024-01-02,0,1"
     told, _ = lomrix("to-balanced", "a.csv", *key, "--out", "b.csv", cwd=tmp_path)
     assert (tmp_path / "b.csv").read_text().splitlines()[-1] == "2,2024-01-09,"
     assert "1 row added: 2 cases at day 2024-01-02, 2024-01-09, 1 of them had all." in told

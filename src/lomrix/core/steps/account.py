@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
@@ -150,4 +151,6 @@ def plain(value: object) -> Any:
         return {str(name): plain(part) for name, part in value.items()}
     if isinstance(value, list | tuple):
         return [plain(part) for part in value]
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
     return value if isinstance(value, str | int | float | bool) or value is None else str(value)

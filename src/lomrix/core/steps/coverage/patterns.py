@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-SEEN, NOT_SEEN = "x", "."
+SEEN, NOT_SEEN = "x", "_"
 # So many occasions fit into the bits of one number.
 BITS = 62
 Mask = npt.NDArray[np.bool_]

@@ -112,7 +112,7 @@ class Covering:
         of_case = cases.lengths if cases.together else np.bincount(cases.of_row, minlength=len(cases))
         columns["rows"] = Column.of("integer", of_case)
         labels = {
-            "pattern": f"seen (x) or not (.) at {self.step.occasion[0]} {', '.join(self.occasions)}",
+            "pattern": f"seen (x) or not (_) at {self.step.occasion[0]} {', '.join(self.occasions)}",
             "occasions_seen": "occasions at which the case was seen",
             "missed_between": "occasions missed between the first and the last",
             "rows": "rows of the case",
@@ -172,7 +172,7 @@ class Covering:
         if len(counts) > MOST_PATTERNS:
             rest = int(counts[MOST_PATTERNS:].sum())
             lines.append((f"{len(counts) - MOST_PATTERNS:,} further patterns", rest, share(rest, cases)))
-        return Listing("patterns: x seen, . not", ("pattern", "cases", "% of cases"), tuple(lines))
+        return Listing("patterns: x seen, _ not", ("pattern", "cases", "% of cases"), tuple(lines))
 
     def _measured(self) -> Listing | None:
         """Share of the rows of each occasion in which a measure has a value."""

@@ -166,7 +166,7 @@ class Derive(Step):
     expressions: Annotated[
         Texts,
         parsed_by(assignments_of),
-        Setting("What each new variable is; one may use those before it.", "['NAME = EXPRESSION'…]", place=True),
+        Setting("What each new variable is; one may use those before it.", "'NAME = EXPRESSION'", place=True),
     ] = ()
     case: Annotated[Names, Setting("Who a row is of, for functions within a case.", "COLUMNS")] = ()
     occasion: Annotated[Names, Setting("When a row was measured, for functions that go by that.", "COLUMNS")] = ()
