@@ -61,6 +61,7 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     made_jobs["score"] = (["score", table, *items], [table], out)
     made_jobs["compare"] = (["compare", table, "--measure", "level0,level1,age", "--between", "watch"], [table], "")
     made_jobs["coverage"] = (["coverage", file["long"], *long], [file["long"]], "")
+    made_jobs["changes"] = (["changes", table, table, "--key", "id"], [table, table], "")
     made_jobs["to-balanced"] = (["to-balanced", file["long"], *long], [file["long"]], out)
     made_jobs["export-headed"] = (["export", visits, "--missing-code", "-9"], [visits], "out.csv")
     made_jobs["export-bare"] = (["export", visits, "--form", "bare", "--missing-code", "auto"], [visits], "out.dat")

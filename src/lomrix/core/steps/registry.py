@@ -91,6 +91,8 @@ ENTRIES = (
     Entry("Compute", "compare", "Compare measures: before and after, between groups, or against another measure",
           "lomrix compare long.csv --measure sleep,steps --between month --paired-on crew_id",
           "compare.settings:Compare"),
+    Entry("Deliver", "changes", "Show what differs from the last delivery; exit status 1 where anything does",
+          "lomrix changes last/crew.csv out/crew.csv --key crew_id --out ledger.csv", "changes.settings:Changes"),
     Entry("Deliver", "export", "Write a file for another program, missing values recoded",
           "lomrix export long.csv --to model.dat --form bare --missing-code auto", "export.settings:Export"),
 )  # fmt: skip

@@ -1,0 +1,1 @@
+"""Changes: what differs between two deliveries of one file."""
