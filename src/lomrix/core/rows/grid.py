@@ -175,6 +175,8 @@ class Grid:
     @cached_property
     def _taken(self) -> npt.NDArray[np.bool_]:
         """True for the cells that some row has."""
+        if self._occasions[1] is None:  # every case has every occasion
+            return np.ones(self.size, np.bool_)
         taken = np.zeros(self.size, np.bool_)
         taken[self.cells] = True
         return taken

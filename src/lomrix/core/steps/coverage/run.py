@@ -70,13 +70,12 @@ class Covering:
         fine = np.ones(len(table), np.bool_)
         self.without: list[tuple[str, int]] = []
         for what, names in (("a case", step.case), ("an occasion", step.occasion)):
-            gone = np.zeros(len(table), np.bool_)
-            for name in names:
-                gone |= table[name].is_missing
-            lost = int(np.count_nonzero(gone & fine))
-            self.without += [(f"without {what}", lost)] if lost else []
-            fine &= ~gone
-        self.rows = table if fine.all() else table.take(np.flatnonzero(fine))
+            gone = [table[name].is_missing for name in names if table[name].missing_count]
+            if gone:
+                lost = np.logical_or.reduce(gone) & fine
+                self.without.append((f"without {what}", int(np.count_nonzero(lost))))
+                fine &= ~lost
+        self.rows = table.take(np.flatnonzero(fine)) if self.without else table
         self.grid = Grid(self.rows, step.case, step.occasion)
         if self.grid.size > MOST_CELLS:
             raise DataError(
