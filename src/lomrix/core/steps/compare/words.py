@@ -59,7 +59,7 @@ def in_words(row: Mapping[str, Any]) -> str:
     if "difference" not in row:
         return f"{start} ({test})"
     size = f"{number(row['difference'])}, 95 % interval {number(row['low'])} to {number(row['high'])}"
-    effect = f"; standardised {row['effect']:.2f}" if "effect_low" in row else f"; r² {row['effect']:.3f}"
+    effect = f"; standardised {two_places(row['effect'])}" if "effect_low" in row else f"; r² {row['effect']:.3f}"
     return f"{start}: {size} ({test}{effect})"
 
 
@@ -82,12 +82,12 @@ def listed(rows: Sequence[Mapping[str, Any]]) -> Iterator[Listing]:
         kind = "r²" if "effect_low" not in of_size[0] else "standardised (95 % interval)"
         what = "slope" if kind == "r²" else "difference"
         heads = ("measure", "comparison", "n", what, "95 % interval", "method", "statistic", "df", "p", kind)
-        yield Listing("sizes and tests", heads, tuple(lines))
+        yield Listing("sizes and tests", heads, tuple(lines), splits=True)
     others = [row for row in rows if "difference" not in row]
     if others:
         whole = tuple((row["measure"], row["comparison"], row["n"], *told_test(row)) for row in others)
         names = ("measure", "comparison", "n", "method", "statistic", "df", "p", "eta², Cramér's V")
-        yield Listing("tests", names, whole)
+        yield Listing("tests", names, whole, splits=True)
 
 
 def told_test(row: Mapping[str, Any]) -> tuple[str, ...]:
@@ -96,7 +96,8 @@ def told_test(row: Mapping[str, Any]) -> tuple[str, ...]:
         return row["method"], "cannot be computed", "", "", ""
     effect = "" if math.isnan(row["effect"]) else f"{row['effect']:.3f}"
     if "effect_low" in row:
-        effect = f"{row['effect']:.2f} ({row['effect_low']:.2f} to {row['effect_high']:.2f})"
+        size, low, high = (two_places(row[name]) for name in ("effect", "effect_low", "effect_high"))
+        effect = f"{size} ({low} to {high})"
     return row["method"], number(row["statistic"]), freedom(row), p_value(row["p"]).removeprefix("= "), effect
 
 
@@ -105,6 +106,11 @@ def number(value: float) -> str:
     if math.isnan(value):
         return "—"
     return f"{value:.0f}" if abs(value) >= 1000 else f"{value:.4g}"
+
+
+def two_places(value: float) -> str:
+    """A standardised difference: two places, and no sign before a nought."""
+    return f"{round(value, 2) + 0.0:.2f}"
 
 
 def p_value(value: float) -> str:

@@ -156,7 +156,7 @@ class Covering:
         name = ", ".join(self.step.occasion)
         heads = (name, "seen", "% of cases", f"% of those at {self.occasions[0] if self.occasions else ''}",
                  "new", "returned", "left", "not seen again")  # fmt: skip
-        yield Listing("seen at each occasion", heads, tuple(lines))
+        yield Listing("seen at each occasion", heads, tuple(lines), splits=True)
         yield self._of_patterns(cases)
         measured = self._measured()
         if measured is not None:

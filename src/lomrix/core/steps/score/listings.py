@@ -17,7 +17,7 @@ MOST_ITEM_LISTINGS = 6
 def listings_of(scores: Sequence[ScoreOf]) -> Iterator[Listing]:
     """A line for each score, and a table of items for each of the first."""
     heads = ("score", "values", "mean", "sd", "smallest", "largest", "alpha", "rows for alpha")
-    yield Listing("scores", heads, tuple(line_of(score) for score in scores))
+    yield Listing("scores", heads, tuple(line_of(score) for score in scores), splits=True)
     for score in scores[:MOST_ITEM_LISTINGS]:
         yield items_of(score)
 

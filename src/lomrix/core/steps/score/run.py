@@ -38,9 +38,8 @@ def scored(step: Score, tables: Inputs, wanted: Collection[str]) -> Result:
         made[score.name] = score.column
         dictionary = dictionary.with_variable(score.name, score.described())
     result = replace(table, columns=made, dictionary=dictionary, names_in_source=())
-    shown = dict.fromkeys(
-        [table.names[0], *(name for score in scores for name in score.items), *(s.name for s in scores)]
-    )
+    items = [name for score in scores for name in score.items]
+    shown = dict.fromkeys([table.names[0], *(score.name for score in scores), *items])
     return Result(result, account_of(table, result, scores), shown=tuple(shown))
 
 
