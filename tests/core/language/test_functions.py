@@ -106,6 +106,10 @@ def carried(own: list[int | None], at: int) -> int | None:
     return None
 
 
+def spread(values: list[Any]) -> float | None:
+    return statistics.stdev(values) if len(values) > 1 else None
+
+
 COURSE: dict[str, Callable[[list[int | None], list[int], int], Any]] = {
     "previous(x)": lambda own, when, at: own[at - 1] if at else None,
     "previous(x, 2)": lambda own, when, at: own[at - 2] if at > 1 else None,
@@ -122,6 +126,11 @@ COURSE: dict[str, Callable[[list[int | None], list[int], int], Any]] = {
     "case_sum(x)": lambda own, when, at: (
         sum(v for v in own if v is not None) if any(v is not None for v in own) else None
     ),
+    "case_min(x)": lambda own, when, at: min((v for v in own if v is not None), default=None),
+    "case_mean(x)": lambda own, when, at: (
+        statistics.fmean(v for v in own if v is not None) if set(own) != {None} else None
+    ),
+    "case_sd(x)": lambda own, when, at: spread([v for v in own if v is not None]),
     "case_max(x)": lambda own, when, at: max((v for v in own if v is not None), default=None),
 }
 
@@ -136,7 +145,9 @@ def test_within_a_case_as_the_obvious_way(text: str, rows: list[tuple[int, int, 
         own, when = [rows[at][2] for at in course], [rows[at][1] for at in course]
         for place, at in enumerate(course):
             expected[at] = COURSE[text](own, when, place)
-    assert evaluated(text, Scope(source, ("who",), ("when",))).cells() == expected
+    found = evaluated(text, Scope(source, ("who",), ("when",))).cells()
+    for cell, value in zip(found, expected, strict=True):
+        assert cell == (pytest.approx(value) if isinstance(value, float) else value)
 
 
 def test_reasons_within_a_case() -> None:
@@ -221,6 +232,16 @@ def test_groups_as_the_obvious_way(text: str, pairs: list[tuple[str | None, int 
         assert expected is None or cell == pytest.approx(expected, abs=1e-12)
         if g is None:
             assert reasons(found)[row] == "blank"
+
+
+@given(pairs=PAIRS)
+def test_groups_are_numbered_in_order_of_appearance(pairs: list[tuple[str | None, int | None]]) -> None:
+    source = Table({
+        "g": Column.of_cells("string", [g for g, _ in pairs]), "x": Column.of_cells("integer", [x for _, x in pairs]),
+    })  # fmt: skip
+    whole = dict.fromkeys(pair for pair in pairs if None not in pair)
+    expected = [None if None in pair else list(whole).index(pair) + 1 for pair in pairs]
+    assert evaluated("group_number(g, x)", source).cells() == expected
 
 
 def test_a_missing_key_gives_its_reason_and_no_group() -> None:
@@ -372,6 +393,10 @@ CELLS = st.fixed_dictionaries(
 Row = dict[str, Any]
 
 
+def present(row: Row) -> list[float]:
+    return [float(row[name]) for name in "xy" if row[name] is not None]
+
+
 def months(start: datetime.date, end: datetime.date) -> int:
     """Completed months, counted one by one."""
     if end < start:
@@ -419,6 +444,13 @@ BY_ROW: dict[str, tuple[str, Callable[[Row], Any]]] = {
     ),
     "count_of('x,y,s')": ("", lambda row: sum(row[name] is not None for name in "xys")),
     "missing_of('x,y,s')": ("", lambda row: sum(row[name] is None for name in "xys")),
+    "min_of('x,y', at_least=1)": ("", lambda row: min(present(row), default=None)),
+    "max_of('x,y')": ("xy", lambda row: float(max(present(row)))),
+    "sd_of('x,y')": ("xy", lambda row: spread(present(row))),
+    "bands(y, -5, 0, 7.5)": ("y", lambda row: 1 + sum(row["y"] >= edge for edge in (-5, 0, 7.5))),
+    "reason(x)": ("", lambda row: "" if row["x"] is not None else "blank"),
+    "years_between(d, e)": ("de", lambda row: int(months(row["d"], row["e"]) / 12)),
+    "date(joined(day(d), month(d), year(d), with='.'), '%d.%m.%Y') == d": ("d", lambda row: True),
     "days_between(d, e)": ("de", lambda row: (row["e"] - row["d"]).days),
     "months_between(d, e)": ("de", lambda row: months(row["d"], row["e"])),
     "year(d) * 10000 + month(d) * 100 + day(d)": ("d", lambda row: int(row["d"].strftime("%Y%m%d"))),
