@@ -82,6 +82,12 @@ def test_a_changed_dictionary_is_a_change() -> None:
     assert result.account.facts["broken"]
 
 
+def test_a_column_without_values_has_no_other_type() -> None:
+    account = changes(table(id=[1, 2], x=[None, None]), table(id=[1, 2], x=[None, 5])).account
+    assert account.facts["changed"] == 1
+    assert [listing.title for listing in account.listings] == ["changed cells"]
+
+
 def test_the_reason_of_a_missing_cell_counts() -> None:
     old = Table({"id": OLD["id"], "x": Column.of_cells("integer", [1, None, None, 2], "refused")})
     new = Table({"id": OLD["id"], "x": Column.of_cells("integer", [1, None, 3, None], "lost")})

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lomrix.core.language.function import literal
+from lomrix.core.language.functions.standing import band_labels
 from lomrix.core.language.parse import called_function, column_named
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
@@ -48,8 +49,6 @@ def carried_into(tree: ast.expr, dictionary: Dictionary) -> Carried:
         return Carried()
     function = called_function(tree)
     if function.name == "bands":
-        from lomrix.core.language.functions.standing import band_labels
-
         return Carried(labels=band_labels([float(literal(edge)) for edge in tree.args[1:]]))
     if not function.keeps:
         return Carried()

@@ -13,7 +13,8 @@ Line = tuple[str, str, str, str]
 def described_otherwise(old: Table, new: Table) -> Iterator[Line]:
     """Variable, what of it, old and new: types, labels, codes, missing codes, limits."""
     for name in (one for one in old.names if one in new.columns):
-        if old[name].type != new[name].type:
+        # A column without any value fits every type, so that none has changed.
+        if old[name].type != new[name].type and not (old[name].is_without_values or new[name].is_without_values):
             yield name, "type", old[name].type, new[name].type
         before, now = old.dictionary.of(name), new.dictionary.of(name)
         for part in PARTS:

@@ -83,10 +83,13 @@ class Held:
         """What became of each column that both have."""
         return {name: self._of_column(name) for name in self.shared}
 
-    def _of_column(self, name: str) -> Changed:
+    def _pair(self, name: str) -> tuple[Column, Column]:
+        """A column of both sides, row against row; one without any value is of the other's type."""
         before, now = self.old[name].take(self.rows.old), self.new[name].take(self.rows.new)
-        if before.is_without_values or now.is_without_values:
-            before, now = before.fitting(now.type), now.fitting(before.type)
+        return before.fitting(now.type), now.fitting(before.type)
+
+    def _of_column(self, name: str) -> Changed:
+        before, now = self._pair(name)
         differ = ~same_cells(before, now)
         tolerance = tolerance_of(self.step.tolerance)
         if not tolerance or not {before.type, now.type} <= NUMERIC:
@@ -172,9 +175,7 @@ class Held:
         """Cells of the rows and columns that both have, each counted on its own."""
         same = 0
         for name in self.shared:
-            before, now = self.old[name].take(self.rows.old), self.new[name].take(self.rows.new)
-            if before.is_without_values or now.is_without_values:
-                before, now = before.fitting(now.type), now.fitting(before.type)
+            before, now = self._pair(name)
             same += int(np.count_nonzero(same_cells(before, now)))
         parts = (("as they were", same), ("nearly", near), ("changed", changed))
         return tuple((word, count) for word, count in parts if count or word == "as they were")

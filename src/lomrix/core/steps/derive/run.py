@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from lomrix.core.errors import DataError, UsageError
+from lomrix.core.errors import UsageError
 from lomrix.core.language.carried import carried_into
 from lomrix.core.language.evaluate import evaluated
 from lomrix.core.language.parse import names_used, parsed
@@ -182,8 +182,6 @@ class Deriving:
             )
             if words
         ]
-        if len(made) != len(self.before):
-            raise DataError("Rows were lost.", todo="This is a bug in Lomrix; please report it.")
         return Account(
             "derive",
             f"{', '.join(done) or 'nothing changed'}; {counted(len(made), 'row', 'rows')} as before.",
