@@ -121,7 +121,8 @@ def test_history_names_inputs_and_commands(crew: Path) -> None:
         (["to-long", "sleep.csv", "--header", "{measure}_w{week}"], 2, "No column fits"),
         (["aggregate", "sleep.csv", "--by", "crew_id", "--stat", "sleep_m0"], 2, "does not say which statistics"),
         (["export", "sleep.csv", "--missing-code", "400"], 1, "it is a value of sleep_m0"),
-        (["export", "sleep.csv", "--to", "x.dat"], 2, "cannot be written to x.dat"),
+        (["export", "sleep.csv", "--to", "x.dat", "--form", "headed"], 2, "cannot be written to x.dat"),
+        (["export", "sleep.csv", "--to", "x.dat"], 2, "Say --form bare"),
         (["merge", "roster.csv"], 2, ""),
     ],
 )

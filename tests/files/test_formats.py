@@ -15,6 +15,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lomrix.core.errors import FileError
+from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -22,7 +23,9 @@ from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import Variable
-from lomrix.files import bare, descriptor, parquet
+from lomrix.files import descriptor, parquet
+from lomrix.files.companions.plain import companion
+from lomrix.files.hashing import file_hash
 from lomrix.files.read_back import compared_with_file
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import sink_of, source_of
@@ -114,7 +117,7 @@ def test_descriptor_follows_the_open_standard(tmp_path: Path) -> None:
     content = json.loads((tmp_path / "crew.csv.resource.json").read_text())
     assert content["path"] == "crew.csv"
     assert content["bytes"] == 10
-    assert content["hash"] == descriptor.file_hash(tmp_path / "crew.csv")
+    assert content["hash"] == file_hash(tmp_path / "crew.csv")
     assert content["schema"]["fields"] == [
         {
             "name": "sex",
@@ -213,7 +216,8 @@ def test_companion_text_is_wrapped_and_complete() -> None:
     names = {f"a_rather_long_name_{at}": Column.of_cells("integer", [at, None]) for at in range(12)}
     table = Table({"ship": Column.of_cells("string", ["tern", "gull"]), **names})
     prepared = Export(form="bare").apply(sources(table))
-    text = bare.companion(prepared.table, prepared.extras["reading"], Path("out.dat"), " ")
+    (ready,) = prepared.extras["prepared"]
+    text = companion(ready, Path("out.dat"), " ", has_header=False, form=TextForm())
     assert max(map(len, text.splitlines())) <= 72
     assert "Missing cells: -9" in text
     assert "1 gull" in text
@@ -230,7 +234,7 @@ def test_a_missing_code_in_use_is_refused_and_a_free_one_taken() -> None:
     assert "it is a value of x" in caught.value.what
     assert "-999 is free" in caught.value.todo
     prepared = Export(form="bare", missing_code=("auto",)).apply(sources(table))
-    assert prepared.extras["reading"].missing_code == "-999"
+    assert prepared.extras["prepared"][0].missing.everywhere == "-999"
     assert prepared.table["y"].cells() == [-99.0, -999.0]
 
 

@@ -15,7 +15,7 @@ from lomrix.core.table.table import Table
 from lomrix.files.interface import Read
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import source_of
-from lomrix.files.workbook import require_fitting
+from lomrix.files.workbook_writer import require_fitting
 from tests.tables import lomrix
 
 

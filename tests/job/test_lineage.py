@@ -10,7 +10,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from lomrix.core.table.history import History, extended
-from lomrix.files.descriptor import file_hash
+from lomrix.files.hashing import file_hash
 from tests.tables import lomrix
 
 

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from lomrix.files import descriptor
+from lomrix.files.hashing import file_hash
 from lomrix.files.staging import part_of
 from tests.tables import installed, lomrix
 
@@ -139,7 +139,7 @@ def test_a_kill_at_any_moment_of_the_commit_is_noticed(files: Path, renames: int
     subprocess.run([sys.executable, "-c", SLOW_COMMIT, str(renames), *words], cwd=files, check=False)
     data = (files / "o.csv").read_text().splitlines()[1]
     told = json.loads((files / "o.csv.resource.json").read_text())["hash"]
-    belongs = told == descriptor.file_hash(files / "o.csv")
+    belongs = told == file_hash(files / "o.csv")
     # The descriptor goes first: the old pair, a pair that does not belong together, the new pair.
     assert (data.split(",")[1] == "7", belongs) == [(False, True), (False, False), (True, True)][renames]
     out, _ = lomrix("profile", "o.csv", "--json", cwd=files)

@@ -70,11 +70,12 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
     from lomrix.job.task import TABLE, Task
     from lomrix.show.progress import Progress
 
-    inputs = {role.name: listed(given.pop(role.name)) for role in step.roles}
+    inputs = {role.name: kept_secrets(listed(given.pop(role.name))) for role in step.roles}
     reading = {name: given.pop(name) for name in ReadingOptions.model_fields}
     names = [TABLE, *(extra.name for extra in step.gives)]
-    outputs = {name: given.pop(name) for name in names if given.get(name)}
+    outputs = {name: kept_secrets((given.pop(name),))[0] for name in names if given.get(name)}
     overwrite, missing = given.pop("overwrite", False), given.pop("missing", "empty")
+    rehearses = given.pop("rehearse", False)
     settings = {name: value for name, value in given.items() if name in step.model_fields and value not in ("", [])}
     task = Task(
         step(**settings),
@@ -82,6 +83,7 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
         reading_options(reading),
         outputs,
         overwrite,
+        rehearses,
         missing,
     )
     around = voice.surroundings
@@ -99,6 +101,15 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
     voice.tell(outcome)
     if outcome.result.account.facts.get("broken"):
         raise typer.Exit(1)
+
+
+def kept_secrets(references: tuple[str, ...]) -> tuple[str, ...]:
+    """References without the passwords in them, which are kept apart: no task ever holds one."""
+    if not any("://" in one for one in references):
+        return references
+    from lomrix.files.database.reference import without_password
+
+    return tuple(map(without_password, references))
 
 
 def reading_options(given: dict[str, Any]) -> ReadingOptions:

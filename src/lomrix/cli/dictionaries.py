@@ -101,7 +101,7 @@ def written_to(sink: Any, content: object, inputs: list[str]) -> tuple[Path, ...
     outputs.require_different([Path(one) for one in inputs if one])
     sink.check()
     outputs.stage({"out": content})
-    return tuple(one.path for one in outputs.commit())
+    return tuple(Path(one.told) for one in outputs.commit())
 
 
 # ----------------------------------------------------------------------- draft

@@ -76,6 +76,9 @@ def kind_of(annotation: Any) -> Any:
         return annotation
     if typing.get_origin(annotation) is tuple:
         return list[str]
+    parts = typing.get_args(annotation)
+    if int in parts and type(None) in parts:
+        return int | None
     choices = tuple(words(annotation))
     chosen = Literal[choices]  # type: ignore[valid-type]
     return chosen | None if type(None) in typing.get_args(annotation) else chosen
@@ -114,6 +117,9 @@ def of_writing(*, out: bool = True, export: bool = False, words: bool = True) ->
         help_ = "Write the result here; without it nothing is written."
         yield parameter("out", str, "", typer.Option(*names, metavar="DEST" if export else "FILE", help=help_))
     yield parameter("overwrite", bool, False, typer.Option("--overwrite", help="Replace what is there already."))
+    if export:
+        text = "Check everything and show what would be written; write nothing."
+        yield parameter("rehearse", bool, False, typer.Option("--rehearse", help=text))
     if out and words:
         text = "What stands in missing cells of text files that have no code."
         yield parameter("missing", InCells, "empty", typer.Option("--missing", help=text))

@@ -103,7 +103,9 @@ class Voice:
         account = told_account(result.account, reference)
         room = self.surroundings.screen(errors=self.to_errors).room
         self.show(terminal.account_view(account, read, notes, room))
-        rehearses = task.step.result == "table" and "out" not in task.outputs
+        rehearses = task.rehearses or (task.step.result == "table" and "out" not in task.outputs)
+        for listing in outcome.beforehand:
+            self.show(terminal.listing_view(told_listing(listing), room))
         if rehearses:
             self.show(terminal.first_rows_view(result.table, room, result.shown))
         if not self.to_errors:
@@ -126,6 +128,8 @@ def findings_tell(task: Task, kind: str) -> bool:
 
 def rehearsal_words(outcome: Outcome) -> str:
     """What was not written, and what would write it."""
+    if outcome.task.rehearses:
+        return "nothing was written; the same without --rehearse writes it"
     out = said("to" if outcome.task.step.word == "export" else "out", "FILE")
     if outcome.written:
         return f"the table itself was not written; add {out} to write it"
@@ -137,10 +141,10 @@ def written_line(written: Written) -> str:
     from lomrix.core.table.notes import counted
 
     if written.rows is None:
-        return str(written.path)
-    size = written.path.stat().st_size
+        return written.told
     rows, columns = counted(written.rows, "row", "rows"), counted(written.columns or 0, "column", "columns")
-    return f"{written.path}  ({rows}, {columns}, {size:,} bytes)"
+    size = f", {written.size:,} bytes" if written.size is not None else ""
+    return f"{written.told}  ({rows}, {columns}{size})"
 
 
 def following(outcome: Outcome, reference: str) -> list[str]:
@@ -165,7 +169,9 @@ def as_json(outcome: Outcome, reference: str) -> dict[str, object]:
         ],
         "notes": [{"source": name, **told_note(note).to_json()} for name, note in outcome.notes],
         "columns": columns.types(),
-        "rehearsal": outcome.task.step.result == "table" and "out" not in outcome.task.outputs,
-        "written": [str(one.path) for one in outcome.written],
+        "rehearsal": outcome.task.rehearses
+        or (outcome.task.step.result == "table" and "out" not in outcome.task.outputs),
+        "would_be_written": [listing.to_json() for listing in outcome.beforehand],
+        "written": [one.told for one in outcome.written],
         "compared_cells": outcome.compared,
     }

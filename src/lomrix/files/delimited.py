@@ -18,13 +18,14 @@ from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, typed_chunks
 from lomrix.files import descriptor
+from lomrix.files.delivered import codes_in, delimiter_for, names_beside, names_path, require_distinct_signs
 from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shifted
 from lomrix.files.missing import missing_of
 from lomrix.files.staging import FileSink
 from lomrix.files.text_layout import Layout, found_layout, is_ascii
 from lomrix.files.text_lines import Body, body_without_footer, notes_of_lines, require_closed_quotes
-from lomrix.files.text_writer import delimiter_of, write_columns
+from lomrix.files.text_writer import write_columns
 
 # Bytes that are parsed at once; a row has to have room in them.
 BLOCK = 1 << 23
@@ -53,9 +54,9 @@ class Reader(FileSource):
         beside = self.described.dictionary
 
         def typed(name: str) -> tuple[Column, list[Note]]:
-            variable, format_ = self.settings.variable(name, beside), self.settings.date_format(name)
+            variable, form = self.settings.variable(name, beside), self.date_form(name)
             # The text of a column is given back as soon as it is typed.
-            found = typed_chunks(name, arrays.pop(name), variable, format_, self.settings.decimal)
+            found = typed_chunks(name, arrays.pop(name), variable, form, self.decimal(name))
             if len(found[0]) > FEW_ROWS:
                 pa.default_memory_pool().release_unused()
             return found
@@ -216,20 +217,36 @@ def undecodable(path: Path, encoding: str) -> str:
 class Writer(DescribedSink):
     """Delimited text with its descriptor."""
 
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """The descriptor, and the names where they were made short."""
+        has_names = self.prepared is not None and self.prepared.old_names
+        return (*super().beside, *((names_path(self.path),) if has_names else ()))
+
+    def check(self) -> None:
+        """Stop where its cells could not be told apart, too."""
+        require_distinct_signs(self.path, self.delivery)
+        super().check()
+
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
         assert isinstance(content, Table)
-        missing = self.missing(content)
+        missing, form = self.missing(content), self.delivery.text
         texts = {name: own.texts for name, own in missing.items()}
-        delimiter = delimiter_of(self.path)
-        digest = write_columns(content.columns, texts, part, delimiter)
-        return self.described(part, descriptor.descriptor(content, missing), digest, delimiter)
+        delimiter = delimiter_for(self.path, self.delivery)
+        codes = codes_in(self.prepared) if self.prepared is not None else {}
+        digest = write_columns(content.columns, texts, part, delimiter, form=form, codes=codes)
+        told = descriptor.descriptor(content, missing, form, self.delivery.primary_key)
+        beside = self.described(part, told, digest, descriptor.Written(delimiter, form.encoding))
+        return {**beside, **names_beside(self.prepared, self.path)}
 
     def verify(self, table: Table) -> int:
         """Read back what was staged and compare it."""
         from lomrix.files.read_back import compared_with_file
 
-        return compared_with_file(table, self.staged, self.path, header=True)
+        codes = codes_in(self.prepared) if self.prepared is not None else {}
+        delimiter, form = delimiter_for(self.path, self.delivery), self.delivery.text
+        return compared_with_file(table, self.staged, self.path, delimiter, header=True, form=form, codes=codes)
 
 
 @dataclass

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
+from lomrix.files.hashing import file_hash
 from lomrix.files.missing import Missing, missing_of
 from lomrix.files.missing_words import InCells
 from lomrix.files.staging import FileSink
@@ -37,8 +38,8 @@ class DescribedSink(FileSink):
         }
 
     def described(
-        self, part: Path, told: Mapping[str, object], digest: str = "", delimiter: str = ""
+        self, part: Path, told: Mapping[str, object], digest: str = "", how: descriptor.Written = descriptor.USUAL
     ) -> Mapping[Path, bytes]:
-        """The descriptor of a part that was written; its digest where that is known already, and its delimiter."""
-        size, digest = part.stat().st_size, digest or descriptor.file_hash(part)
-        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told, delimiter)}
+        """The descriptor of a part that was written; its digest where that is known already, and how it is written."""
+        size, digest = part.stat().st_size, digest or file_hash(part)
+        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told, how)}

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
+from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -32,6 +33,7 @@ PACKED = "lomrix:packed-reasons"
 ROWS = "lomrix:rows"
 OTHER_LAYOUT = "lomrix:other-layout"
 VARIABLE_EXTRAS = ("unit", "level")
+AS_ALWAYS = TextForm()
 
 
 class MissingValue(BaseModel):
@@ -88,6 +90,7 @@ class Resource(BaseModel):
     bytes: int | None = None
     hash: str = ""
     dialect: dict[str, Any] = Field(default_factory=dict)
+    encoding: str = ""
     schema_: SchemaEntry = Field(alias="schema")
 
     @property
@@ -112,6 +115,12 @@ class Resource(BaseModel):
             if own != Missing():
                 found[field.name] = own
         return found
+
+    @property
+    def decimals(self) -> dict[str, str]:
+        """By field, the sign before decimal places where that is no point."""
+        signs = {field.name: (field.model_extra or {}).get("decimalChar") for field in self.schema_.fields}
+        return {name: sign for name, sign in signs.items() if sign == ","}
 
     @property
     def rows(self) -> int:
@@ -152,6 +161,7 @@ class Resource(BaseModel):
                 label=field.title,
                 description=field.description,
                 type=field.type if field.type in TYPES else None,
+                form=date_form(field.type, extra.get("format")),
                 unit=str(extra.get("lomrix:unit", "")),
                 level=extra.get("lomrix:level"),
                 codes=name if entries else None,
@@ -180,6 +190,11 @@ class Resource(BaseModel):
             return None if found is None else OtherLayout.model_validate(found)
         except ValidationError:  # only a help on the way back, and not worth refusing the file for
             return None
+
+
+def date_form(type_: str, said: object) -> str:
+    """The form of dates that a field names, where it is one of the C standard's."""
+    return said if type_ in ("date", "datetime") and isinstance(said, str) and "%" in said else ""
 
 
 def descriptor_path(path: Path) -> Path:
@@ -229,7 +244,7 @@ def first_line(error: Exception) -> str:
     return str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
 
 
-def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, object]]:
+def fields_of(table: Table, missing: Mapping[str, Missing], form: TextForm = AS_ALWAYS) -> list[dict[str, object]]:
     """The schema's fields.
 
     Parameters
@@ -238,11 +253,17 @@ def fields_of(table: Table, missing: Mapping[str, Missing]) -> list[dict[str, ob
         The table that was written.
     missing
         By column, how its missing cells stand in the file.
+    form
+        How its numbers and dates are written.
     """
     fields = []
     for name, column in table.columns.items():
         entry = table.dictionary.of(name)
         field: dict[str, object] = {"name": name, "type": column.type}
+        if form.date_form and column.type in ("date", "datetime"):
+            field["format"] = form.date_form
+        if form.decimal != "." and column.type == "number":
+            field["decimalChar"] = form.decimal
         if entry.label:
             field["title"] = entry.label
         if entry.description:
@@ -295,17 +316,44 @@ def as_stored(code: str, column: Column) -> str | int:
     return code
 
 
-def descriptor(table: Table, missing: Mapping[str, Missing]) -> dict[str, object]:
-    """The descriptor of a table, without what is only known of its file."""
-    schema = {"fields": fields_of(table, missing)}
+def descriptor(
+    table: Table, missing: Mapping[str, Missing], form: TextForm = AS_ALWAYS, primary_key: Sequence[str] = ()
+) -> dict[str, object]:
+    """The descriptor of a table, without what is only known of its file.
+
+    Parameters
+    ----------
+    table
+        The table that was written.
+    missing
+        By column, how its missing cells stand in the file.
+    form
+        How its numbers and dates are written.
+    primary_key
+        Columns that tell the rows apart.
+    """
+    schema: dict[str, object] = {"fields": fields_of(table, missing, form)}
+    if primary_key:
+        schema["primaryKey"] = list(primary_key)
     content: dict[str, object] = {ROWS: len(table), "schema": schema, HISTORY: table.history.to_json()}
     if table.dictionary.other_layout is not None:
         content[OTHER_LAYOUT] = table.dictionary.other_layout.model_dump(mode="json", exclude_defaults=True)
     return content
 
 
-def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any], delimiter: str = "") -> bytes:
-    """The descriptor that is to stand beside `path`, a file of so many bytes with that hash, and that delimiter."""
+@dataclass(frozen=True)
+class Written:
+    """How a text file is written: the sign between cells, empty where there is none, and its encoding."""
+
+    delimiter: str = ""
+    encoding: str = "utf-8"
+
+
+USUAL = Written()
+
+
+def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any], how: Written = USUAL) -> bytes:
+    """The descriptor that is to stand beside `path`, a file of so many bytes with that hash, written in that way."""
     history = content[HISTORY]
     for output in history["tasks"].get(history["last"], {}).get("outputs", []):
         if output["role"] == "out":
@@ -314,19 +362,10 @@ def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, A
         "name": in_utf8(path.stem).lower().replace(" ", "-"),
         "path": in_utf8(path.name),
         "format": path.suffix.lstrip("."),
-        "encoding": "utf-8",
+        "encoding": how.encoding,
         "bytes": size,
         "hash": digest,
-        **({"dialect": {"delimiter": delimiter}} if delimiter else {}),
+        **({"dialect": {"delimiter": how.delimiter}} if how.delimiter else {}),
         **content,
     }
     return (json.dumps(whole, ensure_ascii=False, indent=1) + "\n").encode()
-
-
-ALGORITHM = "blake2b-256:"
-
-
-def file_hash(path: Path) -> str:
-    """A file's hash with its algorithm in front; `b2sum -l 256 FILE` gives the same digits."""
-    with path.open("rb") as file:
-        return ALGORITHM + hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=32)).hexdigest()

@@ -147,7 +147,7 @@ class DictionarySink(FileSink):
             return {}
         sheets = dictionary_sheets(content)
         if self.path.suffix.lower() == ".xlsx":
-            from lomrix.files.workbook import write_sheets
+            from lomrix.files.workbook_writer import write_sheets
 
             write_sheets(part, {name: (sheet, {}) for name, sheet in sheets.items()})
             return {}

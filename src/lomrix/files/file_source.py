@@ -18,7 +18,8 @@ from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
 from lomrix.core.wording import in_utf8
 from lomrix.files import descriptor
-from lomrix.files.interface import Read, Source
+from lomrix.files.hashing import ALGORITHM, file_hash
+from lomrix.files.interface import Place, Read, Source
 from lomrix.files.missing import Missing, with_reasons
 from lomrix.files.reading import ReadSettings
 from lomrix.files.staging import guarded
@@ -54,6 +55,7 @@ class Described:
     missing: Mapping[str, Missing] = field(default_factory=dict)
     history: History = NO_HISTORY
     rows: int = 0
+    decimals: Mapping[str, str] = field(default_factory=dict)
     notes: tuple[Note, ...] = ()
 
 
@@ -73,6 +75,16 @@ class FileSource(Source):
     def __init__(self, path: Path, settings: ReadSettings, sheet: str = "") -> None:
         self.path, self.settings, self.sheet = path, settings, sheet
         self._hash: Future[str] | None = None
+
+    @property
+    def name(self) -> str:
+        """The name of its file, without what follows the last dot."""
+        return self.path.stem
+
+    @property
+    def places(self) -> tuple[Place, ...]:
+        """The file."""
+        return (self.path,)
 
     # ------------------------------------------------------- what formats say
 
@@ -116,13 +128,13 @@ class FileSource(Source):
             text = f"the file has changed since {name} was written: its labels and codes are used, "
             text += "but why cells are missing is not known any more."
             note = Note(text, kind="changed")
-            return Described(resource.dictionary(), {}, resource.history, notes=(note,))
-        return Described(resource.dictionary(), resource.missing, resource.history, resource.rows)
+            return Described(resource.dictionary(), {}, resource.history, decimals=resource.decimals, notes=(note,))
+        return Described(resource.dictionary(), resource.missing, resource.history, resource.rows, resource.decimals)
 
     def _changed_since(self, resource: descriptor.Resource) -> bool:
         if resource.bytes is not None and resource.bytes != self.path.stat().st_size:
             return True
-        return bool(resource.hash.startswith(descriptor.ALGORITHM)) and resource.hash != self.fingerprint()
+        return bool(resource.hash.startswith(ALGORITHM)) and resource.hash != self.fingerprint()
 
     @property
     def dictionary(self) -> Dictionary:
@@ -133,6 +145,17 @@ class FileSource(Source):
             if name in self.names and not self.settings.all_text:
                 known = known.with_variable(name, known.of(name).with_(type=type_, form=form))
         return known
+
+    def date_form(self, name: str) -> str:
+        """How a column's dates are written: as was said, else as the descriptor says; empty where nothing is."""
+        return self.settings.date_format(name) or (
+            "" if self.settings.all_text else self.described.dictionary.of(name).form
+        )
+
+    def decimal(self, name: str) -> str:
+        """The sign before the decimal places of a column: as was said, else as the descriptor says."""
+        said = self.settings.decimal
+        return said if said != "." else self.described.decimals.get(name, said)
 
     def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> Read:
         """Read the file."""
@@ -167,7 +190,7 @@ class FileSource(Source):
         """Begin to compute the hash, while other work goes on."""
         if self._hash is None:
             workers = ThreadPoolExecutor(1)
-            self._hash = workers.submit(descriptor.file_hash, self.path)
+            self._hash = workers.submit(file_hash, self.path)
             workers.shutdown(wait=False)
         return self._hash
 

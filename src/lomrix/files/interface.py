@@ -3,13 +3,41 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from lomrix.core.steps.account import Listing
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.export.prepared import Prepared
+
+
+@dataclass(frozen=True)
+class TablePlace:
+    """A table of a database, as far as it has to be told from others.
+
+    Parameters
+    ----------
+    database
+        Its URL, without anything secret.
+    table
+        Its name, its schema in front.
+    """
+
+    database: str
+    table: str
+
+    def __str__(self) -> str:
+        return f"{self.database}#{self.table}"
+
+
+# Something that is read or written, and that must not be both.
+Place = Path | TablePlace
 
 
 @dataclass(frozen=True)
@@ -20,8 +48,26 @@ class Read:
     notes: tuple[Note, ...] = ()
 
 
+@dataclass(frozen=True)
+class Placed:
+    """Something that was put in its place: how it is told of, and its size in bytes, where it has one."""
+
+    told: str
+    size: int | None = None
+
+
 class Source(ABC):
     """Something that a table is read from. Nothing but its names and its dictionary is read before it is asked for."""
+
+    @property
+    @abstractmethod
+    def name(self) -> str:
+        """How messages speak of its table."""
+
+    @property
+    @abstractmethod
+    def places(self) -> tuple[Place, ...]:
+        """What it reads, none of which may be replaced."""
 
     @property
     @abstractmethod
@@ -50,6 +96,10 @@ class Source(ABC):
             Where it cannot be read.
         """
 
+    def begin_fingerprint(self) -> object:
+        """Begin to compute the fingerprint, while other work goes on."""
+        return None
+
     @abstractmethod
     def fingerprint(self) -> str:
         """A hash of its content with the algorithm in front; empty where it has none."""
@@ -58,10 +108,18 @@ class Source(ABC):
 class Sink(ABC):
     """Something that is written to: checked before any work, then staged, then committed or discarded."""
 
+    notes: list[Note]
+    prepared: Prepared | None
+
     @property
     @abstractmethod
-    def files(self) -> tuple[Path, ...]:
-        """The files that it will write or replace."""
+    def name(self) -> str:
+        """How messages speak of it."""
+
+    @property
+    @abstractmethod
+    def places(self) -> tuple[Place, ...]:
+        """What it will write or replace."""
 
     @abstractmethod
     def check(self) -> None:
@@ -72,6 +130,18 @@ class Sink(ABC):
         FileError
             Naming what stands against it.
         """
+
+    def understand(self, ready: Sequence[Prepared]) -> None:
+        """Take up how the tables of an export have to be understood, before any of them is staged."""
+        self.prepared = ready[0]
+
+    def cannot_hold(self, table: Table) -> list[str]:
+        """What it loses of a table, in words; nothing where all is held."""
+        return []
+
+    def beforehand(self, table: Table) -> list[Listing]:
+        """What a person wants to see before anything is written, such as the table of a database to be made."""
+        return []
 
     @abstractmethod
     def stage(self, content: object) -> None:
@@ -88,13 +158,17 @@ class Sink(ABC):
             Where the system says no; nothing was changed then.
         """
 
-    def verify(self, table: Table) -> int:
-        """Read back what was staged and compare it; returns the number of cells that were compared."""
-        return 0
+    def staged_hash(self) -> str:
+        """A hash of what was staged; empty where it has none."""
+        return ""
+
+    def verify(self, table: Table) -> int | None:
+        """Read back what was staged and compare it; returns the number of cells, None where any file's way will do."""
+        return None
 
     @abstractmethod
-    def commit(self) -> tuple[Path, ...]:
-        """Put what was staged in its place; returns the files."""
+    def commit(self) -> tuple[Placed, ...]:
+        """Put what was staged in its place; returns what stands there now."""
 
     @abstractmethod
     def discard(self) -> None:

@@ -2,21 +2,35 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from lomrix.core.errors import FileError
+from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
+from lomrix.files.lines import Place
 from lomrix.files.text_layout import has_quotes
-from lomrix.files.text_writer import delimiter_of
+from lomrix.files.text_of_cells import in_form
+from lomrix.files.text_writer import AS_ALWAYS, NO_CODES, Codes, delimiter_of
 
 REPORT = "This is a bug in Lomrix; please report it."
 
 
-def compared_with_file(table: Table, path: Path, final: Path, *, header: bool) -> int:
+def compared_with_file(
+    table: Table,
+    path: Path,
+    final: Path,
+    delimiter: str = "",
+    *,
+    header: bool,
+    form: TextForm = AS_ALWAYS,
+    codes: Codes = NO_CODES,
+) -> int:
     """Read a delimited file and compare it with the table that was written to it.
 
     Parameters
@@ -26,9 +40,13 @@ def compared_with_file(table: Table, path: Path, final: Path, *, header: bool) -
     path
         The file.
     final
-        Where the file will stand; its extension decides the delimiter.
+        Where the file will stand.
+    delimiter
+        The sign between its cells; that of its extension where empty.
     header
         Whether the file has a header.
+    form, codes
+        How its cells are written: where that is not as always, texts are compared.
 
     Returns
     -------
@@ -42,12 +60,19 @@ def compared_with_file(table: Table, path: Path, final: Path, *, header: bool) -
     names = table.names
     if not len(table):
         return 0
-    expected = {name: readable(column) for name, column in table.columns.items()}
+    if form.is_plain:
+        expected = {name: readable(column) for name, column in table.columns.items()}
+    else:
+        expected = {name: in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
     read = pacsv.read_csv(
         path,
-        pacsv.ReadOptions(column_names=names, skip_rows_after_names=int(header), block_size=1 << 23),
+        pacsv.ReadOptions(
+            column_names=names, skip_rows_after_names=int(header), block_size=1 << 23, encoding=form.encoding
+        ),
         pacsv.ParseOptions(
-            delimiter=delimiter_of(final), newlines_in_values=has_quotes(path), ignore_empty_lines=len(names) > 1
+            delimiter=delimiter or delimiter_of(final),
+            newlines_in_values=has_quotes(path),
+            ignore_empty_lines=len(names) > 1,
         ),
         pacsv.ConvertOptions(
             column_types={name: array.type for name, array in expected.items()},
@@ -57,19 +82,81 @@ def compared_with_file(table: Table, path: Path, final: Path, *, header: bool) -
             false_values=["false"],
         ),
     )
-    if read.num_rows != len(table):
-        raise FileError(
-            f"{final} was not written: {len(table):,} rows went out, {read.num_rows:,} came back.", todo=REPORT
-        )
+    return compared(expected, {name: read.column(name) for name in names}, read.num_rows, final)
+
+
+def compared_with_records(
+    table: Table,
+    path: Path,
+    final: Path,
+    places: Sequence[Place],
+    form: TextForm,
+    codes: Codes,
+    delimiter: str,
+) -> int:
+    """Read records of fixed width, or of several lines, and compare their cells as texts.
+
+    Parameters
+    ----------
+    table, path, final
+        As for `compared_with_file`.
+    places
+        Where each column stands.
+    form, codes
+        How its cells are written.
+    delimiter
+        The sign between cells; empty where columns have a fixed width.
+    """
+    if not len(table):
+        return 0
+    expected = {name: in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
+    text = path.read_bytes().decode(form.encoding).replace("\r\n", "\n")
+    lines = pa.array(text.split("\n")[:-1], pa.large_string())
+    each = max(place.line for place in places)
+    found: dict[str, pa.Array] = {}
+    for number in range(1, each + 1):
+        here = [place for place in places if place.line == number]
+        these = lines.take(pa.array(range(number - 1, len(lines), each)))
+        if delimiter:
+            cells = pc.split_pattern(these, delimiter)
+            found |= {place.name: pc.list_element(cells, at) for at, place in enumerate(here)}
+        else:
+            for place in here:
+                cut = pc.utf8_slice_codeunits(these, place.start - 1, place.end)
+                found[place.name] = pc.utf8_trim(cut, " ") if not place.is_text else pc.utf8_rtrim(cut, " ")
+    back = {name: pa.chunked_array([pc.if_else(pc.equal(cells, ""), None, cells)]) for name, cells in found.items()}
+    if not delimiter:  # what is blank to the right cannot be told from what fills the place
+        expected = {name: without_tail(array) for name, array in expected.items()}
+    return compared(expected, back, len(lines) // each, final)
+
+
+def without_tail(texts: pa.Array) -> pa.Array:
+    """Texts without blanks at the end; what is nothing then is a null."""
+    cut = pc.utf8_rtrim(texts, " ")
+    return pc.if_else(pc.equal(cut, ""), None, cut)
+
+
+def compared(
+    expected: Mapping[str, pa.Array], back: Mapping[str, pa.ChunkedArray], rows: int, final: Path | str
+) -> int:
+    """Compare the columns that went out with those that came back; returns the number of cells.
+
+    Raises
+    ------
+    FileError
+        Naming the first cell that differs.
+    """
+    sent = len(next(iter(expected.values())))
+    if rows != sent:
+        raise FileError(f"{final} was not written: {sent:,} rows went out, {rows:,} came back.", todo=REPORT)
     for name, array in expected.items():
-        back = read.column(name)
-        if not back.equals(pa.chunked_array([array])):
+        if not back[name].equals(pa.chunked_array([array])):
             raise FileError(
                 f"{final} was not written: the column {name} did not come back as it went out.",
-                where=first_difference(array, back),
+                where=first_difference(array, back[name]),
                 todo=REPORT,
             )
-    return len(table) * len(names)
+    return sent * len(expected)
 
 
 def readable(column: Column) -> pa.Array:

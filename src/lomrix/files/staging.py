@@ -9,11 +9,16 @@ import secrets
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 from lomrix.core.errors import FileError
+from lomrix.core.steps.delivery import AS_ALWAYS, Delivery
 from lomrix.core.table.notes import Note
-from lomrix.files.interface import Sink
+from lomrix.files.hashing import file_hash
+from lomrix.files.interface import Place, Placed, Sink
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.export.prepared import Prepared
 
 T = TypeVar("T")
 ADVICE = {28: "Free some space, or write to another disk.", 13: "Check the permissions, or choose another place."}
@@ -103,6 +108,10 @@ class FileSink(Sink):
         Whether files that are there may be replaced.
     owner_only
         Whether only its owner may read it.
+    delivery
+        How it is to be laid out, as far as that was said.
+    prepared
+        How what is written has to be understood; said before anything is staged, where it is an export.
     notes
         What the writing wants a person to look at.
     """
@@ -110,6 +119,8 @@ class FileSink(Sink):
     path: Path
     overwrite: bool = False
     owner_only: bool = False
+    delivery: Delivery = AS_ALWAYS
+    prepared: Prepared | None = None
     parts: dict[Path, Path] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
@@ -123,7 +134,12 @@ class FileSink(Sink):
         return ()
 
     @property
-    def files(self) -> tuple[Path, ...]:
+    def name(self) -> str:
+        """Its file's name."""
+        return self.path.name
+
+    @property
+    def places(self) -> tuple[Place, ...]:
         """The file, and those beside it."""
         return (self.path, *self.beside)
 
@@ -134,7 +150,7 @@ class FileSink(Sink):
             raise FileError(
                 f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
             )
-        for one in self.files:
+        for one in (self.path, *self.beside):
             if one.is_dir():
                 raise FileError(f"{one} is a directory.", todo="Move it away, or name another file.")
             if one.exists() and not self.overwrite:
@@ -175,7 +191,11 @@ class FileSink(Sink):
         """The part that holds the content."""
         return next(iter(self.parts.values()))
 
-    def commit(self) -> tuple[Path, ...]:
+    def staged_hash(self) -> str:
+        """The hash of the part."""
+        return file_hash(self.staged)
+
+    def commit(self) -> tuple[Placed, ...]:
         """Rename the parts: what belongs beside the file first, so that the file never stands there without it.
 
         Where the run is killed in between, the description beside the old file is the new one's; reading tells by
@@ -189,7 +209,7 @@ class FileSink(Sink):
         guarded(self.path, "write", rename)
         placed = tuple(self.parts)
         self.parts = {}
-        return (self.path, *placed[1:])
+        return tuple(Placed(str(path), path.stat().st_size) for path in (self.path, *placed[1:]))
 
     def discard(self) -> None:
         """Take away the parts."""

@@ -69,7 +69,8 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
     if not head.strip():
         raise FileError(f"{path.name} is empty.", todo="Check that it was saved or copied whole.")
     mark = next((name for sign, name in BYTE_ORDER_MARKS.items() if head.startswith(sign)), "")
-    encoding = settings.encoding or mark or found_encoding(path, head)
+    beside = described(path)
+    encoding = settings.encoding or mark or found_encoding(head, beside.encoding)
     if head.startswith(b"PK\x03\x04"):
         raise FileError(
             f"{path.name} is a zip file, as workbooks are, and not delimited text.",
@@ -82,14 +83,14 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
             todo="If it is a workbook or another kind of file, give it its own extension.",
         )
     try:
-        if codecs.lookup(encoding).name in NO_ENCODINGS:
+        if not is_encoding(encoding):
             raise LookupError(encoding)
         text = head.decode(encoding, errors="ignore" if len(head) == HEAD else "replace").removeprefix("\ufeff")
     except (LookupError, UnicodeError) as error:
         raise FileError(
             f"There is no encoding {encoding}.", todo="Say --encoding utf-8 or --encoding cp1252."
         ) from error
-    delimiter = settings.delimiter or said_delimiter(text) or described_delimiter(path) or found_delimiter(text, path)
+    delimiter = settings.delimiter or said_delimiter(text) or beside.delimiter or found_delimiter(text, path)
     rows, ends = head_rows(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_named)
     hint = [["", ""], *rows[1:]] if said_delimiter(text) else rows
     header = found_header(hint, settings, path.name)
@@ -144,22 +145,35 @@ def said_delimiter(text: str) -> str:
     return found[1] if found else ""
 
 
-def described_delimiter(path: Path) -> str:
-    """The delimiter that the descriptor beside a file names; empty where it names none."""
+def described(path: Path) -> descriptor.Written:
+    """The delimiter and the encoding that the descriptor beside a file names; empty where it names none."""
     try:
         beside = descriptor.found_beside(path)
     except FileError:  # told where the descriptor is wanted
-        return ""
-    found = beside[0].dialect.get("delimiter", "") if beside is not None else ""
-    return found if isinstance(found, str) and len(found) == 1 else ""
+        return descriptor.Written("", "")
+    if beside is None:
+        return descriptor.Written("", "")
+    found = beside[0].dialect.get("delimiter", "")
+    delimiter = found if isinstance(found, str) and len(found) == 1 else ""
+    return descriptor.Written(delimiter, beside[0].encoding if is_encoding(beside[0].encoding) else "")
 
 
-def found_encoding(path: Path, head: bytes) -> str:
-    """UTF-8 where the bytes allow it, else the likeliest encoding of the file."""
+def is_encoding(name: str) -> bool:
+    """True where files can be written in an encoding of that name."""
+    try:
+        return codecs.lookup(name).name not in NO_ENCODINGS
+    except LookupError:
+        return False
+
+
+def found_encoding(head: bytes, said: str) -> str:
+    """UTF-8 where the bytes allow it, else what the descriptor says, else the likeliest encoding of the file."""
     try:
         head[: len(head) - 4].decode() if len(head) == HEAD else head.decode()
-        return "utf-8"
+        return said if said and b"\0" in head else "utf-8"
     except UnicodeDecodeError:
+        if said and codecs.lookup(said).name != "utf-8":
+            return said
         from charset_normalizer import from_bytes
 
         # Most files that are not UTF-8 come from a spreadsheet in the western code page.

@@ -2,24 +2,35 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import hashlib
 import io
+import itertools
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from lomrix.core.arrays import text_bytes
+from lomrix.core.errors import FileError
+from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
-from lomrix.files.text_of_cells import as_text
+from lomrix.core.table.notes import FIRST_ROW
+from lomrix.files.text_of_cells import as_text, in_form
 
 ROWS_IN_A_PART = 1 << 17
 WORKERS = 2
 Tokens = Mapping[str, Mapping[str, str]]
+Codes = Mapping[str, Sequence[str]]
+NO_CODES: Codes = {}
+NO_TOKENS: Tokens = {}
+AS_ALWAYS = TextForm()
 
 
 def delimiter_of(path: Path) -> str:
@@ -28,7 +39,14 @@ def delimiter_of(path: Path) -> str:
 
 
 def write_columns(
-    columns: Mapping[str, Column], tokens: Tokens, path: Path, delimiter: str, *, header: bool = True
+    columns: Mapping[str, Column],
+    tokens: Tokens,
+    path: Path,
+    delimiter: str,
+    *,
+    header: bool = True,
+    form: TextForm = AS_ALWAYS,
+    codes: Codes = NO_CODES,
 ) -> str:
     """Write columns as delimited text; quotation marks stand only in files that need them.
 
@@ -44,35 +62,113 @@ def write_columns(
         One sign.
     header
         Whether the names stand in the first line.
+    form
+        Decimal sign, decimal places, form of dates, encoding and line ends.
+    codes
+        By column, missing codes that stand in it as values.
 
     Returns
     -------
-    The hash of what was written, as `descriptor.file_hash` would give it.
+    The hash of what was written, as `file_hash` would give it.
     """
-    style = "needed" if needs_quotes(columns, tokens, delimiter) else "none"
-    options = pacsv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style=style, batch_size=16_384)
+    quotes = needs_quotes(columns, tokens, delimiter) or delimiter in form.date_form
+    line = io.StringIO()
+    csv.writer(line, delimiter=delimiter, lineterminator="\n").writerow(columns)
+    require_holding(columns, tokens, form)
+    parts = rendered_parts(columns, delimiter, tokens, quoted=quotes, form=form, codes=codes)
+    return write_parts(([pa.py_buffer(line.getvalue().encode())] if header else []), parts, path, form)
+
+
+def rendered_parts(
+    columns: Mapping[str, Column],
+    delimiter: str,
+    tokens: Tokens = NO_TOKENS,
+    *,
+    quoted: bool,
+    form: TextForm = AS_ALWAYS,
+    codes: Codes = NO_CODES,
+) -> Iterator[pa.Buffer]:
+    """The rows as delimited text in UTF-8, part after part; texts in quotation marks where that is said."""
+    options = pacsv.WriteOptions(
+        include_header=False, delimiter=delimiter, quoting_style="needed" if quoted else "none", batch_size=16_384
+    )
 
     def rendered(start: int) -> pa.Buffer:
-        part = {
-            name: as_text(column.part(start, start + ROWS_IN_A_PART), tokens.get(name, {}))
-            for name, column in columns.items()
-        }
+        part = {}
+        for name, column in columns.items():
+            cells, told = column.part(start, start + ROWS_IN_A_PART), tokens.get(name, {})
+            part[name] = as_text(cells, told) if form.is_plain else in_form(cells, told, form, codes.get(name, ()))
         sink = pa.BufferOutputStream()
         pacsv.write_csv(pa.table(part), sink, options)
         return sink.getvalue()
 
+    rows = len(next(iter(columns.values()))) if columns else 0
+    return _in_order(rendered, range(0, rows, ROWS_IN_A_PART))
+
+
+def write_parts(head: Iterable[pa.Buffer], parts: Iterable[pa.Buffer], path: Path, form: TextForm) -> str:
+    """Write parts of text, encoded and with the line ends that were asked for; returns the hash of what was written."""
     digest = hashlib.blake2b(digest_size=32)
+    encode = None if form.encoding == "utf-8" else codecs.getincrementalencoder(form.encoding)().encode
     with path.open("wb") as file:
-        if header:
-            line = io.StringIO()
-            csv.writer(line, delimiter=delimiter, lineterminator="\n").writerow(columns)
-            file.write(line.getvalue().encode())
-            digest.update(line.getvalue().encode())
-        rows = len(next(iter(columns.values()))) if columns else 0
-        for content in _in_order(rendered, range(0, rows, ROWS_IN_A_PART)):
-            file.write(content)
-            digest.update(content)
+        for content in itertools.chain(head, parts):
+            written: pa.Buffer | bytes = content
+            if form.line_ends == "windows":
+                written = content.to_pybytes().replace(b"\n", b"\r\n")
+            if encode is not None:
+                written = encode(bytes(written).decode())
+            file.write(written)
+            digest.update(written)
     return "blake2b-256:" + digest.hexdigest()
+
+
+def require_holding(columns: Mapping[str, Column], tokens: Tokens, form: TextForm) -> None:
+    """Stop where a text cannot be written in the encoding, or holds a line break of another kind than the file's.
+
+    Raises
+    ------
+    FileError
+        With the column, the row and the sign.
+    """
+    if form.encoding != "utf-8":
+        texts = [*columns, *(token for told in tokens.values() for token in told.values())]
+        for text in texts:
+            require_encodable(text, form.encoding, "a name or a code")
+    for name, column in columns.items():
+        if column.type != "string":
+            continue
+        if form.encoding != "utf-8":
+            require_encodable_column(name, column, form.encoding)
+        if form.line_ends == "windows" and text_bytes.has_byte(column.strings.strings, b"\n"):
+            row = int(np.flatnonzero(pc.match_substring(column.to_arrow(), "\n").fill_null(False).to_numpy(False))[0])
+            raise FileError(
+                "A text holds a line break, which other line ends would change.",
+                where=f"{name}, row {row + FIRST_ROW}",
+                todo="Say ‹line_ends=unix›, or take the line break out.",
+            )
+
+
+def require_encodable_column(name: str, column: Column, encoding: str) -> None:
+    """Stop where some text of a column cannot be written in an encoding."""
+    strings = column.strings.strings
+    try:
+        "\n".join(strings.drop_null().to_pylist()).encode(encoding)
+    except UnicodeEncodeError:
+        for row, text in enumerate(column.cells()):
+            if text is not None:
+                require_encodable(text, encoding, f"{name}, row {row + FIRST_ROW}")
+
+
+def require_encodable(text: str, encoding: str, where: str) -> None:
+    """Stop where a text cannot be written in an encoding."""
+    try:
+        text.encode(encoding)
+    except UnicodeEncodeError as error:
+        raise FileError(
+            f"The encoding {encoding} has no {text[error.start]}.",
+            where=f"{where}: {text[:60]}",
+            todo="Say ‹ascii› to write it with plain letters, or ‹encoding_out=utf-8›.",
+        ) from error
 
 
 def _in_order(render: Callable[[int], pa.Buffer], starts: range) -> Iterator[pa.Buffer]:

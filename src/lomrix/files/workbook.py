@@ -5,42 +5,31 @@ from __future__ import annotations
 import datetime
 import re
 import zipfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, counted
-from lomrix.core.table.table import Table
 from lomrix.core.text.reading import typed_column
 from lomrix.core.wording import in_utf8
 from lomrix.files import descriptor
-from lomrix.files.described_sink import DescribedSink
-from lomrix.files.file_source import Cells, FileSource, shifted
+from lomrix.files.dictionary_text import dictionary_of_sheets
+from lomrix.files.file_source import Cells, Described, FileSource, shifted
 from lomrix.files.header_rows import FOOTER_ROWS, HEAD_ROWS, footer_length, footer_note, found_header
-from lomrix.files.missing import Missing
+from lomrix.files.reading import ReadSettings
 from lomrix.files.text_layout import column_names
+from lomrix.files.workbook_writer import DESCRIBING
 
-MOST_ROWS = 1_048_576
-MOST_COLUMNS = 16_384
-LONGEST_CELL = 32_767
-# The serial numbers of days begin to be those of the calendar here.
-FIRST_DAY = np.datetime64("1900-03-01")
-# So large are whole numbers that a sheet's numbers hold exactly.
-LARGEST_WHOLE = 2**53
 # Sheets of so many places are read whatever share of them is empty; larger ones if not nearly all are.
 MOST_EMPTY = 5_000_000
 FEWEST_FILLED = 100
 LARGEST_SHEET = 1 << 30
-MOST_EXAMPLES = 3
 SHEET_PART = re.compile(r"xl/worksheets/[^/]+\.xml")
 WIDE = re.compile(rb'<c r="([A-Z]{3})\d')
 MIDDLING = re.compile(rb'<c r="([A-Z]{2})\d')
@@ -82,6 +71,20 @@ class Reader(FileSource):
         names, name_notes = column_names(header, self.path)
         return Sheet(name, names, body, header.last, (*header.notes, *name_notes, *notes))
 
+    @cached_property
+    def described(self) -> Described:
+        """What the descriptor says; where there is none, what two sheets of the workbook itself say."""
+        found = super().described
+        if found.dictionary.variables or self.settings.all_text or self.sheet in DESCRIBING:
+            return found
+        sheets = {}
+        for name in DESCRIBING:
+            if has_sheet(self.path, name):
+                sheets[name] = Reader(self.path, ReadSettings(all_text=True), name).read().table
+        if "variables" not in sheets or "variable" not in sheets["variables"].names:
+            return found
+        return replace(found, dictionary=dictionary_of_sheets(**sheets))
+
     def look(self) -> tuple[list[str], descriptor.Resource | None]:
         """The header."""
         return self.found.names, None
@@ -98,8 +101,7 @@ class Reader(FileSource):
             cells = [cell_text(row[place]) if place < len(row) else None for row in body]
             variable = self.settings.variable(name, self.described.dictionary)
             strings = pa.array(cells, pa.large_string())
-            format_, decimal = self.settings.date_format(name), self.settings.decimal
-            columns[name], more = typed_column(name, strings, variable, format_, decimal)
+            columns[name], more = typed_column(name, strings, variable, self.date_form(name), self.decimal(name))
             notes += [shifted(note, sheet.header_at) for note in more]
         told = sheet.name if self.sheet else in_utf8(self.path.stem)
         return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, told)
@@ -195,8 +197,8 @@ def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
         ) from error
     if not any(last_filled(row) for row in rows):
         raise FileError(f"The sheet {name} of {path.name} holds no cell.", todo=f"Its sheets are {', '.join(names)}.")
-    if not wanted and len(names) > 1:
-        others = ", ".join(one for one in names if one != name)
+    others = ", ".join(one for one in names if one != name and one not in DESCRIBING)
+    if not wanted and others:
         notes.append(Note(f"the sheet {name} was read; others are {others}: say {path.name}#SHEET.", kind="sheet"))
     return name, list(rows), notes
 
@@ -226,124 +228,3 @@ def cell_text(cell: object) -> str | None:
     if isinstance(cell, datetime.datetime):
         return cell.date().isoformat() if cell.time() == datetime.time() else cell.isoformat(sep=" ")
     return str(cell)
-
-
-@dataclass
-class Writer(DescribedSink):
-    """A workbook with one sheet; the descriptor stands beside it."""
-
-    def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
-        """Write a table."""
-        assert isinstance(content, Table)
-        require_fitting(content, self.path.name)
-        missing = self.missing(content)
-        self.notes = [note for name, column in content.columns.items() for note in beyond_a_sheet(name, column)]
-        write_sheets(part, {sheet_title(content.name): (content, missing)})
-        return self.described(part, descriptor.descriptor(content, missing))
-
-
-def require_fitting(table: Table, file: str) -> None:
-    """Stop where a sheet cannot hold a table.
-
-    Raises
-    ------
-    FileError
-        Naming what is too much.
-    """
-    if len(table) >= MOST_ROWS or len(table.names) > MOST_COLUMNS:
-        raise FileError(
-            f"{file} was not written: a sheet holds {MOST_ROWS - 1:,} rows and {MOST_COLUMNS:,} columns.",
-            where=f"the table has {len(table):,} rows and {len(table.names):,} columns",
-            todo="Write .csv or .parquet.",
-        )
-    for name, column in table.columns.items():
-        if column.type != "string" or not len(column):
-            continue
-        lengths = pc.utf8_length(column.to_arrow()).fill_null(0).to_numpy(zero_copy_only=False)
-        if lengths.max() > LONGEST_CELL:
-            raise FileError(
-                f"{file} was not written: a cell of a sheet holds {LONGEST_CELL:,} signs.",
-                where=f"{name}, row {int(lengths.argmax()) + FIRST_ROW}: {lengths.max():,} signs",
-                todo="Write .csv or .parquet.",
-            )
-
-
-def sheet_cells_of(column: Column) -> list[object]:
-    """The cells of a column as a sheet can hold them without a change: as text what its numbers and days cannot."""
-    cells: list[object] = list(column.cells())
-    rows = rows_beyond_a_sheet(column)
-    if len(rows):
-        for row, text in zip(rows.tolist(), column.take(rows).to_text().to_pylist(), strict=True):
-            cells[row] = text
-    return cells
-
-
-def rows_beyond_a_sheet(column: Column) -> npt.NDArray[np.int64]:
-    """Rows whose cell no number or day of a sheet can hold: whole numbers of 16 digits, days before 1900."""
-    if column.type == "integer":
-        odd = np.abs(column.values) > LARGEST_WHOLE
-    elif column.type == "date":
-        odd = column.values < FIRST_DAY
-    elif column.type == "datetime":
-        # Times of day are fractions of a number there, good for thousandths of a second.
-        odd = (column.values < FIRST_DAY) | (column.values.astype("datetime64[ms]") != column.values)
-    else:
-        return np.zeros(0, np.int64)
-    return np.flatnonzero(odd & ~column.is_missing)
-
-
-def beyond_a_sheet(name: str, column: Column) -> list[Note]:
-    """What is told of the cells of a column that are written as text."""
-    rows = rows_beyond_a_sheet(column)
-    if not len(rows):
-        return []
-    shown = column.take(rows[:MOST_EXAMPLES]).to_text().to_pylist()
-    text = f"written as text, since a sheet has no such {column.type}; other programs see text there."
-    examples = tuple(zip((rows[:MOST_EXAMPLES] + FIRST_ROW).tolist(), shown, strict=True))
-    return [Note(text, name, examples, "beyond-a-sheet", len(rows))]
-
-
-def sheet_title(name: str) -> str:
-    """A name as a sheet may have it: 31 signs, none of those that a sheet's name cannot hold."""
-    return "".join("_" if sign in "[]:*?/\\" else sign for sign in name)[:31].strip("'") or "Sheet1"
-
-
-def write_sheets(path: Path, tables: Mapping[str, tuple[Table, Mapping[str, Missing]]]) -> None:
-    """Write tables as the sheets of one workbook.
-
-    Parameters
-    ----------
-    path
-        Where to write.
-    tables
-        By title, a table, and by column how its missing cells are written.
-    """
-    import xlsxwriter
-    from xlsxwriter.worksheet import Worksheet
-
-    class Sheet17(Worksheet):  # type: ignore[misc]
-        """A sheet whose numbers keep all 17 digits."""
-
-        def _xml_number_element(self, number: float, attributes: Any = ()) -> None:
-            told = "".join(f' {key}="{value}"' for key, value in attributes)
-            text = repr(float(number)).removesuffix(".0")
-            self.fh.write(f"<c{told}><v>{text}</v></c>")
-
-    # The moment of making is fixed, so that the same table gives the same bytes.
-    book = xlsxwriter.Workbook(str(path), {"strings_to_formulas": False, "strings_to_urls": False})
-    book.set_properties({"created": datetime.datetime(2000, 1, 1)})
-    formats = {
-        "date": book.add_format({"num_format": "yyyy-mm-dd"}),
-        "datetime": book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss"}),
-    }
-    for title, (table, missing) in tables.items():
-        sheet = book.add_worksheet(title, Sheet17)
-        for place, (name, column) in enumerate(table.columns.items()):
-            sheet.write_string(0, place, name)
-            told = missing[name].texts if name in missing else {}
-            words = ["", *(told.get(reason, "") for reason in column.reasons)]
-            cells = sheet_cells_of(column)
-            why = column.why.tolist() if column.why is not None else [0] * len(cells)
-            filled = [words[number] if number else cell for cell, number in zip(cells, why, strict=True)]
-            sheet.write_column(FIRST_ROW - 1, place, filled, formats.get(column.type))
-    book.close()

@@ -12,8 +12,9 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import unknown_column
 from lomrix.core.table.table import Table
-from lomrix.files import descriptor
-from lomrix.files.file_source import FileSource
+from lomrix.files.database.reference import shown
+from lomrix.files.hashing import file_hash
+from lomrix.files.interface import Place, Source
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import STREAM, source_of, stream_source
 from lomrix.job.lineage import Used
@@ -38,8 +39,13 @@ class Opened:
 
     role: Role
     reference: str
-    source: FileSource | None
+    source: Source | None
     table: Table | None = None
+
+    @property
+    def told(self) -> str:
+        """The reference as a person may see it."""
+        return shown(self.reference)
 
 
 @dataclass
@@ -77,7 +83,7 @@ class OpenedInputs:
         for role in task.step.roles:
             settings = replace(made.settings, all_text=True) if role.content == "texts" else made.settings
             for reference in task.inputs.get(role.name, ()):
-                source: FileSource | None = None
+                source: Source | None = None
                 if reference == STREAM:
                     source = stream_source(streams.stdin, settings, folder)
                 elif role.content != "secret":
@@ -86,9 +92,14 @@ class OpenedInputs:
         return made
 
     @property
-    def files(self) -> list[Path]:
-        """Every file that is read, dictionaries and descriptors among them."""
-        sources = [one.source.path for one in self.opened if one.source is not None and one.reference != STREAM]
+    def places(self) -> list[Place]:
+        """Everything that is read, dictionaries and descriptors among it."""
+        sources = [
+            place
+            for one in self.opened
+            if one.source is not None and one.reference != STREAM
+            for place in one.source.places
+        ]
         secrets = [Path(one.reference) for one in self.opened if one.source is None and Path(one.reference).exists()]
         return [*sources, *secrets, *self.dictionaries]
 
@@ -107,7 +118,7 @@ class OpenedInputs:
         """
         self._require_known_types()
         for one in self.opened:
-            stage(f"reading {Path(one.reference).name}")
+            stage(f"reading {one.source.name if one.source is not None else one.role.name}")
             if one.source is None:
                 one.table, is_new = read_secret(one.reference)
                 if is_new:
@@ -128,7 +139,7 @@ class OpenedInputs:
         sources = [one.source for one in self.opened if one.source is not None and one.role.content == "table"]
         for name in self.settings.types:
             if sources and not any(name in source.names for source in sources):
-                raise unknown_column(name, sources[0].names, sources[0].path.stem)
+                raise unknown_column(name, sources[0].names, sources[0].name)
 
     def _name_distinctly(self) -> None:
         """Tables whose names differ, so that messages can tell two files of one name apart."""
@@ -150,11 +161,11 @@ class OpenedInputs:
     def used(self) -> list[Used]:
         """Every file that went in; of a secret nothing is told."""
         found = [
-            Used(one.role.name, one.reference, one.source.path, one.source.fingerprint(), one.table)
+            Used(one.role.name, one.reference, one.source.fingerprint(), one.table)
             for one in self.opened
             if one.source is not None
         ]
         return [
             *found,
-            *(Used("dictionary", str(path), path, descriptor.file_hash(path)) for path in self.dictionaries),
+            *(Used("dictionary", str(path), file_hash(path)) for path in self.dictionaries),
         ]

@@ -12,6 +12,7 @@ from lomrix.core.steps.account import Account
 from lomrix.core.table.history import NO_HISTORY, extended
 from lomrix.core.table.table import Table
 from lomrix.core.wording import in_utf8
+from lomrix.files.database.reference import database_folder, is_database, seen_from
 from lomrix.job.task import TABLE, Task
 
 HIDDEN = "What came before is left behind, since it names people."
@@ -27,8 +28,6 @@ class Used:
         What it was for.
     reference
         As it was named.
-    path
-        The file; None for standard input.
     fingerprint
         Its hash.
     table
@@ -37,7 +36,6 @@ class Used:
 
     role: str
     reference: str
-    path: Path | None
     fingerprint: str
     table: Table | None = None
 
@@ -61,7 +59,7 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
     if hides:
         entry["begins"] = HIDDEN
     else:
-        folder = Path(task.outputs.get(TABLE, "")).parent
+        folder = folder_of(task.outputs.get(TABLE, ""))
         entry["inputs"] = [input_entry(one, folder) for one in used]
         entry["outputs"] = [
             {"role": TABLE, "path": relative(task.outputs.get(TABLE, ""), folder)},
@@ -93,10 +91,17 @@ def input_entry(used: Used, folder: Path) -> dict[str, object]:
     return entry
 
 
+def folder_of(reference: str) -> Path:
+    """The folder from which the references of a history are seen: that of the output."""
+    return database_folder(reference) if is_database(reference) else Path(reference).parent
+
+
 def relative(reference: str, folder: Path) -> str:
     """A reference as it is seen from the folder of the output."""
     if reference == "-":
         return reference
+    if is_database(reference):
+        return seen_from(reference, folder)
     head, sign, sheet = reference.partition("#")
     if Path(reference).exists():
         head, sign, sheet = reference, "", ""

@@ -10,10 +10,11 @@ from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.steps.step import Extra
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files.interface import Sink
+from lomrix.files.interface import Place, Sink
 from lomrix.files.registry import sink_of
 from lomrix.files.staging import FileSink
 from lomrix.job.figure import FigureSink
+from lomrix.job.read_again import compared_with_staged
 from lomrix.job.streams import STREAM, Streams, StreamSink
 from lomrix.job.task import TABLE, Task
 
@@ -26,16 +27,19 @@ class Written:
     ----------
     role
         Which output it is of.
-    path
-        Where it stands.
+    told
+        Where it stands, as a person is told.
     rows, columns
         Size of its table; None where it is none.
+    size
+        Its bytes; None where it is no file.
     """
 
     role: str
-    path: Path
+    told: str
     rows: int | None = None
     columns: int | None = None
+    size: int | None = None
 
 
 @dataclass
@@ -50,11 +54,11 @@ class Outputs:
         Where a stream is made ready.
     """
 
-    sinks: dict[str, FileSink] = field(default_factory=dict)
+    sinks: dict[str, Sink] = field(default_factory=dict)
     staged: dict[str, object] = field(default_factory=dict)
 
     @classmethod
-    def planned(cls, task: Task, inputs: Sequence[Path], streams: Streams, folder: Path) -> Outputs:
+    def planned(cls, task: Task, inputs: Sequence[Place], streams: Streams, folder: Path) -> Outputs:
         """Find the sinks of a task and check all of them.
 
         Parameters
@@ -62,7 +66,7 @@ class Outputs:
         task
             The task.
         inputs
-            Every file that it reads, none of which may be replaced.
+            Everything that it reads, none of which may be replaced.
         streams, folder
             Standard output, and a folder in which it is made ready.
 
@@ -88,21 +92,21 @@ class Outputs:
             sink.check()
         return made
 
-    def require_different(self, inputs: Sequence[Path]) -> None:
-        """Stop where two outputs are one file, or an output is an input, under whatever name."""
-        seen: dict[Path, str] = {}
-        read = {real(path): path for path in inputs}
+    def require_different(self, inputs: Sequence[Place]) -> None:
+        """Stop where two outputs are one place, or an output is an input, under whatever name."""
+        seen: dict[Place, str] = {}
+        read = {real(place) for place in inputs}
         for role, sink in self.sinks.items():
-            for path in sink.files:
-                place = real(path)
-                if place in read or any(same_file(path, one) for one in inputs):
+            for one in sink.places:
+                place = real(one)
+                if place in read or any(same_file(one, other) for other in inputs):
                     raise SettingError(
-                        role, f"{path} is an input; inputs are never changed.", todo=f"Name another file for ‹{role}›."
+                        role, f"{one} is an input; inputs are never changed.", todo=f"Name another one for ‹{role}›."
                     )
                 if place in seen:
                     both = f"‹{seen[place]}› and ‹{role}›" if seen[place] != role else f"‹{role}› and what goes with it"
                     raise SettingError(
-                        role, f"{path} would be written twice, for {both}.", todo="Name a different file for each."
+                        role, f"{one} would be written twice, for {both}.", todo="Name a different file for each."
                     )
                 seen[place] = role
 
@@ -115,7 +119,7 @@ class Outputs:
                 raise UsageError("Data without names go to a file.", todo="Say ‹out=FILE›.")
             if not extra.apart_unless or not out or getattr(task.step, extra.apart_unless):
                 continue
-            if real(Path(out)).parent == real(Path(task.outputs[extra.name])).parent:
+            if Path(out).resolve().parent == Path(task.outputs[extra.name]).resolve().parent:
                 raise SettingError(
                     extra.name,
                     f"Data and {extra.name} would stand in one folder, where both go astray together.",
@@ -135,25 +139,33 @@ class Outputs:
 
     def verify(self, role: str, table: Table) -> int:
         """Read back what was staged for a role; returns the number of cells compared."""
-        sink: Sink = self.sinks[role]
+        sink = self.sinks[role]
         try:
-            return sink.verify(table)
+            compared = sink.verify(table)
+            if compared is None:
+                compared = compared_with_staged(sink, table) if isinstance(sink, FileSink) else 0
+            return compared
         except BaseException:
             self.discard()
             raise
 
     def notes(self) -> list[tuple[str, Note]]:
-        """What the writing wants a person to look at, with the name of the file."""
-        return [(sink.path.name, note) for sink in self.sinks.values() for note in sink.notes]
+        """What the writing wants a person to look at, with the name of what is written."""
+        return [(sink.name, note) for sink in self.sinks.values() for note in sink.notes]
+
+    def losses(self, table: Table) -> list[tuple[str, Note]]:
+        """What the places cannot hold of a table, with the name of what is written."""
+        found = [(sink.name, sink.cannot_hold(table)) for sink in self.sinks.values()]
+        return [(name, Note(f"cannot hold: {', '.join(lost)}.", kind="cannot-hold")) for name, lost in found if lost]
 
     def commit(self) -> list[Written]:
         """Put everything in its place."""
         written = []
         for role, content in self.staged.items():
-            for at, path in enumerate(self.sinks[role].commit()):
+            for at, placed in enumerate(self.sinks[role].commit()):
                 table = content if isinstance(content, Table) and at == 0 else None
                 size = (None, None) if table is None else (len(table), len(table.names))
-                written.append(Written(role, path, *size))
+                written.append(Written(role, placed.told, size[0], size[1], placed.size))
         # What a person asked for first is told first.
         return sorted(written, key=lambda one: one.role != TABLE)
 
@@ -163,11 +175,16 @@ class Outputs:
             sink.discard()
 
 
-def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> FileSink:
+def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> Sink:
     """The sink of one output."""
     reference = task.outputs[role]
+    delivery = task.step.delivery
     if extra is not None and extra.content == "figure":
         return FigureSink(Path(reference), task.overwrite)
+    if extra is not None and extra.content in ("companion", "codebook"):
+        from lomrix.files.companions.sink import text_sink
+
+        return text_sink(extra.content, reference, task.outputs.get(TABLE, ""), delivery, task.overwrite)
     if extra is not None:
         from lomrix.files.delimited import PlainWriter
 
@@ -177,17 +194,19 @@ def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folde
             )
         return PlainWriter(Path(reference), task.overwrite, extra.owner_only)
     if reference == STREAM:
-        return StreamSink(folder / "stream.csv", stream=streams.stdout, in_cells=task.missing)
-    return sink_of(reference, form=task.step.sink_form, overwrite=task.overwrite, in_cells=task.missing)
+        return StreamSink(folder / "stream.csv", stream=streams.stdout, delivery=delivery, in_cells=task.missing)
+    return sink_of(reference, delivery=delivery, overwrite=task.overwrite, in_cells=task.missing)
 
 
-def real(path: Path) -> Path:
-    """The file that a path leads to, links followed, whether it is there or not."""
-    return path.resolve()
+def real(place: Place) -> Place:
+    """The file that a path leads to, links followed, whether it is there or not; a table is what it is."""
+    return place.resolve() if isinstance(place, Path) else place
 
 
-def same_file(one: Path, two: Path) -> bool:
+def same_file(one: Place, two: Place) -> bool:
     """True where two paths lead to one file, be it by another link to it."""
+    if not isinstance(one, Path) or not isinstance(two, Path):
+        return False
     try:
         return one.samefile(two)
     except OSError:

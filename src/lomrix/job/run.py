@@ -10,10 +10,10 @@ from pathlib import Path
 import pyarrow as pa
 
 from lomrix.core.errors import DataError
+from lomrix.core.steps.account import Listing
 from lomrix.core.steps.step import Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files import descriptor
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import with_history
 from lomrix.job.outputs import Outputs, Written
@@ -42,6 +42,8 @@ class Outcome:
         Number of cells that were read back and compared.
     not_drawn
         Figures that were asked for and had nothing to draw.
+    beforehand
+        What a person wants to see of what would be written, where that was rehearsed.
     """
 
     task: Task
@@ -51,6 +53,7 @@ class Outcome:
     written: tuple[Written, ...] = ()
     compared: int = 0
     not_drawn: tuple[str, ...] = ()
+    beforehand: tuple[Listing, ...] = ()
 
 
 @dataclass
@@ -85,7 +88,7 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         inputs = OpenedInputs.of(task, streams, folder)
-        outputs = Outputs.planned(task, inputs.files, streams, folder)
+        outputs = Outputs.planned(task, inputs.places, streams, folder)
         plan_secrets(inputs, outputs)
         tables = inputs.read(stage)
         # Memory that the reading has left over goes back, before the step asks for its own.
@@ -100,25 +103,28 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
             if written:
                 raise StoppedError(error, written) from error
             raise
+        if "prepared" in result.extras:
+            for sink in outputs.sinks.values():
+                sink.understand(result.extras["prepared"])
+        sources = tuple((one.told, one.table) for one in inputs.opened if one.source and one.table is not None)
+        if task.rehearses:
+            told = [listing for sink in outputs.sinks.values() for listing in sink.beforehand(result.table)]
+            notes = (*inputs.notes, *outputs.losses(result.table))
+            return Outcome(task, result, sources, notes, beforehand=tuple(told))
         contents, not_drawn = drawable(outputs, {**inputs.new_secrets, **result.extras, TABLE: result.table})
         outputs.stage({role: content for role, content in contents.items() if role != TABLE})
         if TABLE in outputs.sinks:
-            stage(f"writing {outputs.sinks[TABLE].path.name}")
+            stage(f"writing {outputs.sinks[TABLE].name}")
             extras = {
-                role: descriptor.file_hash(outputs.sinks[role].staged)
-                for role in outputs.staged
-                if role not in inputs.new_secrets
+                role: outputs.sinks[role].staged_hash() for role in outputs.staged if role not in inputs.new_secrets
             }
-            if "reading" in result.extras and hasattr(outputs.sinks[TABLE], "reading"):
-                outputs.sinks[TABLE].reading = result.extras["reading"]  # type: ignore[attr-defined]
             made = with_history(result.table, task, result.account, inputs.used(), extras)
             outputs.stage({TABLE: made})
         compared = 0
         if task.step.read_back and TABLE in outputs.staged:
             stage("reading it back")
             compared = outputs.verify(TABLE, result.table)
-        sources = tuple((one.reference, one.table) for one in inputs.opened if one.source and one.table is not None)
-        notes = (*inputs.notes, *outputs.notes())
+        notes = (*inputs.notes, *outputs.losses(result.table), *outputs.notes())
         return Outcome(task, result, sources, notes, tuple(outputs.commit()), compared, tuple(not_drawn))
 
 
@@ -140,7 +146,7 @@ def plan_secrets(inputs: OpenedInputs, outputs: Outputs) -> None:
     for sink in made.values():
         sink.check()
     outputs.sinks = {**made, **outputs.sinks}
-    outputs.require_different(inputs.files)
+    outputs.require_different(inputs.places)
 
 
 def drawable(outputs: Outputs, contents: Mapping[str, object]) -> tuple[dict[str, object], list[str]]:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import IO
 
 from lomrix.core.table.table import Table
+from lomrix.files.interface import Place, Placed
 from lomrix.files.missing import missing_of
 from lomrix.files.missing_words import InCells
 from lomrix.files.staging import FileSink, guarded
@@ -42,7 +43,7 @@ class StreamSink(FileSink):
     in_cells: InCells = "empty"
 
     @property
-    def files(self) -> tuple[Path, ...]:
+    def places(self) -> tuple[Place, ...]:
         """None."""
         return ()
 
@@ -59,7 +60,7 @@ class StreamSink(FileSink):
         write_columns(content.columns, texts, part, ",")
         return {}
 
-    def commit(self) -> tuple[Path, ...]:
+    def commit(self) -> tuple[Placed, ...]:
         """Let it go out; a reader that goes away early has that right."""
         assert self.stream is not None
         stream = self.stream

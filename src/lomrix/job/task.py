@@ -31,6 +31,8 @@ class Task:
         rehearsal.
     overwrite
         Whether files that are there may be replaced.
+    rehearses
+        Whether outputs are checked and told of, and not written.
     missing
         What stands in the missing cells of a text file whose reason has no code.
     """
@@ -40,6 +42,7 @@ class Task:
     reading: ReadingOptions = field(default_factory=ReadingOptions)
     outputs: Mapping[str, str] = field(default_factory=dict)
     overwrite: bool = False
+    rehearses: bool = False
     missing: InCells = "empty"
 
     def __post_init__(self) -> None:

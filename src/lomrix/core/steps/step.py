@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, get_args, get_or
 from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, ValidationError, model_validator
 
 from lomrix.core.errors import SettingError
+from lomrix.core.steps.delivery import AS_ALWAYS, Delivery
 from lomrix.core.steps.settings import setting_error
 
 if TYPE_CHECKING:
@@ -60,7 +61,7 @@ class Extra:
     help
         What it is, in one sentence.
     content
-        `table`, or `figure` for what is drawn.
+        `table`, `figure` for what is drawn, `companion` and `codebook` for texts that describe a delivery.
     owner_only
         Whether only its owner may read the file.
     needed
@@ -73,7 +74,7 @@ class Extra:
 
     name: str
     help: str
-    content: Literal["table", "figure"] = "table"
+    content: Literal["table", "figure", "companion", "codebook"] = "table"
     owner_only: bool = False
     needed: bool = False
     apart_unless: str = ""
@@ -202,9 +203,9 @@ class Step(BaseModel):
             raise setting_error(error, cls.model_fields) from error
 
     @property
-    def sink_form(self) -> str:
-        """The form of file that its table is written in; empty where the file's extension decides."""
-        return ""
+    def delivery(self) -> Delivery:
+        """How its table is to be laid out in its file or on its server."""
+        return AS_ALWAYS
 
     @property
     def division(self) -> Division:

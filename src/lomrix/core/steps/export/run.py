@@ -1,285 +1,230 @@
-"""Make a table ready for another program: codes in missing cells, and for bare files only numbers."""
+"""Make a table ready for another program: columns chosen, rows sorted, codes in missing cells, names made short."""
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
-import pyarrow.compute as pc
 
-from lomrix.core.arrays.types import Array
-from lomrix.core.errors import DataError
-from lomrix.core.rows.keys import text_order
-from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.export.settings import AUTO, Export, codes_said
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.rows.keys import key_texts, ordered_ranks, row_codes
+from lomrix.core.steps.account import Account, Listing
+from lomrix.core.steps.export.accounts import account_of
+from lomrix.core.steps.export.coding import coded, free_code, refuse_used_codes, with_codes_used
+from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, codes_said
+from lomrix.core.steps.export.numbers import as_numbers
+from lomrix.core.steps.export.plain_letters import PlainLetters
+from lomrix.core.steps.export.prepared import Prepared, Recoding
+from lomrix.core.steps.export.settings import Export
+from lomrix.core.steps.export.short_names import short_names
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.code_use import times_used
-from lomrix.core.table.column import Column
-from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.notes import Note
-from lomrix.core.table.numbers import is_number
-from lomrix.core.table.pool import Pool
+from lomrix.core.table.labelled import labelled
+from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.renaming import renamed_table
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
-from lomrix.core.text.reading import matches
 
-CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-99999999")
-
-
-@dataclass(frozen=True)
-class Recoding:
-    """What became of one column on its way to a bare file.
-
-    Parameters
-    ----------
-    how
-        In words, such as `texts became codes`.
-    texts
-        Where texts were given codes: the texts of the codes 1, 2, 3 …
-    """
-
-    how: str = ""
-    texts: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class Prepared:
-    """How a reader has to understand what was exported.
-
-    Parameters
-    ----------
-    missing_code
-        The one code that stands for every missing cell; empty where there is none.
-    recodings
-        By column, what became of it.
-    labels
-        What the dictionary said before the columns were recoded.
-    """
-
-    missing_code: str = ""
-    recodings: Mapping[str, Recoding] = field(default_factory=dict)
-    labels: Dictionary = field(default_factory=Dictionary)
+MOST_SHOWN = 8
 
 
 def prepared(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Recode the table; how it has to be understood is an extra, `reading`."""
-    table = tables.one()
-    if step.columns:
-        table = table.only(chosen_columns(step.columns, table.types(), table.name))
-    recodings: dict[str, Recoding] = {}
-    ready = table
-    everywhere, by_reason = codes_said(step.missing_code)
-    if step.form == "bare":
-        numeric = {name: as_numbers(column, table.dictionary.labels_of(name)) for name, column in table.columns.items()}
-        recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
-        ready = table.with_columns({name: column for name, (column, _) in numeric.items()})
-        everywhere = everywhere or AUTO
-    if everywhere == AUTO:
-        everywhere = free_code(ready) if any(column.missing_count for column in ready.columns.values()) else ""
-    refuse_used_codes(ready, [code for code in (everywhere, *by_reason.values()) if code])
-    columns = {name: coded(column, everywhere, by_reason) for name, column in ready.columns.items()}
-    made = replace(ready, columns=columns, dictionary=with_codes_used(ready, columns, everywhere, by_reason))
-    reading = Prepared(everywhere, recodings, table.dictionary)
-    return Result(made, account_of(step, table, made, reading, by_reason), {"reading": reading})
-
-
-def refuse_used_codes(table: Table, codes: list[str]) -> None:
-    """Stop where a code is a value of some column.
-
-    Raises
-    ------
-    DataError
-        With the column, and a code that is free.
-    """
-    for code in codes:
-        for name, column in table.columns.items():
-            used = times_used(column, code)
-            if used:
-                raise DataError(
-                    f"{code} cannot stand for missing: it is a value of {name}.",
-                    where=f"{used:,} {'cell holds' if used == 1 else 'cells hold'} {code}",
-                    todo=f"{free_code(table)} is free in all columns: say ‹missing_code=auto›, or name it.",
-                )
-
-
-def account_of(step: Export, before: Table, made: Table, reading: Prepared, by_reason: Mapping[str, str]) -> Account:
-    """What was recoded: cells with a value, and the missing ones by what they became."""
-    rows_made = Balance("rows", len(before), (("made ready", len(made)),), quiet=True)
-    missing = sum(column.missing_count for column in before.columns.values())
-    left = sum(column.missing_count for column in made.columns.values())
-    coded_cells = sum(
-        int(np.count_nonzero(before[name].is_missing & ~column.is_missing)) for name, column in made.columns.items()
-    )
-    kept = sum(
-        int(np.count_nonzero(~before[name].is_missing & ~column.is_missing)) for name, column in made.columns.items()
-    )
-    rows = missing_rows(before, made, by_reason, reading.missing_code)
-    listings = [Listing("missing cells", ("reason", "cells", "written as"), rows)] if rows else []
-    if reading.recodings:
-        how = tuple((name, recoding.how) for name, recoding in reading.recodings.items())
-        listings.append(Listing("columns turned into numbers", ("column", "how"), how))
-    return Account(
-        "export",
-        f"{len(made):,} rows and {len(made.names)} columns made ready, {step.form}.",
-        (
-            rows_made,
-            Balance("cells", len(before) * len(before.names), (("with a value", kept), ("missing", missing))),
-            Balance("missing cells", missing, (("written as a code", coded_cells), ("left empty", left))),
-        ),
-        {
-            "form": step.form,
-            "missing_code": reading.missing_code,
-            "missing_codes_by_reason": dict(by_reason),
-            "rows": len(made),
-            "columns": made.names,
-        },
-        tuple(listings),
-        tuple(empty_dates(made, bool(reading.missing_code or by_reason))),
-    )
-
-
-def missing_rows(
-    before: Table, made: Table, by_reason: Mapping[str, str], everywhere: str
-) -> tuple[tuple[str, int, str], ...]:
-    """Each reason with its cells and what is written for them; columns that take no code stand apart."""
-    counts: dict[tuple[str, str], int] = {}
-    for name, column in before.columns.items():
-        is_left = made[name].missing_count == column.missing_count
-        for reason, count in column.reason_counts().items():
-            code = by_reason.get(reason, everywhere)
-            told = code if code and not is_left else "an empty cell"
-            counts[reason, told] = counts.get((reason, told), 0) + count
-    return tuple((reason, count, told) for (reason, told), count in counts.items())
-
-
-def empty_dates(made: Table, has_codes: bool) -> list[Note]:
-    """Columns of dates with missing cells, which take no code."""
-    dates = [
-        name for name, column in made.columns.items() if column.type in ("date", "datetime") and column.missing_count
-    ]
-    if not dates or not has_codes:
-        return []
-    return [Note(f"missing dates are left empty, a code is no date: {', '.join(dates)}.", kind="empty-dates")]
-
-
-def with_codes_used(
-    table: Table, columns: Mapping[str, Column], everywhere: str, by_reason: dict[str, str]
-) -> Dictionary:
-    """The dictionary with the missing codes that now stand in the columns, in place of the old ones."""
-    dictionary, coded = table.dictionary, set[str]()
-    for name, column in table.columns.items():
-        codes: dict[str, str] = {}
-        if columns[name] is not column:
-            for reason in column.reason_counts():
-                code = by_reason.get(reason, everywhere)
-                if code:
-                    # One code for several reasons can only say that the cell is missing.
-                    codes[code] = reason if code not in codes else "missing"
-        if codes or table.dictionary.of(name).missing:
-            dictionary = dictionary.with_variable(name, table.dictionary.of(name).with_(missing=codes))
-        coded |= {name} if codes else set()
-    return dictionary.with_coded(coded)
-
-
-def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recoding]:
-    """A column of any type as numbers, and how that was done."""
-    why, reasons = column.why, column.reasons
-    if column.type == "boolean":
-        return Column.of("integer", column.values.astype(np.int64), why, reasons), Recoding("false 0, true 1")
-    if column.type in ("date", "datetime"):
-        unit = "D" if column.type == "date" else "s"
-        digits = (
-            np.datetime_as_string(column.values.astype(f"datetime64[{unit}]")) if len(column) else np.zeros(0, "U8")
+    """Recode the tables; how each has to be understood is the extra `prepared`."""
+    every = tables.many("source")
+    if len(every) > 1 and step.form != "package":
+        raise UsageError(
+            f"{len(every)} files cannot become one.",
+            todo="Say ‹form=package› for a folder that holds all of them, or merge or stack them first.",
         )
-        digits[column.is_missing] = "0"
-        for sign in "-T:" if len(column) else "":
-            digits = np.strings.replace(digits, sign, "")
-        how = "dates as yyyymmdd" if unit == "D" else "dates and times as yyyymmddhhmmss"
-        return Column.of("integer", digits.astype(np.int64), why, reasons), Recoding(how)
-    if column.type != "string":
-        return column, Recoding()
-    column = column.compact()
-    strings = column.strings.strings
-    numbers = _ids_as_numbers(strings)
-    if numbers is not None:
-        widths = set(pc.utf8_length(strings).to_pylist())
-        how = "digits as numbers, leading zeros dropped" if begins_with_zero(strings) else "digits as numbers"
-        how += f"; the texts had {widths.pop()} digits" if len(widths) == 1 else ""
-        return Column.of("integer", _spread(numbers, column.values), why, reasons), Recoding(how)
-    # Texts that the dictionary lists come first, in its order; the others follow in the order of text.
-    listed = np.array([at for at in (strings.index(text).as_py() for text in labels) if at >= 0], np.int64)
-    order = text_order(strings)
-    order = np.concatenate([listed, order[~np.isin(order, listed)]])
-    code_of = np.zeros(len(strings), np.int64)
-    code_of[order] = np.arange(1, len(strings) + 1)
-    how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
-    return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(
-        how, tuple(strings.take(pa.array(order, pa.int64())).to_pylist())
-    )
+    works = [Work.of(step, table) for table in every]
+    ready = [work.prepared for work in works]
+    accounts = [
+        account_of(step, work.original, one, work.listings, work.notes) for work, one in zip(works, ready, strict=True)
+    ]
+    account = accounts[0] if len(works) == 1 else of_several(ready, accounts)
+    return Result(ready[0].made, account, {"prepared": ready, "companion": ready[0], "codebook": ready[0]})
 
 
-def begins_with_zero(strings: pa.Array) -> bool:
-    """True where a text of digits would lose a zero as a number."""
-    return bool(matches(strings, r"0\d+").any())
+def of_several(ready: list[Prepared], accounts: list[Account]) -> Account:
+    """The account of a package."""
+    names = ", ".join(one.made.name for one in ready)
+    facts = {
+        "resources": [{**account.facts, "name": one.made.name} for one, account in zip(ready, accounts, strict=True)]
+    }
+    return Account("export", f"{counted(len(ready), 'table', 'tables')} made ready: {names}.", facts=facts,
+                   parts=tuple(accounts))  # fmt: skip
 
 
-def _ids_as_numbers(strings: pa.Array) -> npt.NDArray[np.int64] | None:
-    """Texts of digits as numbers, where no two of them become one; else None."""
-    if not len(strings) or not matches(strings, r"\d{1,15}").all():
+@dataclass
+class Work:
+    """One table on its way.
+
+    Parameters
+    ----------
+    step
+        What was asked for.
+    original
+        The table as it came, its columns chosen.
+    before, made
+        The table with its reasons, and with codes in their place.
+    """
+
+    step: Export
+    original: Table
+    before: Table
+    made: Table
+    missing: MissingCodes
+    recodings: dict[str, Recoding] = field(default_factory=dict)
+    old_names: dict[str, str] = field(default_factory=dict)
+    listings: list[Listing] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)
+
+    @classmethod
+    def of(cls, step: Export, table: Table) -> Work:
+        """Do all that was asked for, in an order in which nothing is looked for under a name that is gone."""
+        rows = sorted_rows(step, table)
+        if step.columns:
+            table = table.only(chosen_columns(step.columns, table.types(), table.name))
+        require_key(step, table)
+        missing = MissingCodes.of(codes_said(step.missing_code), table.types(), table.name)
+        made = cls(step, table, table if rows is None else table.take(rows), table, missing)
+        made.show_labels()
+        made.write_plainly()
+        made.shorten_names()
+        made.code()
+        return made
+
+    @property
+    def prepared(self) -> Prepared:
+        """What was made, and how it has to be understood."""
+        standing = {
+            name: dict(self.made.dictionary.of(name).missing) if name in self.made.dictionary.coded else {}
+            for name in self.made.names
+        }
+        return Prepared(
+            self.before, self.made, self.missing, standing, self.recodings, self.old_names,
+            self.before.dictionary,
+        )  # fmt: skip
+
+    def show_labels(self) -> None:
+        """Labels in the place of codes; a value without a label stays, and is told."""
+        if not self.step.show_labels:
+            return
+        table, dictionary = self.before, self.before.dictionary
+        columns = dict(table.columns)
+        rows = []
+        for name in chosen_columns(self.step.show_labels, table.types(), table.name):
+            labels = dictionary.labels_of(name)
+            if not labels:
+                raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
+            columns[name], without = labelled(table[name], labels)
+            dictionary = dictionary.with_variable(name, dictionary.of(name).with_(codes=None, type=None, allowed=()))
+            present = len(table) - table[name].missing_count
+            rows.append((name, present - sum(without.values()), sum(without.values())))
+            if without:
+                told = ", ".join(f"{text} ({count:,})" for text, count in list(without.items())[:MOST_SHOWN])
+                self.notes.append(Note(f"values without a label, written as they are: {told}.", name, kind="no-label"))
+        self.listings.append(
+            Listing("labels in the place of codes", ("column", "cells", "without a label"), tuple(rows))
+        )
+        self.before = replace(table.with_columns(columns), dictionary=dictionary)
+
+    def write_plainly(self) -> None:
+        """Letters outside ASCII as plain ones, listed."""
+        if not self.step.ascii:
+            return
+        letters = PlainLetters()
+        old = self.before.names
+        self.before = letters.table(self.before)
+        self._remember(old)
+        if letters.signs:
+            rows = tuple((sign, new or "(nothing)", count) for (sign, new), count in sorted(letters.signs.items()))
+            self.listings.append(Listing("letters written with plain ones", ("letter", "written as", "cells"), rows))
+        if letters.met:
+            text = "different texts became one: " + ", ".join(letters.met[:MOST_SHOWN]) + "."
+            self.notes.append(Note(text, kind="texts-met", count=len(letters.met)))
+
+    def shorten_names(self) -> None:
+        """Short names, with the list of both."""
+        if not self.step.names_max:
+            return
+        old = self.before.names
+        short = short_names(old, self.step.names_max)
+        changed = {name: new for name, new in short.items() if name != new}
+        self.before = renamed_table(self.before, changed)
+        self._remember(old)
+        if changed:
+            rows = tuple((new, name, self.before.dictionary.of(new).label) for name, new in changed.items())
+            self.listings.append(Listing("names made short", ("name", "was", "label"), rows))
+
+    def _remember(self, old: list[str]) -> None:
+        """Keep the first name of each column, and have what was said of columns follow."""
+        pairs = dict(zip(old, self.before.names, strict=True))
+        self.old_names = {new: first for name, new in pairs.items() if (first := self.old_names.get(name, name)) != new}
+        by_column = {pairs.get(name, name): codes for name, codes in self.missing.by_column.items()}
+        self.missing = replace(self.missing, by_column=by_column)
+
+    def code(self) -> None:
+        """Numbers only where the form wants it, and codes in the missing cells."""
+        ready = self.before
+        missing = self.missing
+        if self.step.form == "bare":
+            numeric = {
+                name: as_numbers(column, ready.dictionary.labels_of(name)) for name, column in ready.columns.items()
+            }
+            self.recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
+            ready = ready.with_columns({name: column for name, (column, _) in numeric.items()})
+            missing = replace(missing, everywhere=missing.everywhere or AUTO)
+        if missing.everywhere == AUTO:
+            is_needed = any(column.missing_count for column in ready.columns.values())
+            missing = replace(missing, everywhere=free_code(ready) if is_needed else "")
+        refuse_used_codes(ready, missing)
+        columns = {name: coded(column, name, missing) for name, column in ready.columns.items()}
+        self.missing = missing
+        self.made = replace(ready, columns=columns, dictionary=with_codes_used(ready, columns, missing))
+
+
+def sorted_rows(step: Export, table: Table) -> npt.NDArray[np.int64] | None:
+    """The rows in the order that was asked for, equal ones as they stood, missing values last; None where all stay."""
+    if not step.sort_by:
         return None
-    numbers = strings.cast(pa.int64()).to_numpy(zero_copy_only=False)
-    return numbers if len(np.unique(numbers)) == len(numbers) else None
+    ranks = []
+    for name in step.sort_by:
+        rank, count = ordered_ranks(table[name])
+        ranks.append(np.where(rank < 0, count, rank))
+    return np.asarray(np.lexsort(ranks[::-1]), np.int64)
 
 
-def _spread(of_distinct: npt.NDArray[np.int64], positions: Array) -> npt.NDArray[np.int64]:
-    numbers: npt.NDArray[np.int64] = np.append(of_distinct, 0)[positions]  # the last place answers for a missing cell
-    return numbers
-
-
-def free_code(table: Table) -> str:
-    """The first usual code that no column holds as a value.
+def require_key(step: Export, table: Table) -> None:
+    """Stop where the primary key is missing in some row or stands twice; a package's tables need not have it.
 
     Raises
     ------
     DataError
-        Where all of them are used.
+        With rows and values.
     """
-    for code in CANDIDATES:
-        if not any(times_used(column, code) for column in table.columns.values()):
-            return code
-    raise DataError("All usual missing codes are values of some column.", todo="Name one: ‹missing_code=NUMBER›.")
-
-
-def coded(column: Column, everywhere: str, by_reason: dict[str, str]) -> Column:
-    """The column with codes in its missing cells; a reason without a code stays missing."""
-    if column.why is None or column.type in ("date", "datetime"):
-        return column
-    codes = {number: by_reason.get(reason, everywhere) for number, reason in enumerate(column.reasons, start=1)}
-    codes = {number: code for number, code in codes.items() if code and (column.why == number).any()}
-    if not codes:
-        return column
-    if column.type in ("integer", "number") and all(is_number(code) for code in codes.values()):
-        if column.type == "integer" and any("." in code for code in codes.values()):
-            column = column.widened("number")
-        values = column.values.copy()
-        for number, code in codes.items():
-            values[column.why == number] = float(code) if column.type == "number" else int(code)
-        return Column.of(column.type, values, still_missing(column, codes), column.reasons)
-    column = column.widened("string")
-    pool, why = column.strings, still_missing(column, codes)
-    texts = list(dict.fromkeys(codes.values()))
-    longer = Pool(pa.concat_arrays([pool.strings, pa.array(texts, pa.large_string())]))
-    positions = column.values.copy()
-    assert column.why is not None
-    for number, code in codes.items():
-        positions[column.why == number] = len(pool) + texts.index(code)
-    return Column.of_strings(positions, longer, why, column.reasons)
-
-
-def still_missing(column: Column, codes: dict[int, str]) -> npt.NDArray[np.uint8]:
-    """The reasons of the cells that get no code."""
-    assert column.why is not None
-    return np.where(np.isin(column.why, list(codes)), np.uint8(0), column.why)
+    key = tuple(name for name in step.primary_key if step.form != "package" or name in table.columns)
+    if not key or (step.form == "package" and len(key) < len(step.primary_key)):
+        return
+    for name in key:
+        rows = np.flatnonzero(table[name].is_missing)
+        if len(rows):
+            told = ", ".join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())
+            raise DataError(
+                f"{name} is missing in {counted(len(rows), 'row', 'rows')}, so it tells not all rows apart.",
+                where=f"{table.name}, {plural(len(rows), 'row', 'rows')} {told}{' …' if len(rows) > MOST_SHOWN else ''}",
+                todo="Name another ‹primary_key›, or leave these rows out first.",
+            )
+    codes, size = row_codes(table, key)
+    counts = np.bincount(codes, minlength=size)
+    if counts.max(initial=0) < 2 or step.form == "package":
+        return
+    rows = np.flatnonzero(codes == counts.argmax())
+    again = counted(int((counts > 1).sum()), "key stands", "keys stand")
+    raise DataError(
+        f"{' and '.join(key)} cannot be the primary key: {again} in several rows.",
+        where=f"{table.name}, rows {' '.join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())}: "
+        f"{key_texts(table, key, rows[:1])[0]}",
+        todo="Name the columns that tell the rows apart together, such as a case and an occasion.",
+    )

@@ -2,90 +2,193 @@
 
 from __future__ import annotations
 
+import codecs
 from collections.abc import Sequence
 from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.settings import Setting, Texts, parsed_by
-from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step, need
+from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
+from lomrix.core.steps.export.missing_codes import AUTO, codes_said
+from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
+from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, need
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.selection import columns_by_name, require_words
+from lomrix.core.wording import listed
 
-Form = Literal["headed", "bare"]
-AUTO = "auto"
+LEAST_NAME = 4
+LEAST_LINE = 20
+MOST_DIGITS = 15
+TEXT_SETTINGS = ("delimiter_out", "decimal_out", "encoding_out", "line_ends", "digits", "date_form")
+# Numbers in a file of numbers only may stand apart like this.
+BARE_DELIMITERS = (" ", ",", "\t")
 
 
-def codes_said(words: Sequence[str]) -> tuple[str, dict[str, str]]:
-    """Read `-9` for every missing cell, `refused=-8` for one reason.
-
-    Returns
-    -------
-    The code for all others (empty where none was said), and the codes by reason.
+def encoding_said(name: str) -> str:
+    """An encoding that a text file can have, by the name that Python gives it.
 
     Raises
     ------
     UsageError
-        Where a code is not clear, or two stand for all.
-
-    Examples
-    --------
-    >>> codes_said(("-9", "refused=-8"))
-    ('-9', {'refused': '-8'})
+        Where there is none of that name.
     """
-    everywhere, by_reason = "", {}
+    try:
+        "a".encode(name)
+        return codecs.lookup(name).name
+    except (LookupError, UnicodeError, TypeError) as error:
+        raise UsageError(
+            f"There is no encoding {name}.", todo="Say ‹encoding_out=utf-8› or ‹encoding_out=cp1252›."
+        ) from error
+
+
+def delimiter_said(text: str) -> str:
+    """The sign that stands between cells: `,` `;` `|`, `tab` or `blank`.
+
+    Raises
+    ------
+    UsageError
+        Where it is none that can stand there.
+    """
+    sign = {"tab": "\t", "\\t": "\t", "blank": " "}.get(text, text)
+    if len(sign) != 1 or not sign.isascii() or sign.isalnum() or sign in '"\r\n.-+':
+        raise UsageError(
+            f'"{text}" cannot stand between cells.',
+            todo="Say ‹delimiter_out=;›, ‹delimiter_out=tab› or ‹delimiter_out=blank›.",
+        )
+    return sign
+
+
+def date_form_said(text: str) -> None:
+    """Stop where a text is no single form of dates."""
+    from lomrix.core.text.dates import BETWEEN_FORMS, require_date_forms
+
+    require_date_forms(text)
+    if BETWEEN_FORMS in text:
+        raise UsageError(
+            f'"{text}" names several forms of dates.', todo="A file is written in one: ‹date_form=%d/%m/%Y›"
+        )
+
+
+def types_said(words: Sequence[str]) -> dict[str, str]:
+    """Read `age=SMALLINT`.
+
+    Raises
+    ------
+    UsageError
+        Where a word does not name a column and a type, or the type is not made of words, numbers and brackets.
+    """
+    found = {}
     for word in words:
-        reason, equals, code = (part.strip() for part in word.rpartition("="))
-        if equals and reason and code:
-            by_reason[reason] = code
-        elif equals or not code or everywhere:
-            raise UsageError(
-                f'The missing code "{word}" is not clear.',
-                todo="Say ‹missing_code=-9› once for all, and ‹missing_code=refused=-8› for single reasons.",
-            )
-        else:
-            everywhere = code
-    return everywhere, by_reason
+        name, equals, type_ = (part.strip() for part in word.partition("="))
+        plain = all(sign.isalnum() or sign in " _(),'" for sign in type_)
+        if not equals or not name or not type_ or not plain:
+            raise UsageError(f'"{word}" does not give a column a type.', todo="Say ‹db_type=age=SMALLINT›.")
+        found[name] = type_
+    return found
 
 
 class Export(Step):
-    """Write a file for another program, with missing values recoded."""
+    """Write a file, a table or a package for another program, with missing values recoded."""
 
     word: ClassVar[str] = "export"
     done_by: ClassVar[str] = "lomrix.core.steps.export.run:prepared"
-    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to export."),)
-
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to export; several for a package.", many=True),)
+    gives: ClassVar[tuple[Extra, ...]] = (
+        Extra("companion", "Names in order, codes and labels: .txt, .md, or a template of your own, such as my.txt.j2.",
+              "companion"),
+        Extra("codebook", "Labels, codes with counts and statistics: .xml (DDI-Codebook 2.5) or .md.", "codebook"),
+    )  # fmt: skip
     read_back: ClassVar[bool] = True
 
-    form: Annotated[Form, Setting("headed: names on top. bare: only numbers, no header, one missing code.")] = "headed"
+    form: Annotated[
+        Form | None,
+        Setting("headed: names on top. bare: only numbers. fixed: columns of fixed width. package: a folder."),
+    ] = None
     columns: Annotated[str, parsed_by(require_words), Setting("Which columns go out, in this order.", "COLUMNS")] = ""
+    sort_by: Annotated[Names, Setting("Sort the rows by these columns.", "COLUMNS")] = ()
     missing_code: Annotated[
         Texts,
         parsed_by(codes_said),
-        Setting("Code for missing cells: -9, refused=-8 for one reason, or auto.", "CODE"),
+        Setting("Code for missing cells: -9, auto, refused=-8 for a reason, sleep_*:-99 for columns.", "CODE"),
     ] = ()
+    show_labels: Annotated[str, parsed_by(require_words), Setting("Labels in place of codes.", "COLUMNS")] = ""
+    names_max: Annotated[int, Field(ge=0, le=255), Setting("Short names, of so many signs at most.", "SIGNS")] = 0
+    ascii: Annotated[bool, Setting("Write letters outside ASCII with plain ones: ø as o.")] = False
+    delimiter_out: Annotated[str, parsed_by(delimiter_said), Setting("Sign between cells: ; tab blank", "SIGN")] = ""
+    decimal_out: Annotated[Literal[".", ","], Setting("Sign before decimal places: . or ,", "SIGN")] = "."
+    encoding_out: Annotated[str, parsed_by(encoding_said), Setting("Encoding of a text file.", "NAME")] = "utf-8"
+    line_ends: Annotated[LineEnds, Setting("How lines of a text file end.")] = "unix"
+    digits: Annotated[int | None, Field(ge=0, le=MOST_DIGITS), Setting("Decimal places of numbers.", "NUMBER")] = None
+    date_form: Annotated[str, parsed_by(date_form_said), Setting("How dates are written: %d/%m/%Y", "FORM")] = ""
+    line_max: Annotated[
+        int, Field(ge=0), Setting("Go on in a new line after so many signs (bare and fixed).", "SIGNS")
+    ] = 0
+    primary_key: Annotated[Names, Setting("Columns that tell the rows apart.", "COLUMNS")] = ()
+    if_exists: Annotated[IfExists | None, Setting("What becomes of a database table that is there.")] = None
+    db_type: Annotated[
+        Texts, parsed_by(types_said), Setting("Type of a column in a database: age=SMALLINT", "NAME=TYPE")
+    ] = ()
+    index: Annotated[Texts, Setting("An index of a database table: these columns together.", "COLUMNS")] = ()
+    describe: Annotated[bool, Setting("Two more database tables: NAME_variables and NAME_codes.")] = False
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        if self.form == "bare":
-            everywhere, by_reason = codes_said(self.missing_code)
-            need(not by_reason, "missing_code", "A bare file has one missing code everywhere.",
-                 "Say ‹missing_code› once, without a reason, or ‹form=headed›.")  # fmt: skip
-            need(everywhere in ("", AUTO) or is_number(everywhere), "missing_code", f'"{everywhere}" is no number.',
-                 "A bare file holds only numbers: say -9 or auto.")  # fmt: skip
+        self._codes_fit()
+        self._text_fits()
+        if self.names_max:
+            told = f"‹names_max› is at least {LEAST_NAME}, not {self.names_max}."
+            need(self.names_max >= LEAST_NAME, "names_max", told, "Shorter names say nothing.")
+        if self.line_max:
+            need(self.form in ("bare", "fixed"), "line_max", "Only bare and fixed files have lines of a given length.",
+                 "Add ‹form=bare›, or leave ‹line_max› out.")  # fmt: skip
+            need(self.line_max >= LEAST_LINE, "line_max", f"‹line_max› is at least {LEAST_LINE}, not {self.line_max}.",
+                 "Give another number.")  # fmt: skip
         return self
 
+    def _codes_fit(self) -> None:
+        if self.form == "bare":
+            need(not self.show_labels, "show_labels", "A bare file holds only numbers, and no labels.",
+                 "Leave ‹show_labels› out, or say ‹form=headed›.")  # fmt: skip
+            for one in codes_said(self.missing_code):
+                need(one.code == AUTO or is_number(one.code), "missing_code", f'"{one.code}" is no number.',
+                     "A bare file holds only numbers: say -9 or auto.")  # fmt: skip
+            need(not self.date_form, "date_form", "A bare file holds only numbers: its dates are written as yyyymmdd.",
+                 "Leave ‹date_form› out, or say ‹form=headed›.")  # fmt: skip
+
+    def _text_fits(self) -> None:
+        delimiter = delimiter_said(self.delimiter_out) if self.delimiter_out else ""
+        need(not delimiter or self.form != "fixed", "delimiter_out", "Fixed columns have nothing between them.",
+             "Leave ‹delimiter_out› out.")  # fmt: skip
+        need(not delimiter or self.form != "bare" or delimiter in BARE_DELIMITERS, "delimiter_out",
+             "Numbers of a bare file stand apart by blanks, commas or tabs.", "Say blank, tab or a comma.")  # fmt: skip
+        need(delimiter != " " or self.form == "bare", "delimiter_out",
+             "Only the numbers of a bare file stand apart by blanks.", "Say ‹form=bare›, or another sign.")  # fmt: skip
+        need(not delimiter or delimiter != self.decimal_out, "delimiter_out",
+             f"One sign, {delimiter}, would divide cells and decimals alike.", "Say ‹delimiter_out=;›.")  # fmt: skip
+
     @property
-    def sink_form(self) -> str:
-        """The form that was asked for."""
-        return self.form
+    def delivery(self) -> Delivery:
+        """How the file, or the table of a database, is made."""
+        text = TextForm(
+            delimiter_said(self.delimiter_out) if self.delimiter_out else "", self.decimal_out,
+            encoding_said(self.encoding_out), self.line_ends, self.digits, self.date_form, self.line_max,
+        )  # fmt: skip
+        server = ServerForm(self.if_exists, types_said(self.db_type), tuple(map(listed, self.index)), self.describe)
+        return Delivery(self.form, text, server, self.primary_key)
+
+    @property
+    def said_of_text(self) -> list[str]:
+        """Names of the settings that were said and mean something in a text file only."""
+        return [name for name in TEXT_SETTINGS if getattr(self, name) != type(self).model_fields[name].default]
 
     @property
     def division(self) -> Division:
-        """Each cell is recoded on its own, unless codes are looked for or counted."""
-        return ANY_ROWS if self.form == "headed" and AUTO not in self.missing_code else Division("whole")
+        """Each cell is recoded on its own, unless codes are looked for, rows sorted or lengths measured."""
+        is_cell_by_cell = self.form in (None, "headed") and AUTO not in self.missing_code and not self.sort_by
+        return ANY_ROWS if is_cell_by_cell and not self.primary_key else WHOLE
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
-        """The columns that go out."""
-        return columns_by_name(self.columns, names) if self.columns else None
+        """The columns that go out, and those that rows are sorted by."""
+        found = columns_by_name(self.columns, names) if self.columns else None
+        return None if found is None else [*found, *(name for name in self.sort_by if name not in found)]

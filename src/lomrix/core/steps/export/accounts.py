@@ -1,0 +1,86 @@
+"""What an export did, in numbers that balance."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.export.prepared import Prepared
+from lomrix.core.steps.export.settings import Export
+from lomrix.core.table.notes import Note
+from lomrix.core.table.table import Table
+
+
+def account_of(
+    step: Export, original: Table, ready: Prepared, listings: Sequence[Listing], notes: Sequence[Note]
+) -> Account:
+    """What was recoded: cells with a value, and the missing ones by what they became.
+
+    Parameters
+    ----------
+    step
+        What was asked for.
+    original
+        The table as it came in.
+    ready
+        What was made of it.
+    listings, notes
+        What else was done.
+    """
+    made = ready.made
+    rows_made = Balance("rows", len(original), (("made ready", len(made)),), quiet=True)
+    pairs = list(zip(ready.before.columns.values(), made.columns.values(), strict=True))
+    missing = sum(column.missing_count for column in original.columns.values())
+    left = sum(column.missing_count for column in made.columns.values())
+    coded_cells = sum(int(np.count_nonzero(old.is_missing & ~new.is_missing)) for old, new in pairs)
+    kept = sum(int(np.count_nonzero(~old.is_missing & ~new.is_missing)) for old, new in pairs)
+    rows = missing_rows(ready)
+    shown = [Listing("missing cells", ("reason", "cells", "written as"), rows)] if rows else []
+    if ready.recodings:
+        how = tuple((name, recoding.how) for name, recoding in ready.recodings.items())
+        shown.append(Listing("columns turned into numbers", ("column", "how"), how))
+    form = f", {step.form}" if step.form else ""
+    return Account(
+        "export",
+        f"{len(made):,} rows and {len(made.names)} columns made ready{form}.",
+        (
+            rows_made,
+            Balance("cells", len(original) * len(original.names), (("with a value", kept), ("missing", missing))),
+            Balance("missing cells", missing, (("written as a code", coded_cells), ("left empty", left))),
+        ),
+        {
+            "form": step.form or "",
+            "missing_code": ready.missing.everywhere,
+            "missing_codes": {name: dict(codes) for name, codes in ready.codes.items() if codes},
+            "rows": len(made),
+            "columns": made.names,
+            "names_before": dict(ready.old_names),
+        },
+        (*shown, *listings),
+        (*notes, *empty_dates(ready)),
+    )
+
+
+def missing_rows(ready: Prepared) -> tuple[tuple[str, int, str], ...]:
+    """Each reason with its cells and what is written for them; columns that take no code stand apart."""
+    counts: dict[tuple[str, str], int] = {}
+    for name, column in zip(ready.made.names, ready.before.columns.values(), strict=True):
+        is_left = ready.made[name].missing_count == column.missing_count
+        for reason, count in column.reason_counts().items():
+            code = ready.missing.of_cell(name, reason)
+            told = code if code and not is_left else "an empty cell"
+            counts[reason, told] = counts.get((reason, told), 0) + count
+    return tuple((reason, count, told) for (reason, told), count in counts.items())
+
+
+def empty_dates(ready: Prepared) -> list[Note]:
+    """Columns of dates with missing cells, which take no code."""
+    made = ready.made
+    dates = [
+        name for name, column in made.columns.items() if column.type in ("date", "datetime") and column.missing_count
+    ]
+    if not dates or not (ready.missing.everywhere or any(ready.codes.values())):
+        return []
+    return [Note(f"missing dates are left empty, a code is no date: {', '.join(dates)}.", kind="empty-dates")]

@@ -1,0 +1,125 @@
+"""Codes in the cells of missing values: which are free, which clash, and the columns that hold them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from lomrix.core.errors import DataError
+from lomrix.core.steps.export.missing_codes import MissingCodes
+from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.code_use import times_used
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.numbers import is_number
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.table import Table
+
+CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-99999999")
+
+
+def refuse_used_codes(table: Table, missing: MissingCodes) -> None:
+    """Stop where a code is a value of a column in which it would stand for missing.
+
+    Raises
+    ------
+    DataError
+        With the column, and a code that is free.
+    """
+    for name, column in table.columns.items():
+        for code in missing.of_column(name):
+            used = times_used(column, code)
+            if used:
+                raise DataError(
+                    f"{code} cannot stand for missing: it is a value of {name}.",
+                    where=f"{used:,} {'cell holds' if used == 1 else 'cells hold'} {code}",
+                    todo=f"{free_code(table)} is free in all columns: say ‹missing_code=auto›, or name it.",
+                )
+
+
+def free_code(table: Table) -> str:
+    """The first usual code that no column holds as a value, and none could hold.
+
+    Raises
+    ------
+    DataError
+        Where all of them are used.
+    """
+    for code in CANDIDATES:
+        if not any(
+            times_used(column, code) or could_hold(table.dictionary, name, code)
+            for name, column in table.columns.items()
+        ):
+            return code
+    raise DataError("All usual missing codes are values of some column.", todo="Name one: ‹missing_code=NUMBER›.")
+
+
+def could_hold(dictionary: Dictionary, name: str, code: str) -> bool:
+    """True where the dictionary allows a code as a value: within the limits, or one of its codes.
+
+    Examples
+    --------
+    >>> from lomrix.core.table.variable import Variable
+    >>> known = Dictionary({"celsius": Variable(minimum=-40, maximum=45), "age": Variable(minimum=0)})
+    >>> [could_hold(known, name, "-9") for name in ("celsius", "age", "other")]
+    [True, False, False]
+    """
+    entry = dictionary.of(name)
+    if code in entry.allowed or CodeList(dictionary.labels_of(name)).code_of(code) is not None:
+        return True
+    low, high = entry.minimum, entry.maximum
+    if not isinstance(low, int | float):
+        return False
+    return low <= float(code) and (not isinstance(high, int | float) or float(code) <= high)
+
+
+def with_codes_used(table: Table, columns: Mapping[str, Column], missing: MissingCodes) -> Dictionary:
+    """The dictionary with the missing codes that now stand in the columns, in place of the old ones."""
+    dictionary, coded_names = table.dictionary, set[str]()
+    for name, column in table.columns.items():
+        codes: dict[str, str] = {}
+        if columns[name] is not column:
+            for reason in column.reason_counts():
+                code = missing.of_cell(name, reason)
+                if code:
+                    # One code for several reasons can only say that the cell is missing.
+                    codes[code] = reason if code not in codes else "missing"
+        if codes or table.dictionary.of(name).missing:
+            dictionary = dictionary.with_variable(name, table.dictionary.of(name).with_(missing=codes))
+        coded_names |= {name} if codes else set()
+    return dictionary.with_coded(coded_names)
+
+
+def coded(column: Column, name: str, missing: MissingCodes) -> Column:
+    """The column with codes in its missing cells; a reason without a code stays missing."""
+    if column.why is None or column.type in ("date", "datetime"):
+        return column
+    codes = {number: missing.of_cell(name, reason) for number, reason in enumerate(column.reasons, start=1)}
+    codes = {number: code for number, code in codes.items() if code and (column.why == number).any()}
+    if not codes:
+        return column
+    if column.type in ("integer", "number") and all(is_number(code) for code in codes.values()):
+        if column.type == "integer" and any("." in code for code in codes.values()):
+            column = column.widened("number")
+        values = column.values.copy()
+        for number, code in codes.items():
+            values[column.why == number] = float(code) if column.type == "number" else int(code)
+        return Column.of(column.type, values, still_missing(column, codes), column.reasons)
+    column = column.widened("string")
+    pool, why = column.strings, still_missing(column, codes)
+    texts = list(dict.fromkeys(codes.values()))
+    longer = Pool(pa.concat_arrays([pool.strings, pa.array(texts, pa.large_string())]))
+    positions = column.values.copy()
+    assert column.why is not None
+    for number, code in codes.items():
+        positions[column.why == number] = len(pool) + texts.index(code)
+    return Column.of_strings(positions, longer, why, column.reasons)
+
+
+def still_missing(column: Column, codes: dict[int, str]) -> npt.NDArray[np.uint8]:
+    """The reasons of the cells that get no code."""
+    assert column.why is not None
+    return np.where(np.isin(column.why, list(codes)), np.uint8(0), column.why)

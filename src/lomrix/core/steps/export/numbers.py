@@ -1,0 +1,71 @@
+"""Columns of any type as numbers, for programs that read nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from lomrix.core.arrays.types import Array
+from lomrix.core.rows.keys import text_order
+from lomrix.core.steps.export.prepared import Recoding
+from lomrix.core.table.column import Column
+from lomrix.core.text.reading import matches
+
+
+def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recoding]:
+    """A column of any type as numbers, and how that was done."""
+    why, reasons = column.why, column.reasons
+    if column.type == "boolean":
+        return Column.of("integer", column.values.astype(np.int64), why, reasons), Recoding("false 0, true 1")
+    if column.type in ("date", "datetime"):
+        unit = "D" if column.type == "date" else "s"
+        digits = (
+            np.datetime_as_string(column.values.astype(f"datetime64[{unit}]")) if len(column) else np.zeros(0, "U8")
+        )
+        digits[column.is_missing] = "0"
+        for sign in "-T:" if len(column) else "":
+            digits = np.strings.replace(digits, sign, "")
+        how = "dates as yyyymmdd" if unit == "D" else "dates and times as yyyymmddhhmmss"
+        return Column.of("integer", digits.astype(np.int64), why, reasons), Recoding(how)
+    if column.type != "string":
+        return column, Recoding()
+    column = column.compact()
+    strings = column.strings.strings
+    numbers = _ids_as_numbers(strings)
+    if numbers is not None:
+        widths = set(pc.utf8_length(strings).to_pylist())
+        how = "digits as numbers, leading zeros dropped" if begins_with_zero(strings) else "digits as numbers"
+        how += f"; the texts had {widths.pop()} digits" if len(widths) == 1 else ""
+        return Column.of("integer", _spread(numbers, column.values), why, reasons), Recoding(how)
+    # Texts that the dictionary lists come first, in its order; the others follow in the order of text.
+    listed = np.array([at for at in (strings.index(text).as_py() for text in labels) if at >= 0], np.int64)
+    order = text_order(strings)
+    order = np.concatenate([listed, order[~np.isin(order, listed)]])
+    code_of = np.zeros(len(strings), np.int64)
+    code_of[order] = np.arange(1, len(strings) + 1)
+    how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
+    return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(
+        how, tuple(strings.take(pa.array(order, pa.int64())).to_pylist())
+    )
+
+
+def begins_with_zero(strings: pa.Array) -> bool:
+    """True where a text of digits would lose a zero as a number."""
+    return bool(matches(strings, r"0\d+").any())
+
+
+def _ids_as_numbers(strings: pa.Array) -> npt.NDArray[np.int64] | None:
+    """Texts of digits as numbers, where no two of them become one; else None."""
+    if not len(strings) or not matches(strings, r"\d{1,15}").all():
+        return None
+    numbers = strings.cast(pa.int64()).to_numpy(zero_copy_only=False)
+    return numbers if len(np.unique(numbers)) == len(numbers) else None
+
+
+def _spread(of_distinct: npt.NDArray[np.int64], positions: Array) -> npt.NDArray[np.int64]:
+    numbers: npt.NDArray[np.int64] = np.append(of_distinct, 0)[positions]  # the last place answers for a missing cell
+    return numbers

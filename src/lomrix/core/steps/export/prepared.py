@@ -1,0 +1,65 @@
+"""Prepared: what has to be known of an exported table to understand it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from lomrix.core.steps.export.described import DescribedVariable, described
+from lomrix.core.steps.export.missing_codes import NO_CODES, MissingCodes
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.table import Table
+
+
+@dataclass(frozen=True)
+class Recoding:
+    """What became of one column on its way to a file of numbers.
+
+    Parameters
+    ----------
+    how
+        In words, such as `texts became codes`.
+    texts
+        Where texts were given codes: the texts of the codes 1, 2, 3 …
+    """
+
+    how: str = ""
+    texts: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """How a reader has to understand what was exported.
+
+    Parameters
+    ----------
+    before, made
+        The table with its reasons, and as it is written; both have the same rows and columns in the same order.
+    missing
+        The missing codes as they were said, or found.
+    codes
+        By column as it is written, each missing code that stands in it with its reason.
+    recodings
+        By column as it is written, what became of it.
+    old_names
+        By column as it is written, its name before; only where that differs.
+    labels
+        What the dictionary said before the columns were recoded, by their names as written.
+    """
+
+    before: Table
+    made: Table
+    missing: MissingCodes = NO_CODES
+    codes: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    recodings: Mapping[str, Recoding] = field(default_factory=dict)
+    old_names: Mapping[str, str] = field(default_factory=dict)
+    labels: Dictionary = field(default_factory=Dictionary)
+
+    @cached_property
+    def variables(self) -> tuple[DescribedVariable, ...]:
+        """Each column with its counts and statistics; computed where somebody asks."""
+        return tuple(
+            described(name, column, self.labels.of(name), self.labels.labels_of(name))
+            for name, column in zip(self.made.names, self.before.columns.values(), strict=True)
+        )
