@@ -96,6 +96,10 @@ class Source(ABC):
             Where it cannot be read.
         """
 
+    def close(self) -> None:
+        """Let go of what was opened."""
+        return
+
     def begin_fingerprint(self) -> object:
         """Begin to compute the fingerprint, while other work goes on."""
         return None

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
+from lomrix.core.arrays.text_bytes import offsets_and_data
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
@@ -110,6 +112,10 @@ def compared_with_records(
     if not len(table):
         return 0
     expected = {name: in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
+    if not delimiter and form.encoding in ("utf-8", "ascii", "cp1252", "iso8859-1"):
+        same = same_blocks(expected, path.read_bytes(), len(table), places, form)
+        if same:
+            return len(table) * len(table.names)
     text = path.read_bytes().decode(form.encoding).replace("\r\n", "\n")
     lines = pa.array(text.split("\n")[:-1], pa.large_string())
     each = max(place.line for place in places)
@@ -128,6 +134,30 @@ def compared_with_records(
     if not delimiter:  # what is blank to the right cannot be told from what fills the place
         expected = {name: without_tail(array) for name, array in expected.items()}
     return compared(expected, back, len(lines) // each, final)
+
+
+def same_blocks(
+    expected: Mapping[str, pa.Array], raw: bytes, rows: int, places: Sequence[Place], form: TextForm
+) -> bool:
+    """True where every record has one length in bytes, and every cell stands in its place: the quick way to tell."""
+    line_end = 2 if form.line_ends == "windows" else 1
+    starts: dict[str, int] = {}
+    length = 0
+    for line in range(1, max(place.line for place in places) + 1):
+        here = [place for place in places if place.line == line]
+        starts |= {place.name: length + place.start - 1 for place in here}
+        length += here[-1].end + line_end
+    if len(raw) != rows * length:
+        return False
+    block = np.frombuffer(raw, np.uint8).reshape(rows, length)
+    for place in places:
+        pad = pc.utf8_rpad if place.is_text else pc.utf8_lpad
+        begins, data = offsets_and_data(pad(expected[place.name].fill_null(""), place.width).cast(pa.large_string()))
+        cells = block[:, starts[place.name] : starts[place.name] + place.width]
+        sent = data[begins[0] : begins[-1]]
+        if len(sent) != cells.size or not np.array_equal(cells.reshape(-1), sent):
+            return False
+    return True
 
 
 def without_tail(texts: pa.Array) -> pa.Array:

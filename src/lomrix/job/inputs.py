@@ -152,6 +152,12 @@ class OpenedInputs:
             if seen[name] > 1:
                 one.table = replace(one.table, name=f"{name}_{seen[name]}")
 
+    def close(self) -> None:
+        """Let go of all sources."""
+        for one in self.opened:
+            if one.source is not None:
+                one.source.close()
+
     def begin_fingerprints(self) -> None:
         """Begin to hash the files, while the step works on what was read of them."""
         for one in self.opened:

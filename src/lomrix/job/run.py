@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import tempfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -85,10 +86,12 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
     LomrixError
         Where it could not be done; nothing was written then, but for a StoppedError.
     """
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as opened:
         folder = Path(name)
         inputs = OpenedInputs.of(task, streams, folder)
+        opened.callback(inputs.close)
         outputs = Outputs.planned(task, inputs.places, streams, folder)
+        opened.callback(outputs.discard)
         plan_secrets(inputs, outputs)
         tables = inputs.read(stage)
         # Memory that the reading has left over goes back, before the step asks for its own.

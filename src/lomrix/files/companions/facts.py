@@ -80,7 +80,7 @@ def variable_facts(variable: DescribedVariable, number: int, ready: Prepared, pl
             for reason, count in variable.missing.items()
         ],
         "how": recoding.how if recoding else "",
-        "given_codes": given_codes(recoding.texts if recoding else (), ready.labels.labels_of(name)),
+        "given_codes": given_codes(recoding.texts.to_pylist() if recoding else (), ready.labels.labels_of(name)),
         "present": variable.present,
         "missing_cells": sum(variable.missing.values()),
         "minimum": number_or_text(variable.smallest),

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
 import textwrap
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pacsv
 
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.prepared import Prepared, Recoding
@@ -29,14 +31,15 @@ def codes_path(path: Path) -> Path:
     return path.with_name(path.stem + ".codes.csv")
 
 
-def codes_table(many: Mapping[str, tuple[str, ...]]) -> bytes:
+def codes_table(many: Mapping[str, pa.Array]) -> bytes:
     """Column, code and text, one code a row."""
-    sink = io.StringIO()
-    writer = csv.writer(sink, lineterminator="\n")
-    writer.writerow(("column", "code", "text"))
-    for name, texts in many.items():
-        writer.writerows((name, code, text) for code, text in enumerate(texts, start=1))
-    return sink.getvalue().encode()
+    sink = pa.BufferOutputStream()
+    for at, (name, texts) in enumerate(many.items()):
+        codes = pa.array(np.arange(1, len(texts) + 1))
+        table = pa.table({"column": pa.array(np.full(len(texts), name)), "code": codes, "text": texts})
+        options = pacsv.WriteOptions(include_header=at == 0, quoting_style="needed")
+        pacsv.write_csv(table, sink, options)
+    return sink.getvalue().to_pybytes()
 
 
 def companion(
@@ -163,7 +166,7 @@ def code_lines(recoding: Recoding, known: Dictionary, name: str, path: Path) -> 
     """The codes given to a column's texts: one a line, in running lines, or in a file of their own."""
     if len(recoding.texts) > MANY:
         return [f"    (the codes stand in {codes_path(path).name})"]
-    told = [f"{code} {with_label(known, name, text)}" for code, text in enumerate(recoding.texts, start=1)]
+    told = [f"{code} {with_label(known, name, text)}" for code, text in enumerate(recoding.texts.to_pylist(), start=1)]
     if len(told) > LONG:
         told = [wrapped(", ".join(pair.replace(" ", UNBROKEN) for pair in told)).replace(UNBROKEN, " ")]
     return [textwrap.indent(text, "    ") for text in told]

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import zlib
+from collections.abc import Callable
 
 import numpy as np
 
@@ -11,7 +13,6 @@ from lomrix.core.table.labelled import distinct_texts
 
 # So many hexadecimal digits of a text's hash are added up: sums of them stay exact on every server.
 DIGITS = 15
-EPOCH_DAY = "datetime64[D]"
 
 
 def sum_of_whole(column: Column) -> int:
@@ -31,11 +32,18 @@ def sum_of_bits(column: Column) -> int:
     return exact_sum(column.values[~column.is_missing].view(np.int64))
 
 
-def sum_of_hashes(column: Column) -> int:
-    """The sum of the first digits of the hash of each text."""
+def hash_of(text: str) -> int:
+    """The first digits of a text's MD5 as a number."""
+    return int(hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()[:DIGITS], 16)
+
+
+def check_of(text: str) -> int:
+    """A text's CRC-32."""
+    return zlib.crc32(text.encode())
+
+
+def sum_of_texts(column: Column, number: Callable[[str], int]) -> int:
+    """The sum over all cells of the number that each text has."""
     texts, places = distinct_texts(column)
     counts = np.bincount(places[places >= 0], minlength=len(texts)).tolist()
-    return sum(
-        count * int(hashlib.md5(text.encode(), usedforsecurity=False).hexdigest()[:DIGITS], 16)
-        for text, count in zip(texts, counts, strict=True)
-    )
+    return sum(count * number(text) for text, count in zip(texts, counts, strict=True))

@@ -19,7 +19,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.files.database import checksums
 from lomrix.files.database.arrow_types import arrow_type, in_our_types
-from lomrix.files.database.server import PATIENCE, ColumnMade, Server
+from lomrix.files.database.server import OLD_STANDS, PATIENCE, ColumnMade, Server
 from lomrix.files.database.sqlite import rows_of
 from lomrix.files.text_writer import rendered_parts
 
@@ -41,6 +41,7 @@ class Made(Server):
     """A server of MariaDB or MySQL."""
 
     longest_name = 64
+    quote = "`"
     table_options = " ENGINE=InnoDB CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
 
     def arguments(self) -> dict[str, Any]:
@@ -108,8 +109,7 @@ class Made(Server):
         while some := list(itertools.islice(rows, ROWS_AT_ONCE)):
             cursor.executemany(words, some)
 
-    @staticmethod
-    def refuse_warnings(cursor: Any) -> None:
+    def refuse_warnings(self, cursor: Any) -> None:
         """A file that is loaded gives warnings where a statement gives errors.
 
         Raises
@@ -120,11 +120,7 @@ class Made(Server):
         cursor.execute("SHOW WARNINGS")
         found = cursor.fetchall()
         if found:
-            raise FileError(
-                "The server would change what it is given.",
-                where=str(found[0][2]),
-                todo="Give the column another ‹db_type›.",
-            )
+            raise FileError(f"{self.reference} cannot be written.", where=str(found[0][2]), todo=OLD_STANDS)
 
     def session(self, connection: Connection) -> str:
         """The server's number of the connection; tables of connections that are gone are taken away."""
@@ -156,10 +152,10 @@ class Made(Server):
             self.say(connection, f"DROP TABLE IF EXISTS {self.full_name(name)}")
 
     def checksum_words(self, name: str, column: Column) -> str:
-        """Exact sums; of texts, and of numbers by their digits, those of their hashes."""
+        """Exact sums; of texts, and of numbers by their digits, those of their CRC-32."""
         cell = self.quoted(name)
         is_plain = f"{cell} = 0 OR (ABS({cell}) >= {PLAIN_LOW} AND ABS({cell}) < {PLAIN_HIGH})"
-        hashed = f"CAST(CONV(LEFT(MD5({cell}), {checksums.DIGITS}), 16, 10) AS UNSIGNED)"
+        hashed = f"CRC32({cell})"
         return {
             "string": f"SUM({hashed})",
             "integer": f"SUM({cell})",
@@ -172,14 +168,14 @@ class Made(Server):
     def checksum(self, column: Column) -> int:
         """The same sums here."""
         if column.type == "string":
-            return checksums.sum_of_hashes(column)
+            return checksums.sum_of_texts(column, checksums.check_of)
         if column.type != "number":
             return checksums.sum_of_whole(column)
         sizes = np.abs(column.values)
         plain = (column.values == 0) | ((sizes >= PLAIN_LOW) & (sizes < PLAIN_HIGH))
         # Adding nothing makes one zero of the two.
         kept = Column.of("number", column.values[plain & ~column.is_missing] + 0.0)
-        return checksums.sum_of_hashes(kept.widened("string"))
+        return checksums.sum_of_texts(kept.widened("string"), checksums.check_of)
 
     def arrow(self, connection: Connection, names: Sequence[str], rows: range | None) -> tuple[pa.Table, list[Note]]:
         """Rows as texts, put into the types that the server names."""

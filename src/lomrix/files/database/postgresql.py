@@ -102,7 +102,7 @@ class Made(Server):
     def checksum(self, column: Column) -> int:
         """The same sums here."""
         if column.type == "string":
-            return checksums.sum_of_hashes(column)
+            return checksums.sum_of_texts(column, checksums.hash_of)
         return checksums.sum_of_bits(column) if column.type == "number" else checksums.sum_of_whole(column)
 
     def arrow(self, connection: Connection, names: Sequence[str], rows: range | None) -> tuple[pa.Table, list[Note]]:

@@ -24,6 +24,9 @@ from lomrix.files.database.reference import DRIVERS, PASSWORD, Reference, passwo
 # Seconds that are waited for a lock that another program holds.
 PATIENCE = 10
 KEPT = "Nothing was changed."
+OLD_STANDS = "What was there before is as it was."
+# Where rows are sent and fetched by the drivers themselves, their errors come as they are.
+DRIVER_MODULES = ("sqlite3", "psycopg", "pymysql")
 
 
 @dataclass(frozen=True)
@@ -60,6 +63,7 @@ class Server(ABC):
     """
 
     longest_name = 63
+    quote = '"'
 
     def __init__(self, reference: Reference) -> None:
         self.reference = reference
@@ -136,7 +140,7 @@ class Server(ABC):
 
     def quoted(self, name: str) -> str:
         """A name as the server takes it for nothing but a name."""
-        return self.engine.dialect.identifier_preparer.quote_identifier(name)
+        return self.quote + name.replace(self.quote, self.quote * 2) + self.quote
 
     def full_name(self, table: str = "") -> str:
         """A table's name with its schema, quoted."""
@@ -145,7 +149,7 @@ class Server(ABC):
 
     def say(self, connection: Connection, words: str) -> Any:
         """Have the server do one thing; nothing in the words stands for a value."""
-        return connection.exec_driver_sql(words.replace("%", "%%") if self.reference.kind == "mysql" else words)
+        return connection.exec_driver_sql(words, execution_options={"no_parameters": True})
 
     def columns_there(self, connection: Connection, table: str = "") -> dict[str, Any] | None:
         """The columns of a table with their types; None where there is no such table."""
@@ -254,7 +258,11 @@ def told(reference: Reference, done: str, more: str = "") -> Iterator[None]:
         yield
     except DBAPIError as error:
         raise refused(reference, done, error.orig or error, more) from error
-    except SQLAlchemyError as error:
+    except (SQLAlchemyError, OSError) as error:
+        raise refused(reference, done, error, more) from error
+    except Exception as error:
+        if type(error).__module__.partition(".")[0] not in DRIVER_MODULES:
+            raise
         raise refused(reference, done, error, more) from error
 
 

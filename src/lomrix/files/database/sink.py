@@ -19,13 +19,12 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.database.reference import Reference
-from lomrix.files.database.server import Checksum, ColumnMade, Index, Server, server_of, told
+from lomrix.files.database.server import OLD_STANDS, Checksum, ColumnMade, Index, Server, server_of, told
 from lomrix.files.dictionary_text import dictionary_sheets
 from lomrix.files.holding import lost
 from lomrix.files.interface import Place, Placed, Sink, TablePlace
 
 DESCRIBED_BY = ("variables", "codes")
-OLD_STANDS = "What was there before is as it was."
 
 
 @dataclass
@@ -119,8 +118,9 @@ class DatabaseSink(Sink):
         if self.if_exists == "append" and self.delivery.server.describe:
             raise SettingError("describe", "Rows that are added have the dictionary that stands there.",
                                todo="Leave ‹describe› out, or say ‹if_exists=replace›.")  # fmt: skip
-        there = self.server.tables_there(self._open)
-        self._open.rollback()
+        with told(self.reference, "looked at"):
+            there = self.server.tables_there(self._open)
+            self._open.rollback()
         for name in (self.reference.table, *self._describing()):
             if name in there and self.if_exists == "stop":
                 raise FileError(

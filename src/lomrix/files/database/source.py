@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Collection
 from functools import cached_property
 from typing import Any
@@ -40,7 +41,8 @@ class DatabaseSource(Source):
 
     @cached_property
     def _connection(self) -> Connection:
-        return self.server.connect()
+        # Without transactions: a look at a table must not hold others up.
+        return self.server.connect().execution_options(isolation_level="AUTOCOMMIT")
 
     @property
     def name(self) -> str:
@@ -102,11 +104,17 @@ class DatabaseSource(Source):
         wanted = [name for name in self.names if name in asked]
         with told(self.reference, "read"):
             arrow, notes = self.server.arrow(self._connection, wanted, rows)
-            self._connection.rollback()
         made, more = columns_from_arrow(arrow, wanted, self.settings, self.described, self.name)
         left = self.names if len(wanted) < len(self.names) else ()
         table = Table(made, self.dictionary, name=self.name, first_row=1, names_in_source=left)
         return Read(table, (*notes, *more) if not self.settings.all_text else ())
+
+    def close(self) -> None:
+        """End the connection."""
+        if "_connection" in vars(self):
+            with contextlib.suppress(Exception):
+                self._connection.close()
+            del vars(self)["_connection"]
 
     def fingerprint(self) -> str:
         """None: a server does not tell what has changed."""

@@ -22,15 +22,8 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
     if column.type == "boolean":
         return Column.of("integer", column.values.astype(np.int64), why, reasons), Recoding("false 0, true 1")
     if column.type in ("date", "datetime"):
-        unit = "D" if column.type == "date" else "s"
-        digits = (
-            np.datetime_as_string(column.values.astype(f"datetime64[{unit}]")) if len(column) else np.zeros(0, "U8")
-        )
-        digits[column.is_missing] = "0"
-        for sign in "-T:" if len(column) else "":
-            digits = np.strings.replace(digits, sign, "")
-        how = "dates as yyyymmdd" if unit == "D" else "dates and times as yyyymmddhhmmss"
-        return Column.of("integer", digits.astype(np.int64), why, reasons), Recoding(how)
+        how = "dates as yyyymmdd" if column.type == "date" else "dates and times as yyyymmddhhmmss"
+        return Column.of("integer", digits_of_moments(column), why, reasons), Recoding(how)
     if column.type != "string":
         return column, Recoding()
     column = column.compact()
@@ -49,8 +42,28 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
     code_of[order] = np.arange(1, len(strings) + 1)
     how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
     return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(
-        how, tuple(strings.take(pa.array(order, pa.int64())).to_pylist())
+        how, strings.take(pa.array(order, pa.int64()))
     )
+
+
+def digits_of_moments(column: Column) -> npt.NDArray[np.int64]:
+    """Days as the number yyyymmdd, moments as yyyymmddhhmmss; 0 where they are missing.
+
+    Examples
+    --------
+    >>> day, moment = np.datetime64("2024-03-05"), np.datetime64("2024-03-05T14:07:09.5")
+    >>> digits_of_moments(Column.of_cells("date", [day])), digits_of_moments(Column.of_cells("datetime", [moment]))
+    (array([20240305]), array([20240305140709]))
+    """
+    moments = np.where(column.is_missing, np.datetime64(0, "us"), column.values.astype("datetime64[us]"))
+    days, months, years = (moments.astype(f"datetime64[{unit}]") for unit in "DMY")
+    number = years.astype(np.int64) + 1970
+    number = number * 100 + (months - years).astype(np.int64) + 1
+    number = number * 100 + (days - months).astype(np.int64) + 1
+    if column.type == "datetime":
+        seconds = (moments - days).astype("timedelta64[s]").astype(np.int64)
+        number = number * 1_000_000 + seconds // 3600 * 10_000 + seconds // 60 % 60 * 100 + seconds % 60
+    return np.where(column.is_missing, 0, number)
 
 
 def begins_with_zero(strings: pa.Array) -> bool:

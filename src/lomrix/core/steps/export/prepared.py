@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
+import pyarrow as pa
+
 from lomrix.core.steps.export.described import DescribedVariable, described
 from lomrix.core.steps.export.missing_codes import NO_CODES, MissingCodes
 from lomrix.core.table.dictionary import Dictionary
@@ -21,11 +23,11 @@ class Recoding:
     how
         In words, such as `texts became codes`.
     texts
-        Where texts were given codes: the texts of the codes 1, 2, 3 …
+        Where texts were given codes: Arrow large_string array of the texts of the codes 1, 2, 3 …
     """
 
     how: str = ""
-    texts: tuple[str, ...] = ()
+    texts: pa.Array = field(default_factory=lambda: pa.array([], pa.large_string()))
 
 
 @dataclass(frozen=True)

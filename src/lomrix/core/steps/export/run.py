@@ -211,9 +211,10 @@ def require_key(step: Export, table: Table) -> None:
         rows = np.flatnonzero(table[name].is_missing)
         if len(rows):
             told = ", ".join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())
+            told += " …" if len(rows) > MOST_SHOWN else ""
             raise DataError(
                 f"{name} is missing in {counted(len(rows), 'row', 'rows')}, so it tells not all rows apart.",
-                where=f"{table.name}, {plural(len(rows), 'row', 'rows')} {told}{' …' if len(rows) > MOST_SHOWN else ''}",
+                where=f"{table.name}, {plural(len(rows), 'row', 'rows')} {told}",
                 todo="Name another ‹primary_key›, or leave these rows out first.",
             )
     codes, size = row_codes(table, key)

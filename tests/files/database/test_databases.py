@@ -1,0 +1,161 @@
+"""Tables of databases: what goes in comes out, and whatever goes wrong leaves what was there."""
+
+from __future__ import annotations
+
+import datetime
+import tempfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from lomrix.core.steps.delivery import Delivery
+from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
+from lomrix.files.database.sink import DatabaseSink
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import source_of
+from tests.servers import SERVERS, Place, place_on
+from tests.tables import lomrix
+
+TEXTS = st.text(st.characters(codec="utf-8", exclude_characters="\0"), min_size=1, max_size=8)
+VALUES = {
+    "integer": st.integers(-(2**63), 2**63 - 1),
+    "number": st.floats(allow_nan=False, allow_infinity=False, allow_subnormal=False),
+    "boolean": st.booleans(),
+    "date": st.dates(datetime.date(1000, 1, 1)).map(np.datetime64),
+    "datetime": st.datetimes(datetime.datetime(1000, 1, 1)).map(lambda at: np.datetime64(at, "us")),
+    "string": TEXTS,
+}
+
+
+@pytest.fixture
+def place(request: pytest.FixtureRequest, tmp_path: Path):  # type: ignore[no-untyped-def]
+    with place_on(request.param, tmp_path) as made:
+        yield made
+
+
+every_server = pytest.mark.parametrize("place", SERVERS, indirect=True)
+
+
+@st.composite
+def tables(draw: st.DrawFn) -> Table:
+    rows = draw(st.integers(0, 7))
+    cells = {kind: draw(st.lists(st.none() | one, min_size=rows, max_size=rows)) for kind, one in VALUES.items()}
+    return Table({f"a {kind}": Column.of_cells(kind, found) for kind, found in cells.items()}, name="t")  # type: ignore[arg-type]
+
+
+@pytest.mark.parametrize("kind", SERVERS)
+@settings(deadline=None, max_examples=15, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(made=tables())
+def test_every_type_comes_back_cell_by_cell(kind: str, made: Table) -> None:
+    with tempfile.TemporaryDirectory() as folder, place_on(kind, Path(folder)) as place:
+        sink = DatabaseSink.of(place.reference, Delivery(), False)
+        sink.check()
+        sink.stage(made)
+        sink.verify(made)
+        sink.commit()
+        back = source_of(place.reference, ReadSettings()).read().table
+        assert back.names == made.names
+        order = np.argsort(np.arange(len(made)))
+        for name, column in made.columns.items():
+            if len(made) and column.missing_count < len(made):
+                assert back[name].type == column.type, name
+            assert back[name].fitting(column.type).take(order).cells() == column.cells(), name
+
+
+@every_server
+def test_a_table_is_made_replaced_and_added_to(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,1.5\n2,\n")
+    (tmp_path / "b.csv").write_text("id,x\n3,7\n")
+    export = ["--to", place.reference, "--primary-key", "id", "--index", "x"]
+    lomrix("export", "a.csv", *export, cwd=tmp_path)
+    assert place.rows("id") == [(1, 1.5), (2, None)]
+    _, error = lomrix("export", "b.csv", *export, cwd=tmp_path, status=3)
+    assert "is there already" in error and "--if-exists" in error
+    assert place.rows("id") == [(1, 1.5), (2, None)]
+    lomrix("export", "b.csv", "--to", place.reference, "--if-exists", "append", cwd=tmp_path)
+    assert place.rows("id") == [(1, 1.5), (2, None), (3, 7.0)]
+    _, error = lomrix("export", "b.csv", "--to", place.reference, "--if-exists", "append", cwd=tmp_path, status=3)
+    assert place.table in error  # the key would stand twice
+    assert len(place.rows()) == 3
+    lomrix("export", "b.csv", *export, "--if-exists", "replace", cwd=tmp_path)
+    lomrix("export", "b.csv", *export, "--overwrite", cwd=tmp_path)
+    assert place.rows("id") == [(3, 7)]
+    assert place.tables() == [place.table]
+
+
+@every_server
+def test_any_command_reads_and_writes_tables(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,ship,x\n01,tern,1\n02,gull,2\n03,tern,4\n")
+    lomrix("subset", "a.csv", "--out", place.reference, cwd=tmp_path)
+    lomrix("aggregate", place.reference, "--by", "ship", "--stat", "x: sum", "--out", "o.csv", cwd=tmp_path)
+    assert (tmp_path / "o.csv").read_text() == "ship,x_sum\ngull,2\ntern,5\n"
+    told, _ = lomrix("changes", "a.csv", place.reference, "--key", "id", cwd=tmp_path)
+    told, _ = lomrix("subset", place.reference, "--columns", "id", "--where", "x > 1", "--out", "-", cwd=tmp_path)
+    assert told == "id\n02\n03\n"
+    _, error = lomrix("subset", place.reference, "--out", place.reference, "--overwrite", cwd=tmp_path, status=2)
+    assert "is an input" in error
+    _, error = lomrix("profile", place.reference + "x", cwd=tmp_path, status=3)
+    assert "There is no table" in error and place.table in error
+
+
+@every_server
+def test_names_are_nothing_but_names(place: Place, tmp_path: Path) -> None:
+    odd = f'{place.table}"; drop table {place.table}; --'
+    (tmp_path / "a.csv").write_text('id,"x""; drop table y",per %,q?\n1,2,3,4\n')
+    lomrix("subset", "a.csv", "--out", place.reference, cwd=tmp_path)
+    lomrix("export", "a.csv", "--to", f"{place.url}#{odd}", "--primary-key", "id", "--index", "per %", cwd=tmp_path)
+    told, _ = lomrix("subset", f"{place.url}#{odd}", "--out", "-", cwd=tmp_path)
+    assert told.splitlines()[1] == "1,2,3,4"
+    assert place.rows() == [(1, 2, 3, 4)]
+
+
+@every_server
+def test_keys_are_checked_before_the_first_row_is_sent(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,visit\n1,0\n1,3\n2,0\n2,\n")
+    _, error = lomrix("export", "a.csv", "--to", place.reference, "--primary-key", "id", cwd=tmp_path, status=1)
+    assert "2 keys stand in several rows" in error and "rows 2 3" in error
+    _, error = lomrix("export", "a.csv", "--to", place.reference, "--primary-key", "id,visit", cwd=tmp_path, status=1)
+    assert "visit is missing in 1 row" in error and "row 5" in error
+    assert place.tables() == []
+
+
+@every_server
+def test_labels_codes_and_the_dictionary_go_along(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,sex\n1,1\n2,2\n3,\n")
+    (tmp_path / "d.toml").write_text(
+        '[variables.sex]\nlabel = "Sex"\ncodes = "sex"\n[codes.sex]\n1 = "female"\n2 = "male"\n'
+    )
+    lomrix("export", "a.csv", "-d", "d.toml", "--to", place.reference, "--describe", cwd=tmp_path)
+    assert [row[:2] for row in place.say(f"SELECT variable, label FROM {place.table}_variables")] == [("sex", "Sex")]
+    told, _ = lomrix("tally", place.reference, "sex", cwd=tmp_path)
+    assert "female" in told and "male" in told
+    shown = [*("--to", place.reference), "--show-labels", "sex", "--if-exists", "replace", "--missing-code", "-9"]
+    lomrix("export", "a.csv", "-d", "d.toml", *shown, cwd=tmp_path)
+    assert [row[1] for row in place.rows("id")] == ["female", "male", "-9"]
+
+
+@every_server
+def test_a_rehearsal_shows_the_table_and_makes_none(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,day\nK1,2024-05-06\n")
+    words = ["export", "a.csv", "--to", place.reference, "--primary-key", "id", "--rehearse"]
+    told, _ = lomrix(*words, "--db-type", "day=VARCHAR(10)", cwd=tmp_path)
+    assert "CREATE TABLE" in told and "PRIMARY KEY" in told and "VARCHAR(10)" in told and "nothing was written" in told
+    assert not (tmp_path / "study.db").exists()
+    assert place.tables() == []
+
+
+@every_server
+def test_an_empty_table_and_a_wish_that_fits_no_column(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n")
+    for wish in (["--db-type", "y=TEXT"], ["--index", "y"], ["--primary-key", "y"]):
+        _, error = lomrix("export", "a.csv", "--to", place.reference, *wish, cwd=tmp_path, status=2)
+        assert "no column y" in error
+        assert place.tables() == []
+    lomrix("export", "a.csv", "--to", place.reference, cwd=tmp_path)
+    assert place.rows() == []
+    told, _ = lomrix("profile", place.reference, cwd=tmp_path)
+    assert "0 rows, 2 columns" in told
