@@ -42,9 +42,9 @@ class Writer(FileSink):
         places, codes = places_in(ready, self.delivery), codes_in(ready)
         if places:
             require_holding(content.columns, {}, form)
-            write_parts([], records(content.columns, places, form, codes, delimiter), part, form)
+            write_parts([], records(content.columns, places, form, codes, delimiter), part, form, hashed=False)
         else:
-            write_columns(content.columns, {}, part, delimiter, header=False, form=form, codes=codes)
+            write_columns(content.columns, {}, part, delimiter, header=False, form=form, codes=codes, hashed=False)
         text = companion(ready, self.path, delimiter, has_header=False, form=form, places=places)
         many = {name: one.texts for name, one in ready.recodings.items() if len(one.texts) > MANY}
         beside = {companion_path(self.path): text.encode(), **names_beside(ready, self.path)}

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -32,6 +32,8 @@ PACKED = "lomrix:packed-reasons"
 # Number of rows, where the format itself cannot tell blank rows at the end from nothing.
 ROWS = "lomrix:rows"
 OTHER_LAYOUT = "lomrix:other-layout"
+PACKAGE = "datapackage.json"
+Understood = TypeVar("Understood")
 VARIABLE_EXTRAS = ("unit", "level")
 AS_ALWAYS = TextForm()
 
@@ -223,17 +225,43 @@ def found_beside(path: Path) -> tuple[Resource, str] | None:
     for beside in (descriptor_path(path), old_descriptor_path(path)):
         if not beside.is_file():
             continue
-        try:
-            resource = Resource.model_validate_json(beside.read_bytes())
-        except (ValidationError, OSError) as error:
-            raise FileError(
-                f"The descriptor {beside.name} cannot be understood.",
-                where=first_line(error),
-                todo="Mend it, or move it away to read the file without it.",
-            ) from error
+        resource = understood(beside, lambda beside=beside: Resource.model_validate_json(beside.read_bytes()))  # type: ignore[misc]
         if not resource.path or Path(resource.path).name == path.name:
             return resource, beside.name
-    return None
+    return found_in_package(path)
+
+
+def found_in_package(path: Path) -> tuple[Resource, str] | None:
+    """What the description of a whole package in the file's folder says of it, None where it is not in one."""
+    package = path.with_name(PACKAGE)
+    if not package.is_file():
+        return None
+
+    def resource_of() -> Resource | None:
+        resources = json.loads(package.read_bytes()).get("resources", [])
+        found = next((one for one in resources if isinstance(one, dict) and one.get("path") == path.name), None)
+        return None if found is None or "schema" not in found else Resource.model_validate(found)
+
+    found = understood(package, resource_of)
+    return None if found is None else (found, PACKAGE)
+
+
+def understood(beside: Path, read: Callable[[], Understood]) -> Understood:
+    """What a description says.
+
+    Raises
+    ------
+    FileError
+        Where it cannot be understood.
+    """
+    try:
+        return read()
+    except (ValueError, AttributeError, OSError) as error:
+        raise FileError(
+            f"The descriptor {beside.name} cannot be understood.",
+            where=first_line(error),
+            todo="Mend it, or move it away to read the file without it.",
+        ) from error
 
 
 def first_line(error: Exception) -> str:

@@ -41,7 +41,7 @@ class Writer(FileSink):
         ready, form = self.prepared, self.delivery.text
         require_holding(content.columns, {}, form)
         places = places_in(ready, self.delivery)
-        write_parts([], records(content.columns, places, form, codes_in(ready), None), part, form)
+        write_parts([], records(content.columns, places, form, codes_in(ready), None), part, form, hashed=False)
         if has_wide_letters(part, form.encoding):
             told = "letters outside ASCII take two bytes or more: a program that counts bytes wants ‹ascii›."
             self.notes = [Note(told, kind="wide-letters")]

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -13,9 +12,8 @@ from lomrix.core.arrays import text_bytes
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import FIRST_ROW
 from lomrix.files.text_of_cells import in_form
-from lomrix.files.text_writer import ROWS_IN_A_PART, Codes
+from lomrix.files.text_writer import ROWS_IN_A_PART, Codes, first_row_with
 
 
 @dataclass(frozen=True)
@@ -78,15 +76,13 @@ def found_places(columns: Mapping[str, Column], form: TextForm, codes: Codes) ->
 
 def require_one_line(name: str, column: Column) -> None:
     """Stop where a text holds a line break, which would end its record."""
-    if column.type != "string":
-        return
-    for sign in ("\n", "\r"):
-        if text_bytes.has_byte(column.strings.strings, sign.encode()):
-            held = pc.match_substring(column.to_arrow(), sign).fill_null(False).to_numpy(zero_copy_only=False)
+    for sign in "\n\r":
+        row = first_row_with(column, sign)
+        if row is not None:
             raise FileError(
                 "A text holds a line break, which would end its row.",
-                where=f"{name}, row {int(np.flatnonzero(held)[0]) + FIRST_ROW}",
-                todo="Take it out first: lomrix derive with joined and part, or leave the column out.",
+                where=f"{name}, row {row}",
+                todo="Take it out first, or leave the column out.",
             )
 
 

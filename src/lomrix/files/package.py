@@ -24,11 +24,11 @@ from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table
 from lomrix.files.delimited import Writer
+from lomrix.files.descriptor import PACKAGE
 from lomrix.files.interface import Placed
 from lomrix.files.staging import FileSink, current_umask, flushed, guarded, part_of
 
 PROFILE = "https://datapackage.org/profiles/2.0/datapackage.json"
-DESCRIBED = "datapackage.json"
 
 
 @dataclass(frozen=True)
@@ -147,7 +147,7 @@ class PackageSink(FileSink):
         name = re.sub(r"[^a-z0-9._-]+", "-", self.path.name.lower()).strip("-.") or "package"
         whole = {"$schema": PROFILE, "name": name, "resources": resources}
         text = json.dumps(whole, ensure_ascii=False, indent=1) + "\n"
-        (folder / DESCRIBED).write_text(text, encoding="utf-8")
+        (folder / PACKAGE).write_text(text, encoding="utf-8")
 
     def key_of(self, table: Table) -> tuple[str, ...]:
         """The primary key of a table: what was said, where the table has it and it tells the rows apart."""
@@ -185,7 +185,7 @@ class PackageSink(FileSink):
         self.folder = None
         return tuple(
             Placed(str(self.path / name), (self.path / name).stat().st_size)
-            for name in [DESCRIBED, *(f"{name}.csv" for name in self.resources)]
+            for name in [PACKAGE, *(f"{name}.csv" for name in self.resources)]
         )
 
     def discard(self) -> None:
@@ -198,8 +198,8 @@ class PackageSink(FileSink):
 def files_of(folder: Path) -> set[str]:
     """The files in a folder that its own description names, itself among them; none where there is no description."""
     try:
-        told = json.loads((folder / DESCRIBED).read_text(encoding="utf-8"))
-        return {DESCRIBED, *(str(one["path"]) for one in told["resources"])}
+        told = json.loads((folder / PACKAGE).read_text(encoding="utf-8"))
+        return {PACKAGE, *(str(one["path"]) for one in told["resources"])}
     except (OSError, ValueError, LookupError, TypeError):
         return set()
 

@@ -22,6 +22,7 @@ from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW
+from lomrix.files.hashing import ALGORITHM
 from lomrix.files.text_of_cells import as_text, in_form
 
 ROWS_IN_A_PART = 1 << 17
@@ -47,6 +48,7 @@ def write_columns(
     header: bool = True,
     form: TextForm = AS_ALWAYS,
     codes: Codes = NO_CODES,
+    hashed: bool = True,
 ) -> str:
     """Write columns as delimited text; quotation marks stand only in files that need them.
 
@@ -66,6 +68,8 @@ def write_columns(
         Decimal sign, decimal places, form of dates, encoding and line ends.
     codes
         By column, missing codes that stand in it as values.
+    hashed
+        Whether the hash is wanted.
 
     Returns
     -------
@@ -76,7 +80,8 @@ def write_columns(
     csv.writer(line, delimiter=delimiter, lineterminator="\n").writerow(columns)
     require_holding(columns, tokens, form)
     parts = rendered_parts(columns, delimiter, tokens, quoted=quotes, form=form, codes=codes)
-    return write_parts(([pa.py_buffer(line.getvalue().encode())] if header else []), parts, path, form)
+    head = [pa.py_buffer(line.getvalue().encode())] if header else []
+    return write_parts(head, parts, path, form, hashed=hashed)
 
 
 def rendered_parts(
@@ -106,8 +111,10 @@ def rendered_parts(
     return _in_order(rendered, range(0, rows, ROWS_IN_A_PART))
 
 
-def write_parts(head: Iterable[pa.Buffer], parts: Iterable[pa.Buffer], path: Path, form: TextForm) -> str:
-    """Write parts of text, encoded and with the line ends that were asked for; returns the hash of what was written."""
+def write_parts(
+    head: Iterable[pa.Buffer], parts: Iterable[pa.Buffer], path: Path, form: TextForm, *, hashed: bool = True
+) -> str:
+    """Write parts of text, encoded and with the line ends that were asked for; returns their hash where wanted."""
     digest = hashlib.blake2b(digest_size=32)
     encode = None if form.encoding == "utf-8" else codecs.getincrementalencoder(form.encoding)().encode
     with path.open("wb") as file:
@@ -118,8 +125,9 @@ def write_parts(head: Iterable[pa.Buffer], parts: Iterable[pa.Buffer], path: Pat
             if encode is not None:
                 written = encode(bytes(written).decode())
             file.write(written)
-            digest.update(written)
-    return "blake2b-256:" + digest.hexdigest()
+            if hashed:
+                digest.update(written)
+    return ALGORITHM + digest.hexdigest()
 
 
 def require_holding(columns: Mapping[str, Column], tokens: Tokens, form: TextForm) -> None:
@@ -139,13 +147,22 @@ def require_holding(columns: Mapping[str, Column], tokens: Tokens, form: TextFor
             continue
         if form.encoding != "utf-8":
             require_encodable_column(name, column, form.encoding)
-        if form.line_ends == "windows" and text_bytes.has_byte(column.strings.strings, b"\n"):
-            row = int(np.flatnonzero(pc.match_substring(column.to_arrow(), "\n").fill_null(False).to_numpy(False))[0])
+        row = first_row_with(column, "\n") if form.line_ends == "windows" else None
+        if row is not None:
             raise FileError(
                 "A text holds a line break, which other line ends would change.",
-                where=f"{name}, row {row + FIRST_ROW}",
+                where=f"{name}, row {row}",
                 todo="Say ‹line_ends=unix›, or take the line break out.",
             )
+
+
+def first_row_with(column: Column, sign: str) -> int | None:
+    """The first row, as a sheet counts it, whose text holds a sign; None where there is none."""
+    if column.type != "string" or not text_bytes.has_byte(column.strings.strings, sign.encode()):
+        return None
+    held = pc.match_substring(column.to_arrow(), sign).fill_null(False).to_numpy(zero_copy_only=False)
+    rows = np.flatnonzero(held)
+    return int(rows[0]) + FIRST_ROW if len(rows) else None
 
 
 def require_encodable_column(name: str, column: Column, encoding: str) -> None:

@@ -1,6 +1,6 @@
 """The process that fills in a template: without files, with little memory, and for a short time.
 
-It reads `{"template": …, "name": …, "facts": …}` as JSON from standard input and writes what became of it, or
+It reads template, name, facts and seconds as one JSON object from standard input and writes what became of it, or
 `{"error": …, "line": …}`, to standard output. It is run as a program of its own, so that a template that never ends, or
 that would fill the memory, is ended with it.
 """
@@ -12,7 +12,6 @@ import resource
 import sys
 from typing import Any
 
-SECONDS = 10
 MEMORY = 1 << 30
 LONGEST = 50_000_000
 
@@ -57,9 +56,9 @@ def line_of(error: BaseException) -> int | None:
 
 def main() -> None:
     """Fill in one template."""
-    for what, most in ((resource.RLIMIT_CPU, SECONDS), (resource.RLIMIT_AS, MEMORY)):
-        resource.setrlimit(what, (most, most))
     told = json.load(sys.stdin)
+    for what, most in ((resource.RLIMIT_CPU, told["seconds"]), (resource.RLIMIT_AS, MEMORY)):
+        resource.setrlimit(what, (most, most))
     import jinja2.exceptions
 
     try:

@@ -10,9 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from lomrix.core.errors import FileError
-from lomrix.files.companions.rendering import SECONDS
 from lomrix.files.staging import guarded
 
+# So long a template may take.
+SECONDS = 10
 DOCUMENTED = "docs/formats.md lists what a template can name."
 
 
@@ -44,7 +45,7 @@ def filled_in(template: str, name: str, facts: dict[str, Any]) -> str:
     FileError
         Where it cannot be understood, names what there is not, or does not come to an end.
     """
-    told = json.dumps({"template": template, "name": name, "facts": facts})
+    told = json.dumps({"template": template, "name": name, "facts": facts, "seconds": SECONDS})
     command = [sys.executable, "-I", "-m", "lomrix.files.companions.rendering"]
     try:
         done = subprocess.run(command, input=told, capture_output=True, text=True, timeout=3 * SECONDS, check=False)

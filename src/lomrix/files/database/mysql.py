@@ -74,8 +74,11 @@ class Made(Server):
     def load(self, connection: Connection, table: str, columns: Mapping[str, Column]) -> None:
         """A file that the server reads; where it takes none, statements of many rows."""
         driver: Any = connection.connection.driver_connection
-        marks = {name: f"@c{at}" for at, name in enumerate(columns)}
-        sets = ", ".join(f"{self.quoted(name)} = {self.received(columns[name], mark)}" for name, mark in marks.items())
+        places, sets = [], []
+        for at, (name, column) in enumerate(columns.items()):
+            received = self.received(column, f"@c{at}")
+            places.append(f"@c{at}" if received else self.quoted(name))
+            sets += [f"{self.quoted(name)} = {received}"] if received else []
         with tempfile.NamedTemporaryFile(suffix=".csv") as file, driver.cursor() as cursor:
             for part in rendered_parts(columns, ",", quoted=True):
                 file.write(part)
@@ -83,7 +86,7 @@ class Made(Server):
             words = (
                 f"LOAD DATA LOCAL INFILE '{file.name}' INTO TABLE {self.full_name(table)} CHARACTER SET utf8mb4 "
                 "FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' LINES TERMINATED BY '\\n' "
-                f"({', '.join(marks.values())}) SET {sets}"
+                f"({', '.join(places)})" + (f" SET {', '.join(sets)}" if sets else "")
             )
             try:
                 cursor.execute(words)
@@ -95,10 +98,10 @@ class Made(Server):
 
     @staticmethod
     def received(column: Column, mark: str) -> str:
-        """A cell of the file as the column takes it: nothing is a null, true is 1."""
+        """A cell of the file as the column takes it: nothing is a null, true is 1; empty where it goes straight in."""
         if column.type == "boolean":
             return f"CASE {mark} WHEN 'true' THEN 1 WHEN 'false' THEN 0 END"
-        return f"NULLIF({mark}, '')" if column.missing_count else mark
+        return f"NULLIF({mark}, '')" if column.missing_count else ""
 
     def load_rows(self, cursor: Any, table: str, columns: Mapping[str, Column]) -> None:
         """Statements of many rows."""

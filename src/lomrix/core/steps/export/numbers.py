@@ -56,14 +56,29 @@ def digits_of_moments(column: Column) -> npt.NDArray[np.int64]:
     (array([20240305]), array([20240305140709]))
     """
     moments = np.where(column.is_missing, np.datetime64(0, "us"), column.values.astype("datetime64[us]"))
-    days, months, years = (moments.astype(f"datetime64[{unit}]") for unit in "DMY")
-    number = years.astype(np.int64) + 1970
-    number = number * 100 + (months - years).astype(np.int64) + 1
-    number = number * 100 + (days - months).astype(np.int64) + 1
+    days = moments.astype("datetime64[D]")
+    number = digits_of_days(days)
     if column.type == "datetime":
         seconds = (moments - days).astype("timedelta64[s]").astype(np.int64)
         number = number * 1_000_000 + seconds // 3600 * 10_000 + seconds // 60 % 60 * 100 + seconds % 60
     return np.where(column.is_missing, 0, number)
+
+
+def digits_of_days(days: Array) -> npt.NDArray[np.int64]:
+    """Days as the number yyyymmdd: looked up in a calendar where that is shorter than they are many."""
+    if not len(days):
+        return np.zeros(0, np.int64)
+    first, last = days.min(), days.max()
+    if (last - first).astype(np.int64) < len(days):
+        calendar = np.arange(first, last + 1)
+        return np.asarray(_reckoned(calendar)[(days - first).astype(np.int64)])
+    return _reckoned(days)
+
+
+def _reckoned(days: Array) -> npt.NDArray[np.int64]:
+    months, years = days.astype("datetime64[M]"), days.astype("datetime64[Y]")
+    number = (years.astype(np.int64) + 1970) * 100 + (months - years).astype(np.int64) + 1
+    return np.asarray(number * 100 + (days - months).astype(np.int64) + 1)
 
 
 def begins_with_zero(strings: pa.Array) -> bool:

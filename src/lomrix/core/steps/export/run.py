@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -27,6 +28,7 @@ from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
 
 MOST_SHOWN = 8
+WORKERS = 2
 
 
 def prepared(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -170,9 +172,10 @@ class Work:
         ready = self.before
         missing = self.missing
         if self.step.form == "bare":
-            numeric = {
-                name: as_numbers(column, ready.dictionary.labels_of(name)) for name, column in ready.columns.items()
-            }
+            labels = [ready.dictionary.labels_of(name) for name in ready.names]
+            with ThreadPoolExecutor(WORKERS) as workers:
+                found = workers.map(as_numbers, ready.columns.values(), labels)
+                numeric = dict(zip(ready.names, found, strict=True))
             self.recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
             ready = ready.with_columns({name: column for name, (column, _) in numeric.items()})
             missing = replace(missing, everywhere=missing.everywhere or AUTO)

@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterator, Sequence
 
 # The occasion at the end of a name: digits, mostly behind one letter that says what they count.
-OCCASION = re.compile(r"(?P<stem>.+?)(?P<between>[_.\- ]?)(?P<unit>[A-Za-z]?)(?P<number>\d{1,4})")
+OCCASION = re.compile(r"(?P<stem>.+?)(?P<between>[_.\- ]?)(?P<unit>[A-Za-z]?)(?P<number>\d{1,4})", re.ASCII)
+SHORTEST_STEM = 2
 WORDS = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
 VOWELS = re.compile(r"(?<=\w)[aeiouAEIOU]")
 
@@ -39,6 +40,8 @@ def short_names(names: Sequence[str], most: int) -> dict[str, str]:
             used.add(made[name].lower())
         else:
             stem, between, occasion = stem_and_occasion(name)
+            if len(occasion) > most - SHORTEST_STEM:
+                stem, between, occasion = name, "", ""
             stems.setdefault((stem, between), []).append((name, occasion))
     for (stem, _), members in stems.items():
         room = most - max(len(occasion) for _, occasion in members)
