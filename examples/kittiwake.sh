@@ -95,10 +95,26 @@ show compare out/two_months.csv --measure sleep --between month
 say "A rectangular panel for programs that want one: what was added says so."
 show to-balanced out/visits.csv --case crew_id --occasion month --out out/panel.csv
 
-say "For a program that reads only numbers: no header, one missing code, a text that says what is what."
-show export out/visits.csv --to out/model.dat --form bare --missing-code auto \
+say "For a program that reads only numbers: no header, one missing code, a text that says what is what, and our own input."
+show export out/visits.csv --to out/model.dat --form bare --missing-code auto --companion reading.txt.j2 \
     --columns crew_id,month,sex,vessel,noise_db,sleep,heart_rate,steps
+
+say "For a program that reads columns of fixed width, names of eight letters and lines of 80: with a codebook in XML."
+show export out/crew.csv --to out/fixed.dat --form fixed --missing-code -9 --missing-code refused=-8 --names-max 8 \
+    --line-max 80 --codebook out/crew.xml
+
+say "For a colleague: a workbook with labels in the cells, and the dictionary on sheets of its own."
+show export out/visits.csv --to out/visits.xlsx --show-labels sex --sort-by vessel,crew_id,month
+
+say "For the archive: a package of tables that says which key belongs to which."
+show export out/crew.csv out/visits.csv --to out/package --form package --primary-key crew_id
+
+say "For a database: first what the table would be, then the table."
+show export out/visits.csv --to "sqlite:///out/study.db#visits" --primary-key crew_id,month --index vessel --rehearse
+show export out/visits.csv --to "sqlite:///out/study.db#visits" --primary-key crew_id,month --index vessel --describe
+show tally "sqlite:///out/study.db#visits" sex vessel
 
 say "The first lines of what was delivered."
 head -n 4 out/by_route.csv out/model.dat
 head -n 24 out/model.columns.txt
+head -n 12 out/model.reading.txt

@@ -111,3 +111,28 @@ def test_a_stray_cell_far_away_is_an_error(tmp_path: Path, row: int, place: int)
     book.close()
     with pytest.raises(FileError, match="far away"):
         read(tmp_path / "far.xlsx")
+
+
+def test_a_workbook_carries_its_dictionary(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,sex,sum,free\n007,1,1234567890123456,=1+1\n012,2,5,@all\n003,,6,+5\n")
+    (tmp_path / "d.toml").write_text(
+        '[variables.sex]\nlabel = "Sex"\ncodes = "sex"\nunit = "code"\n[codes.sex]\n1 = "female"\n2 = "male"\n'
+    )
+    told, _ = lomrix("export", "a.csv", "-d", "d.toml", "--type", "sum=integer", "--to", "a.xlsx", cwd=tmp_path)
+    assert "written as text" in told and "12 cells compared, all equal" in told
+    with zipfile.ZipFile(tmp_path / "a.xlsx") as book:
+        first = book.read("xl/worksheets/sheet1.xml").decode()
+        assert '<autoFilter ref="A1:D4"' in first and 'state="frozen"' in first and "<cols>" in first
+        assert "<f>" not in first
+    (tmp_path / "a.xlsx.resource.json").unlink()
+    for sheet in ("a.xlsx", "a.xlsx#a"):
+        told, error = lomrix("tally", sheet, "sex", cwd=tmp_path)
+        assert "female" in told and "others are" not in told + error
+    back = read(tmp_path / "a.xlsx").table
+    assert back["id"].cells() == ["007", "012", "003"]
+    assert back["free"].cells() == ["=1+1", "@all", "+5"]
+    assert back["sum"].cells() == [1234567890123456, 5, 6]
+    assert back.dictionary.of("sex").label == "Sex" and back.dictionary.labels_of("sex")["2"] == "male"
+    assert read(tmp_path / "a.xlsx", "codes").table["label"].cells() == ["female", "male"]
+    told, _ = lomrix("export", "a.xlsx", "--to", "b.xlsx", "--show-labels", "sex", cwd=tmp_path)
+    assert read(tmp_path / "b.xlsx").table["sex"].cells() == ["female", "male", None]

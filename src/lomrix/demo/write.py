@@ -21,6 +21,7 @@ from lomrix.files.text_writer import write_columns
 NOTES = "flaws.md"
 LEDGERS = ("roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods")
 DICTIONARY = "dictionary.toml"
+TEMPLATE = "reading.txt.j2"
 FILES = ("roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series")
 # A workbook keeps the moment of its making; ours is fixed, so that the same bytes come every time.
 MADE = datetime.datetime(2024, 1, 8, 12, 0)
@@ -29,7 +30,7 @@ MADE = datetime.datetime(2024, 1, 8, 12, 0)
 def demo_files() -> list[str]:
     """Names of the files that the demo has."""
     ledgers = [f"ledger_{name}.csv" for name in LEDGERS]
-    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, NOTES, *ledgers]
+    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, NOTES, *ledgers]
 
 
 def write_study(folder: Path, cases: int) -> dict[str, int]:
@@ -52,8 +53,9 @@ def write_study(folder: Path, cases: int) -> dict[str, int]:
         columns = {column: as_column(cells) for column, cells in study.files[name].items()}
         write_columns(columns, {}, folder / f"{name}.csv", ",")
     write_bloods(folder / "bloods.xlsx", study.files["bloods"])
-    text = importlib.resources.files("lomrix.demo").joinpath(DICTIONARY).read_text(encoding="utf-8")
-    (folder / DICTIONARY).write_text(text, encoding="utf-8")
+    for name in (DICTIONARY, TEMPLATE):
+        text = importlib.resources.files("lomrix.demo").joinpath(name).read_text(encoding="utf-8")
+        (folder / name).write_text(text, encoding="utf-8")
     (folder / NOTES).write_text(flaws_text(flaws), encoding="utf-8")
     for name in LEDGERS:
         write_ledger(folder / f"ledger_{name}.csv", [flaw for flaw in flaws if flaw.file.startswith(name + ".")])

@@ -50,10 +50,21 @@ class Read:
 
 @dataclass(frozen=True)
 class Placed:
-    """Something that was put in its place: how it is told of, and its size in bytes, where it has one."""
+    """Something that was put in its place.
+
+    Parameters
+    ----------
+    told
+        How it is told of.
+    size
+        Its bytes; None where it is no file.
+    table
+        The table in it, where it is another one than was staged.
+    """
 
     told: str
     size: int | None = None
+    table: Table | None = None
 
 
 class Source(ABC):

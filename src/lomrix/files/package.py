@@ -183,9 +183,10 @@ class PackageSink(FileSink):
 
         guarded(self.path, "write", rename)
         self.folder = None
+        tables = {f"{name}.csv": one.made for name, one in self.resources.items()}
         return tuple(
-            Placed(str(self.path / name), (self.path / name).stat().st_size)
-            for name in [PACKAGE, *(f"{name}.csv" for name in self.resources)]
+            Placed(str(self.path / name), (self.path / name).stat().st_size, tables.get(name))
+            for name in (*tables, PACKAGE)
         )
 
     def discard(self) -> None:

@@ -163,7 +163,7 @@ class Outputs:
         written = []
         for role, content in self.staged.items():
             for at, placed in enumerate(self.sinks[role].commit()):
-                table = content if isinstance(content, Table) and at == 0 else None
+                table = placed.table or (content if isinstance(content, Table) and at == 0 else None)
                 size = (None, None) if table is None else (len(table), len(table.names))
                 written.append(Written(role, placed.told, size[0], size[1], placed.size))
         # What a person asked for first is told first.

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
+import os
 import re
 import tempfile
-from collections.abc import Mapping, Sequence
+import threading
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -34,7 +38,7 @@ ROWS = 100_000
 ROWS_AT_ONCE = 1_000
 LEFT = re.compile(r"(?P<table>.*)_lomrix_(?P<session>\d+)")
 # Between these sizes a server and we write numbers with the same digits.
-PLAIN_LOW, PLAIN_HIGH = 1e-4, 1e15
+PLAIN_LOW, PLAIN_HIGH = 1e-4, 1e9
 
 
 class Made(Server):
@@ -79,12 +83,9 @@ class Made(Server):
             received = self.received(column, f"@c{at}")
             places.append(f"@c{at}" if received else self.quoted(name))
             sets += [f"{self.quoted(name)} = {received}"] if received else []
-        with tempfile.NamedTemporaryFile(suffix=".csv") as file, driver.cursor() as cursor:
-            for part in rendered_parts(columns, ",", quoted=True):
-                file.write(part)
-            file.flush()
+        with streamed(rendered_parts(columns, ",", quoted=True)) as path, driver.cursor() as cursor:
             words = (
-                f"LOAD DATA LOCAL INFILE '{file.name}' INTO TABLE {self.full_name(table)} CHARACTER SET utf8mb4 "
+                f"LOAD DATA LOCAL INFILE '{path}' INTO TABLE {self.full_name(table)} CHARACTER SET utf8mb4 "
                 "FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' LINES TERMINATED BY '\\n' "
                 f"({', '.join(places)})" + (f" SET {', '.join(sets)}" if sets else "")
             )
@@ -213,6 +214,37 @@ class Made(Server):
         cell = self.quoted(name)
         is_bytes = isinstance(kind, mysql.BIT | mysql.BLOB | mysql.BINARY | mysql.VARBINARY | mysql.LONGBLOB)
         return f"HEX({cell})" if is_bytes else cell
+
+
+@contextlib.contextmanager
+def streamed(parts: Iterable[pa.Buffer]) -> Iterator[Path]:
+    """A pipe with a name, through which parts go while somebody reads: they are made while the server takes others."""
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "rows.csv"
+        os.mkfifo(path, 0o600)
+        failures: list[BaseException] = []
+
+        def write() -> None:
+            with contextlib.suppress(BrokenPipeError):
+                try:
+                    with path.open("wb") as pipe:
+                        for part in parts:
+                            pipe.write(part)
+                except BrokenPipeError:
+                    raise
+                except BaseException as error:  # the server has half of the rows now, and must not keep them
+                    failures.append(error)
+
+        writer = threading.Thread(target=write, daemon=True)
+        writer.start()
+        try:
+            yield path
+        finally:
+            # Where nobody opened the pipe, or stopped reading, the writer is let go.
+            os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
+            writer.join()
+        if failures:
+            raise failures[0]
 
 
 def boolean_or_not(kind: Any) -> Any:
