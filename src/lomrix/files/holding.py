@@ -5,6 +5,8 @@ from __future__ import annotations
 from lomrix.core.table.notes import counted
 from lomrix.core.table.table import Table
 
+HISTORY = "the history"
+
 
 def lost(table: Table, *, labels: bool = False, codes: bool = False, units: bool = False) -> list[str]:
     """What is lost, in words.
@@ -31,5 +33,5 @@ def lost(table: Table, *, labels: bool = False, codes: bool = False, units: bool
     if reasons:
         found.append(f"{counted(len(reasons), 'reason', 'reasons')} of empty cells ({', '.join(sorted(reasons))})")
     if len(table.history):
-        found.append("the history")
+        found.append(HISTORY)
     return found

@@ -10,6 +10,7 @@ from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.steps.step import Extra
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.files.holding import HISTORY
 from lomrix.files.interface import Place, Sink
 from lomrix.files.registry import sink_of
 from lomrix.files.staging import FileSink
@@ -156,7 +157,12 @@ class Outputs:
     def losses(self, table: Table) -> list[tuple[str, Note]]:
         """What the places cannot hold of a table, with the name of what is written."""
         found = [(sink.name, sink.cannot_hold(table)) for sink in self.sinks.values()]
-        return [(name, Note(f"cannot hold: {', '.join(lost)}.", kind="cannot-hold")) for name, lost in found if lost]
+        # That a foreign form holds no history is as it must be; anything else deserves a look.
+        return [
+            (name, Note(f"cannot hold: {', '.join(lost)}.", kind="cannot-hold", done=lost == [HISTORY]))
+            for name, lost in found
+            if lost
+        ]
 
     def commit(self) -> list[Written]:
         """Put everything in its place."""
