@@ -364,3 +364,11 @@ def test_every_format_is_read_back_with_its_codes(crew: Path, suffix: str, monke
         monkeypatch.setattr(module, name, one_row_other)
         assert "did not come back" in export(crew, "--to", f"p{suffix}", status=3)
         assert not (crew / f"p{suffix}").exists()
+
+
+def test_reasons_that_would_not_come_back_stop_the_export(crew: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("lomrix.files.missing.runs_of", lambda column, reason: "2")
+    (crew / "crew.csv").write_text("crew_id,name,sleep_minutes_m0,sleep_minutes_m3\n1,x,-8,\n2,y,,\n3,z,-8,5\n")
+    told = export(crew, "--to", "e.csv", status=3)
+    assert "why cells of sleep_minutes_m0 are missing would not come back" in told
+    assert not (crew / "e.csv").exists()

@@ -242,10 +242,12 @@ class Writer(DescribedSink):
 
     def verify(self, table: Table) -> int:
         """Read back what was staged and compare it."""
-        from lomrix.files.read_back import compared_with_file
+        from lomrix.files.read_back import compared_reasons, compared_with_file
 
         codes = codes_in(self.prepared) if self.prepared is not None else {}
         delimiter, form = delimiter_for(self.path, self.delivery), self.delivery.text
+        beside = descriptor.Resource.model_validate_json(self.parts[self.beside[0]].read_bytes())
+        compared_reasons(table, beside.missing, self.path)
         return compared_with_file(table, self.staged, self.path, delimiter, header=True, form=form, codes=codes)
 
 

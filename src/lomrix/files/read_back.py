@@ -14,8 +14,10 @@ from lomrix.core.arrays.text_bytes import offsets_and_data
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
+from lomrix.core.table.reasons import BLANK, joined_reasons, renumbered
 from lomrix.core.table.table import Table
 from lomrix.files.lines import Place
+from lomrix.files.missing import Missing, with_reasons
 from lomrix.files.text_layout import has_quotes
 from lomrix.files.text_of_cells import in_form
 from lomrix.files.text_writer import AS_ALWAYS, NO_CODES, Codes, delimiter_of
@@ -134,6 +136,33 @@ def compared_with_records(
     if not delimiter:  # what is blank to the right cannot be told from what fills the place
         expected = {name: without_tail(array) for name, array in expected.items()}
     return compared(expected, back, len(lines) // each, final)
+
+
+def compared_reasons(table: Table, missing: Mapping[str, Missing], final: Path) -> None:
+    """Hold what a descriptor says of empty cells against why they are empty.
+
+    Raises
+    ------
+    FileError
+        Naming the first column whose reasons would not come back.
+    """
+    for name, column in table.columns.items():
+        if column.why is None:
+            continue
+        empty = Column.all_missing("integer", len(column), BLANK).cleared(column.why == 0)
+        told = with_reasons(empty, missing.get(name, Missing()))
+        if told.reason_counts() != column.reason_counts() or not all_equal(told, column):
+            raise FileError(
+                f"{final} was not written: why cells of {name} are missing would not come back.", todo=REPORT
+            )
+
+
+def all_equal(one: Column, two: Column) -> bool:
+    """True where two columns miss the same cells for the same reasons."""
+    if one.why is None or two.why is None:
+        return one.missing_count == two.missing_count
+    every = joined_reasons(one.reasons, two.reasons)
+    return np.array_equal(renumbered(one.why, one.reasons, every), renumbered(two.why, two.reasons, every))
 
 
 def same_blocks(

@@ -279,3 +279,30 @@ def test_the_installed_program_writes_and_reads_a_database(tmp_path: Path) -> No
     assert "written  sqlite:///s.db#t  (1 row, 1 column)" in told
     told, _ = installed("profile", "sqlite:///s.db#t", cwd=tmp_path)
     assert "read  sqlite:///s.db#t: 1 row, 1 column" in told
+
+
+@pytest.mark.parametrize("kind", [pytest.param("mysql", marks=needs("mysql"))])
+def test_a_password_is_taken_from_where_it_is(kind: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(reference, "_passwords", {})
+    (tmp_path / "a.csv").write_text("id\n1\n")
+    with place_on(kind, tmp_path) as place:
+        user = f"u{place.table}"
+        place.say(f"CREATE USER '{user}'@'127.0.0.1' IDENTIFIED BY 'right word'")
+        place.say(f"GRANT ALL ON test.* TO '{user}'@'127.0.0.1'")
+        try:
+            target = place.reference.replace("root@", f"{user}@")
+            words = ["export", "a.csv", "--to", target, "--if-exists", "replace"]
+            _, error = lomrix(*words, cwd=tmp_path, status=3)
+            assert "Access denied" in error and "LOMRIX_DB_PASSWORD" in error
+            monkeypatch.setenv("LOMRIX_DB_PASSWORD", "right word")
+            lomrix(*words, cwd=tmp_path)
+            monkeypatch.setenv("LOMRIX_DB_PASSWORD", "wrong word")
+            _, error = lomrix(*words, cwd=tmp_path, status=3)
+            assert "word" not in error.replace("password", "").replace("PASSWORD", "")
+            monkeypatch.delenv("LOMRIX_DB_PASSWORD")
+            monkeypatch.setattr("sys.stdin.isatty", lambda: True, raising=False)
+            monkeypatch.setattr("getpass.getpass", lambda prompt: "right word")
+            lomrix(*words, cwd=tmp_path)
+            lomrix("profile", target, cwd=tmp_path)
+        finally:
+            place.say(f"DROP USER '{user}'@'127.0.0.1'")
