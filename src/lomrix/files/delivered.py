@@ -6,12 +6,15 @@ import csv
 import io
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.delivery import Delivery, TextForm
-from lomrix.core.steps.export.prepared import Prepared
-from lomrix.files.lines import Place, found_places
 from lomrix.files.text_writer import Codes, delimiter_of
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.export.prepared import Prepared
+    from lomrix.files.lines import Place
 
 TEXT_FILES = (".csv", ".tsv", ".txt", ".dat")
 
@@ -48,6 +51,8 @@ def places_in(ready: Prepared, delivery: Delivery) -> tuple[Place, ...]:
     """Where the columns stand; empty where the file has neither fixed columns nor rows of several lines."""
     if delivery.form != "fixed" and not delivery.text.line_max:
         return ()
+    from lomrix.files.lines import found_places
+
     return found_places(ready.made.columns, delivery.text, codes_in(ready))
 
 

@@ -15,7 +15,6 @@ from lomrix.files.interface import Place, Sink
 from lomrix.files.registry import sink_of
 from lomrix.files.staging import FileSink
 from lomrix.job.figure import FigureSink
-from lomrix.job.read_again import compared_with_staged
 from lomrix.job.streams import STREAM, Streams, StreamSink
 from lomrix.job.task import TABLE, Task
 
@@ -143,9 +142,11 @@ class Outputs:
         sink = self.sinks[role]
         try:
             compared = sink.verify(table)
-            if compared is None:
-                compared = compared_with_staged(sink, table) if isinstance(sink, FileSink) else 0
-            return compared
+            if compared is None and isinstance(sink, FileSink):
+                from lomrix.job.read_again import compared_with_staged
+
+                return compared_with_staged(sink, table)
+            return compared or 0
         except BaseException:
             self.discard()
             raise
