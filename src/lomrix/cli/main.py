@@ -47,6 +47,20 @@ class Other:
 
 OTHERS = (
     Other("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits", "dictionaries"),
+    Other(
+        "Repeat",
+        "run",
+        "Run a plan: steps in a file, done again where something changed",
+        "plans",
+        "lomrix run study_plan.toml --until visits",
+    ),
+    Other(
+        "Repeat",
+        "history",
+        "Show how a file came about, check it, or make a plan of it",
+        "histories",
+        "lomrix history out/visits.csv --as-plan study_plan.toml",
+    ),
     Other("Repeat", "demo", "Write the demo study of the Kittiwake Line", "demo_study", "lomrix demo demo"),
 )
 PANELS = ("Look", "Clean", "Combine", "Reshape", "Compute", "Deliver", "Repeat")

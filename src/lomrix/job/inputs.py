@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -17,6 +17,7 @@ from lomrix.files.hashing import file_hash
 from lomrix.files.interface import Place, Source
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import STREAM, source_of, stream_source
+from lomrix.files.table_source import TableSource
 from lomrix.job.lineage import Used
 from lomrix.job.secret import read_secret
 from lomrix.job.streams import Streams
@@ -60,8 +61,17 @@ class OpenedInputs:
     new_secrets: dict[str, Table] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, task: Task, streams: Streams, folder: Path) -> OpenedInputs:
+    def of(cls, task: Task, streams: Streams, folder: Path, memory: Mapping[str, Table]) -> OpenedInputs:
         """Open the sources of a task; their names and dictionaries are known then.
+
+        Parameters
+        ----------
+        task
+            The task.
+        streams, folder
+            Standard input, and a folder in which it is kept.
+        memory
+            By reference, tables that were made already.
 
         Raises
         ------
@@ -84,7 +94,9 @@ class OpenedInputs:
             settings = replace(made.settings, all_text=True) if role.content == "texts" else made.settings
             for reference in task.inputs.get(role.name, ()):
                 source: Source | None = None
-                if reference == STREAM:
+                if reference in memory:
+                    source = TableSource(memory[reference], settings)
+                elif reference == STREAM:
                     source = stream_source(streams.stdin, settings, folder)
                 elif role.content != "secret":
                     source = source_of(reference, settings)

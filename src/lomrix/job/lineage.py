@@ -15,6 +15,8 @@ from lomrix.core.wording import in_utf8
 from lomrix.files.database.reference import database_folder, is_database, seen_from
 from lomrix.job.task import TABLE, Task
 
+# What the reference to a table in memory begins with: the name of the step that made it follows.
+STEP = "step:"
 HIDDEN = "What came before is left behind, since it names people."
 
 
@@ -61,8 +63,9 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
     else:
         folder = folder_of(task.outputs.get(TABLE, ""))
         entry["inputs"] = [input_entry(one, folder) for one in used]
+        own = [{"role": TABLE, "path": relative(task.outputs[TABLE], folder)}] if TABLE in task.outputs else []
         entry["outputs"] = [
-            {"role": TABLE, "path": relative(task.outputs.get(TABLE, ""), folder)},
+            *own,
             *(
                 {"role": name, "path": relative(task.outputs[name], folder), "hash": fingerprint}
                 for name, fingerprint in extras.items()
@@ -71,6 +74,8 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
     reading = task.reading.model_dump(mode="json", exclude_defaults=True, exclude={"dictionary"})
     if reading:
         entry["reading"] = reading
+    if task.missing != "empty":
+        entry["missing"] = task.missing
     entry |= {
         "rows": len(table),
         "columns": len(table.names),
@@ -83,7 +88,12 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
 
 def input_entry(used: Used, folder: Path) -> dict[str, object]:
     """One input as the history tells of it."""
-    entry: dict[str, object] = {"role": used.role, "path": relative(used.reference, folder), "hash": used.fingerprint}
+    entry: dict[str, object] = {"role": used.role}
+    if used.reference.startswith(STEP):
+        # Such a task has no output of its own: its references are seen from where the plan stands.
+        entry |= {"step": used.reference.removeprefix(STEP), "seen_from": relative(".", folder)}
+    else:
+        entry |= {"path": relative(used.reference, folder), "hash": used.fingerprint}
     if used.table is not None:
         entry["rows"] = len(used.table)
         if used.table.history.last:

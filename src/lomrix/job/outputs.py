@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -136,6 +136,10 @@ class Outputs:
         except BaseException:
             self.discard()
             raise
+
+    def hashes(self, secrets: Collection[str]) -> dict[str, str]:
+        """By role, the hash of what was staged, secrets left out."""
+        return {role: self.sinks[role].staged_hash() for role in self.staged if role not in secrets}
 
     def verify(self, role: str, table: Table) -> int:
         """Read back what was staged for a role; returns the number of cells compared."""

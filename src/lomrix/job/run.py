@@ -11,7 +11,7 @@ from pathlib import Path
 import pyarrow as pa
 
 from lomrix.core.errors import DataError
-from lomrix.core.steps.account import Listing
+from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.step import Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
@@ -45,6 +45,8 @@ class Outcome:
         Figures that were asked for and had nothing to draw.
     beforehand
         What a person wants to see of what would be written, where that was rehearsed.
+    made
+        The table with its history, where it was kept or written.
     """
 
     task: Task
@@ -55,6 +57,7 @@ class Outcome:
     compared: int = 0
     not_drawn: tuple[str, ...] = ()
     beforehand: tuple[Listing, ...] = ()
+    made: Table | None = None
 
 
 @dataclass
@@ -65,7 +68,13 @@ class StoppedError(Exception):
     written: list[Written] = field(default_factory=list)
 
 
-def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda words: None) -> Outcome:
+def run(
+    task: Task,
+    streams: Streams,
+    stage: Callable[[str], None] = lambda words: None,
+    memory: Mapping[str, Table] | None = None,
+    require: Callable[[Table, Account], None] = lambda table, account: None,
+) -> Outcome:
     """Run a task.
 
     Parameters
@@ -76,6 +85,10 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
         Standard input and output.
     stage
         Is told what is being done.
+    memory
+        By reference, tables that earlier steps of a plan made; given, the task's own table is kept with its history.
+    require
+        Stops, before anything is written, where the table is not what was expected.
 
     Returns
     -------
@@ -88,7 +101,7 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
     """
     with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as opened:
         folder = Path(name)
-        inputs = OpenedInputs.of(task, streams, folder)
+        inputs = OpenedInputs.of(task, streams, folder, memory or {})
         opened.callback(inputs.close)
         outputs = Outputs.planned(task, inputs.places, streams, folder)
         opened.callback(outputs.discard)
@@ -106,6 +119,7 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
             if written:
                 raise StoppedError(error, written) from error
             raise
+        require(result.table, result.account)
         if "prepared" in result.extras:
             for sink in outputs.sinks.values():
                 sink.understand(result.extras["prepared"])
@@ -116,19 +130,19 @@ def run(task: Task, streams: Streams, stage: Callable[[str], None] = lambda word
             return Outcome(task, result, sources, notes, beforehand=tuple(told))
         contents, not_drawn = drawable(outputs, {**inputs.new_secrets, **result.extras, TABLE: result.table})
         outputs.stage({role: content for role, content in contents.items() if role != TABLE})
+        made: Table | None = None
+        if TABLE in outputs.sinks or memory is not None:
+            made = with_history(result.table, task, result.account, inputs.used(), outputs.hashes(inputs.new_secrets))
         if TABLE in outputs.sinks:
             stage(f"writing {outputs.sinks[TABLE].name}")
-            extras = {
-                role: outputs.sinks[role].staged_hash() for role in outputs.staged if role not in inputs.new_secrets
-            }
-            made = with_history(result.table, task, result.account, inputs.used(), extras)
             outputs.stage({TABLE: made})
         compared = 0
         if task.step.read_back and TABLE in outputs.staged:
             stage("reading it back")
             compared = outputs.verify(TABLE, result.table)
         notes = (*inputs.notes, *outputs.losses(result.table), *outputs.notes())
-        return Outcome(task, result, sources, notes, tuple(outputs.commit()), compared, tuple(not_drawn))
+        placed = tuple(outputs.commit())
+        return Outcome(task, result, sources, notes, placed, compared, tuple(not_drawn), made=made)
 
 
 def write_extras(outputs: Outputs, extras: Mapping[str, object], stage: Callable[[str], None]) -> list[Written]:

@@ -1,0 +1,1 @@
+"""Plans: tasks in a file, run again whenever something changed; and the way from a history to a plan."""

@@ -1,0 +1,325 @@
+"""The plan: steps that are checked as a whole before the first byte is read."""
+
+from __future__ import annotations
+
+import difflib
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from lomrix.core.errors import UsageError
+from lomrix.core.steps.registry import ENTRIES, entry_of
+from lomrix.core.steps.settings import setting_error
+from lomrix.core.steps.step import Step
+from lomrix.core.table.header import natural_order
+from lomrix.files.database.reference import is_database, without_password
+from lomrix.files.reading import ReadingOptions
+from lomrix.files.registry import path_and_sheet
+from lomrix.job.lineage import STEP
+from lomrix.job.task import TABLE, Task
+from lomrix.plan.document import NAME, Document
+from lomrix.plan.expectations import EXPECTATIONS, Expectations
+
+# Keys that every step has.
+COMMON = ("name", "do", "from", "missing", TABLE)
+NO_TASK = "-"
+
+
+@dataclass(frozen=True)
+class PlannedStep:
+    """One step of a plan.
+
+    Parameters
+    ----------
+    name, number
+        Its name, and its place among the steps, counted from 0.
+    task
+        What is done; an input `step:NAME` is the table of that step.
+    expects
+        What its table has to be.
+    needs
+        Names of the steps that come before it, in the order of its inputs.
+    raw
+        Files that it reads and no step makes.
+    """
+
+    name: str
+    number: int
+    task: Task
+    expects: Expectations
+    needs: tuple[str, ...] = ()
+    raw: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Steps in an order in which each comes after those it needs.
+
+    Parameters
+    ----------
+    document
+        The plan as it was written.
+    steps
+        The steps by name.
+    """
+
+    document: Document
+    steps: Mapping[str, PlannedStep] = field(default_factory=dict)
+
+    @property
+    def raw(self) -> list[str]:
+        """Every file that the plan reads and does not make."""
+        return list(dict.fromkeys(path for step in self.steps.values() for path in step.raw))
+
+    def only(self, until: str = "", begin: str = "") -> Plan:
+        """The steps that lead to one, or those that follow from one with what they need.
+
+        Raises
+        ------
+        UsageError
+            Where there is no step of that name.
+        """
+        for name in filter(None, (until, begin)):
+            if name not in self.steps:
+                raise no_step(name, list(self.steps))
+        kept = set(self.steps)
+        if until:
+            kept = self._before({until})
+        if begin:
+            after = {begin}
+            for name, step in self.steps.items():
+                after |= {name} if set(step.needs) & after else set()
+            kept &= self._before(after)
+        return Plan(self.document, {name: step for name, step in self.steps.items() if name in kept})
+
+    def _before(self, names: set[str]) -> set[str]:
+        found = set(names)
+        for name in reversed(list(self.steps)):
+            if name in found:
+                found |= set(self.steps[name].needs)
+        return found
+
+    def followers(self, name: str) -> list[str]:
+        """The steps that need one."""
+        return [one.name for one in self.steps.values() if name in one.needs]
+
+
+def no_step(name: str, names: Sequence[str]) -> UsageError:
+    """The error for a step that is not there, with the nearest names."""
+    near = difflib.get_close_matches(name, names, n=2, cutoff=0.5)
+    todo = f"Did you mean {' or '.join(near)}?" if near else f"Its steps are {', '.join(names)}."
+    return UsageError(f"The plan has no step {name}.", todo=todo)
+
+
+def planned(document: Document) -> Plan:
+    """Check a whole plan; nothing is read but its file, and files are looked for.
+
+    Raises
+    ------
+    UsageError
+        Naming file, line and column of what is wrong, and the nearest right word.
+    """
+    drafts = [Draft.of(document, number, keys) for number, keys in enumerate(document.steps)]
+    seen: dict[str, int] = {}
+    for draft in drafts:
+        if draft.name in seen:
+            raise document.error(draft.number, "name", f"Two steps are called {draft.name}.", "Give one another name.")
+        seen[draft.name] = draft.number
+    made = outputs_of(document, drafts)
+    steps = {draft.name: draft.step(made, seen) for draft in drafts}
+    return Plan(document, ordered(document, steps))
+
+
+def outputs_of(document: Document, drafts: Sequence[Draft]) -> dict[str, str]:
+    """By the path of each table that the plan writes, the name of its step; two on one path are refused."""
+    made: dict[str, str] = {}
+    taken: dict[str, str] = {}
+    for draft in drafts:
+        for role, reference in draft.outputs.items():
+            place = same(reference)
+            if place in taken:
+                what = f"{reference} would be written by {taken[place]} and by {draft.name}."
+                raise document.error(draft.number, role, what, "Name a different file for each.")
+            taken[place] = draft.name
+            made |= {place: draft.name} if role == TABLE else {}
+    return made
+
+
+def same(reference: str) -> str:
+    """A reference as it is compared with others."""
+    return reference if is_database(reference) else os.path.normpath(reference)
+
+
+def ordered(document: Document, steps: Mapping[str, PlannedStep]) -> dict[str, PlannedStep]:
+    """The steps in an order in which each comes after those it needs, else as they were written.
+
+    Raises
+    ------
+    UsageError
+        Where steps need each other in a circle.
+    """
+    done: dict[str, PlannedStep] = {}
+    left = dict(steps)
+    while left:
+        ready = next((step for step in left.values() if all(need in done for need in step.needs)), None)
+        if ready is None:
+            first = next(iter(left.values()))
+            what = f"These steps need each other in a circle: {', '.join(left)}."
+            raise document.error(first.number, "", what, "Let one of them read a file that none of them makes.")
+        done[ready.name] = left.pop(ready.name)
+    return done
+
+
+@dataclass(frozen=True)
+class Draft:
+    """A step on its way: its words sorted, its inputs not linked yet."""
+
+    document: Document
+    number: int
+    name: str
+    made: Step
+    inputs: Mapping[str, tuple[str, ...]]
+    reading: ReadingOptions
+    outputs: Mapping[str, str]
+    missing: Any
+    expects: Expectations
+
+    @classmethod
+    def of(cls, document: Document, number: int, keys: Mapping[str, Any]) -> Draft:
+        """Sort the words of a step."""
+        word = keys.get("do")
+        entry = entry_of(str(word))
+        if entry is None:
+            near = difflib.get_close_matches(str(word), [one.word for one in ENTRIES], n=2, cutoff=0.5)
+            todo = f"Did you mean {' or '.join(near)}?" if near else "`lomrix --help` shows the steps."
+            raise document.error(number, "do", f"There is no step {word}." if word else "A step says what to do.", todo)
+        step = entry.step()
+        name = str(keys.get("name") or word)
+        if not NAME.fullmatch(name):
+            raise document.error(
+                number, "name", f'"{name}" cannot be a name.', "Letters, digits, - and _, a letter first."
+            )
+        roles = {role.name for role in step.roles}
+        outputs = {TABLE, *(extra.name for extra in step.gives)}
+        known = {*COMMON, *roles, *outputs, *step.model_fields, *ReadingOptions.model_fields, *EXPECTATIONS}
+        for key in keys:
+            if key not in known:
+                near = difflib.get_close_matches(key, sorted(known), n=2, cutoff=0.5)
+                todo = f"Did you mean {' or '.join(near)}?" if near else f"It knows {', '.join(sorted(known))}."
+                raise document.error(number, key, f"{word} has no setting {key}.", todo)
+        try:
+            made = step(**{key: value for key, value in keys.items() if key in step.model_fields})
+        except UsageError as error:
+            raise document.setting_error(number, error) from error
+        try:
+            reading = ReadingOptions(**{key: keys[key] for key in ReadingOptions.model_fields if key in keys})
+        except ValidationError as error:
+            raise document.setting_error(number, setting_error(error, ReadingOptions.model_fields)) from error
+        except UsageError as error:
+            raise document.setting_error(number, error) from error
+        try:
+            expects = Expectations.of(keys)
+        except UsageError as error:
+            raise document.setting_error(number, error) from error
+        inputs = {role: listed(keys[role]) for role in roles if role in keys}
+        if "from" in keys:
+            inputs[step.roles[0].name] = listed(keys["from"])
+        written = {role: without_password(str(keys[role])) for role in outputs if keys.get(role)}
+        if NO_TASK in written.values():
+            raise document.error(number, TABLE, "A plan writes nothing to standard output.", "Name a file.")
+        return cls(document, number, name, made, inputs, reading, written, keys.get("missing", "empty"), expects)
+
+    def step(self, made: Mapping[str, str], names: Mapping[str, int]) -> PlannedStep:
+        """Link the inputs with the steps that make them, and find the files of the others."""
+        needs: list[str] = []
+        raw: list[str] = []
+        linked: dict[str, tuple[str, ...]] = {}
+        secret = {role.name for role in self.made.roles if role.content == "secret"}
+        for role, references in self.inputs.items():
+            found: list[str] = []
+            for reference in references:
+                if reference in names:
+                    needs.append(reference)
+                    found.append(STEP + reference)
+                    continue
+                for path in self.spread(role, reference, made):
+                    place = same(path)
+                    if place in made:
+                        needs.append(made[place])
+                    elif role not in secret:
+                        raw.append(path)
+                    found.append(path)
+            linked[role] = tuple(found)
+        raw += [self.reading.dictionary] if self.reading.dictionary else []
+        self.require_inside([*raw, *self.outputs.values()])
+        for role, reference in self.outputs.items():
+            if same(reference) in {same(path) for path in (*raw, self.document.path.name)}:
+                raise self.document.error(self.number, role, f"{reference} is an input; inputs are never changed.",
+                                          "Name another file.")  # fmt: skip
+        if self.name in needs:
+            raise self.document.error(self.number, "", f"{self.name} needs itself.", "Let it read another file.")
+        for path in raw:
+            self.require_there(path)
+        try:
+            task = Task(self.made, linked, self.reading, self.outputs, False, False, self.missing)
+        except UsageError as error:
+            raise self.document.setting_error(self.number, error) from error
+        return PlannedStep(
+            self.name, self.number, task, self.expects, tuple(dict.fromkeys(needs)), tuple(dict.fromkeys(raw))
+        )
+
+    def spread(self, role: str, reference: str, made: Mapping[str, str]) -> list[str]:
+        """The files that a pattern fits, month 3 before month 12, those among them that the plan makes."""
+        reference = without_password(reference)
+        if "*" not in reference or is_database(reference) or Path(reference).exists():
+            return [reference]
+        there = [str(path) for path in Path().glob(reference)]
+        there += [path for path in made if Path(path).match(reference) and path not in there]
+        if not there:
+            raise self.document.error(self.number, role if role in self.document.steps[self.number] else "from",
+                                      f"No file fits {reference}.", "Look at the folder and the pattern.")  # fmt: skip
+        return sorted(there, key=natural_order)
+
+    def require_inside(self, references: Sequence[str]) -> None:
+        """Stop where a path leaves the plan's folder."""
+        if self.document.allow_outside:
+            return
+        for reference in references:
+            if is_database(reference):
+                continue
+            path = Path(os.path.normpath(reference))
+            if path.is_absolute() or path.parts[:1] == ("..",):
+                raise self.document.error(self.number, self.key_of(reference), f"{reference} leaves the plan's folder.",
+                                          "Bring the file in, or say allow_outside = true at the top.")  # fmt: skip
+
+    def require_there(self, reference: str) -> None:
+        """Stop where a file is not there, naming the nearest."""
+        if is_database(reference):
+            return
+        path, _ = path_and_sheet(reference)
+        if path.exists():
+            return
+        names = [str(path.parent / one.name) for one in path.parent.iterdir()] if path.parent.is_dir() else []
+        near = difflib.get_close_matches(str(path), [*names, *(draft for draft in self.names())], n=2, cutoff=0.6)
+        todo = f"Did you mean {' or '.join(near)}?" if near else "It is neither a file nor the name of a step."
+        raise self.document.error(self.number, self.key_of(reference), f"There is no file {reference}.", todo)
+
+    def names(self) -> list[str]:
+        """The names of all steps."""
+        return [str(keys.get("name") or keys.get("do")) for keys in self.document.steps]
+
+    def key_of(self, reference: str) -> str:
+        """The key in which a reference stands."""
+        for key, value in self.document.steps[self.number].items():
+            if reference in (value if isinstance(value, list) else [value]):
+                return key
+        return ""
+
+
+def listed(value: Any) -> tuple[str, ...]:
+    """One reference or several."""
+    return tuple(map(str, value)) if isinstance(value, list) else (str(value),)
