@@ -30,7 +30,7 @@ COMMANDS = {
     "check": ["crew.csv", "--key", "id", *DICTIONARY],
     "correct": ["crew.csv", "--ledger", "ledger.csv", *DICTIONARY],
     "recode": ["crew.csv", "--map-file", "map.csv", "--map", "f1: 0=9, 3=missing:odd", *DICTIONARY],
-    "subset": ["crew.csv", "--where", "x_m0 > 5", "--columns", "id,x_*", "--missing-text", "7", "--missing", "words"],
+    "subset": ["crew.csv", "--where", "f1 < 9", "--columns", "id,x_*", "--missing-text", "7", "--missing", "words"],
     "deidentify": ["crew.csv", "--id", "id", "--seed", "k/seed", "--linkage", "k/link.csv"],
     "merge": ["crew.csv", "more.csv", "--key", "id", "--status", "from", "--unmatched", "out/u.csv", *DICTIONARY],
     "stack": ["long.csv", "late.csv", "--mark", "part=1,2"],
