@@ -12,6 +12,7 @@ from typing import Any
 import typer
 
 from lomrix.cli.options import of_step
+from lomrix.cli.study import Study, found_study, with_study
 from lomrix.cli.surroundings import CURRENT, Surroundings
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import LomrixError
@@ -70,6 +71,12 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
     from lomrix.job.task import TABLE, Task
     from lomrix.show.progress import Progress
 
+    study = Study()
+    first = listed(given.get(step.roles[0].name) or "")
+    if not given.pop("no_study", False) and first:
+        tables = [role.name for role in step.roles if role.content == "table"]
+        references = [one for name in tables for one in listed(given.get(name) or "")]
+        study = with_study(step, given, references, found_study(first[0]))
     inputs = {role.name: kept_secrets(listed(given.pop(role.name))) for role in step.roles}
     reading = {name: given.pop(name) for name in ReadingOptions.model_fields}
     names = [TABLE, *(extra.name for extra in step.gives)]
@@ -98,7 +105,7 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
 
             voice.show(ending_view([written_line(one) for one in stopped.written], []))
         raise stopped.error from stopped
-    voice.tell(outcome)
+    voice.tell(outcome, study.line)
     if outcome.result.account.facts.get("broken"):
         raise typer.Exit(1)
 

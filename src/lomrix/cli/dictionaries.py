@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -10,6 +11,7 @@ import typer
 from lomrix.cli.command import reading_options, told_errors, voice_of, with_signature
 from lomrix.cli.main import SETTINGS, Other
 from lomrix.cli.options import of_settings, of_telling, of_writing, parameter
+from lomrix.cli.study import example
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import UsageError
 from lomrix.files.reading import ReadingOptions
@@ -55,6 +57,8 @@ def function_of(word: str) -> Any:
     if word == "draft":
         text = "An existing dictionary: its lines are kept, new variables follow them."
         parameters.append(parameter("into", str, "", typer.Option("--into", metavar="FILE", help=text)))
+        text = "Write a study.toml that names the dictionary, for every command in the folder."
+        parameters.append(parameter("study", str, "", typer.Option("--study", metavar="FILE", help=text)))
     if word != "convert":
         parameters += of_settings(ReadingOptions)
     if word != "show":
@@ -114,7 +118,7 @@ def draft(voice: Voice, given: dict[str, Any]) -> None:
     from lomrix.core.table.dictionary import Dictionary
     from lomrix.core.table.variable import NOTHING_KNOWN
     from lomrix.files.dictionary_file import understood
-    from lomrix.files.dictionary_text import draft_text
+    from lomrix.files.dictionary_text import draft_text, toml_value
     from lomrix.files.file_source import require_file
     from lomrix.files.staging import TextSink, guarded
 
@@ -138,6 +142,10 @@ def draft(voice: Voice, given: dict[str, Any]) -> None:
         (Balance("variables", len(table.names), (("drafted", len(new)), ("known", old))),),
     )
     written = written_to(TextSink(Path(out), given["overwrite"]), text, [source, into]) if out else ()
+    if given["study"]:
+        study = Path(given["study"])
+        named = {"dictionary": toml_value(os.path.relpath(out, study.parent))} if out else {}
+        written += written_to(TextSink(study, given["overwrite"]), example(**named), [source, into, out])
     if not out and not voice.json and not voice.quiet:
         voice.show(text, soft_wrap=True)
     tell(voice, account, written)

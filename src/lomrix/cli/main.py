@@ -61,6 +61,13 @@ OTHERS = (
         "histories",
         "lomrix history out/visits.csv --as-plan study_plan.toml",
     ),
+    Other(
+        "Repeat",
+        "plan",
+        "Write a plan and a study file to start from",
+        "plan_new",
+        "lomrix plan new roster.csv sleep_wide.csv --out study_plan.toml",
+    ),
     Other("Repeat", "demo", "Write the demo study of the Kittiwake Line", "demo_study", "lomrix demo demo"),
 )
 PANELS = ("Look", "Clean", "Combine", "Reshape", "Compute", "Deliver", "Repeat")

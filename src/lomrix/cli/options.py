@@ -155,6 +155,7 @@ def of_step(
         *of_settings(step),
         *of_extras(step.gives),
         *of_settings(reading),
+        parameter("no_study", bool, False, typer.Option("--no-study", help="Leave study.toml out of account.")),
         *of_writing(out=step.result != "report only", export=step.word == "export", words=step.word != "export"),
         *of_asides(step.asides, tell),
         *of_telling(),

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from lomrix.cli.face import proposed, said, told_account, told_error, told_listing, told_note, typed
 from lomrix.cli.surroundings import Surroundings
 from lomrix.core.errors import LomrixError, Proposal
+from lomrix.show.visible import STEERING, visible
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
@@ -48,7 +49,6 @@ class Voice:
     def print_json(self, content: object) -> None:
         """Give a script its answer."""
         stream = self.surroundings.stderr if self.to_errors else self.surroundings.stdout
-        from lomrix.show.visible import STEERING
 
         # Line ends are the form of the answer; other signs that would steer a terminal are escaped as JSON has it.
         lines = json.dumps(content, ensure_ascii=False, indent=1).split("\n")
@@ -74,12 +74,16 @@ class Voice:
         console = self.surroundings.screen(errors=True).console()
         console.print(error_view(told), soft_wrap=True)
 
-    def tell(self, outcome: Outcome) -> None:
-        """Tell the outcome of a task."""
+    def tell(self, outcome: Outcome, study: str = "") -> None:
+        """Tell the outcome of a task, and what of the study file counted."""
         reference = outcome.sources[0][0] if outcome.sources else "FILE"
         if self.json:
-            self.print_json(as_json(outcome, reference))
+            self.print_json({**as_json(outcome, reference), **({"study": study} if study else {})})
         elif not self.quiet:
+            if study:
+                from rich.text import Text
+
+                self.show(Text(f"study  {visible(study)}", style="dim"))
             self._tell_person(outcome, reference)
 
     def tell_listings(self, listings: Sequence[Listing]) -> None:
