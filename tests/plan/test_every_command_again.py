@@ -41,12 +41,13 @@ COMMANDS = {
     "score": ["crew.csv", "--name", "f", "--items", "f1..f3", "--reverse", "f2", "--span", "0:3", "--at-least", "2"],
     "aggregate": ["long.csv", "--by", "ship", "--stat", "x: n mean", "--stat", "x: sd"],
     "compare": ["long.csv", "--measure", "x", "--between", "ship"],
+    "report": ["long.csv", *LONG, "--measure", "x"],
     "changes": ["crew.csv", "crew.csv", "--key", "id"],
     "export": ["crew.csv", "--missing-code", "-9", "--missing-code", "x_*:-8", "--sort-by", "sex", "--names-max", "6"],
 }  # fmt: skip
 
 # Reports without a table, and a ledger that stands at the end of a road.
-WITHOUT_TABLE = ("profile", "check", "changes")
+WITHOUT_TABLE = ("profile", "check", "changes", "report")
 
 
 def everything(folder: Path) -> dict[str, bytes]:
@@ -62,7 +63,7 @@ def test_a_plan_from_the_history_makes_the_same_bytes(word: str, tmp_path: Path)
             (folder / name).write_text(text)
     (first / "out").mkdir()
     (first / "k").mkdir()
-    out = ["--to" if word == "export" else "--out", "out/made.csv"]
+    out = ["--to" if word == "export" else "--out", "out/made.html" if word == "report" else "out/made.csv"]
     gives_table = word not in ("check", "profile")
     lomrix(word, *COMMANDS[word], *(out if gives_table else []), cwd=first, status=None)
     if word in WITHOUT_TABLE:

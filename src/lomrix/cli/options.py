@@ -156,7 +156,11 @@ def of_step(
         *of_extras(step.gives),
         *of_settings(reading),
         parameter("no_study", bool, False, typer.Option("--no-study", help="Leave study.toml out of account.")),
-        *of_writing(out=step.result != "report only", export=step.word == "export", words=step.word != "export"),
+        *of_writing(
+            out=step.result != "report only",
+            export=step.word == "export",
+            words=step.word != "export" and step.result != "page",
+        ),
         *of_asides(step.asides, tell),
         *of_telling(),
     ]

@@ -107,10 +107,11 @@ class Voice:
         account = told_account(result.account, reference)
         room = self.surroundings.screen(errors=self.to_errors).room
         self.show(terminal.account_view(account, read, notes, room))
-        rehearses = task.rehearses or (task.step.result == "table" and "out" not in task.outputs)
+        has_table = task.step.result in ("table", "page")
+        rehearses = task.rehearses or (has_table and "out" not in task.outputs)
         for listing in outcome.beforehand:
             self.show(terminal.listing_view(told_listing(listing), room))
-        if rehearses:
+        if rehearses and task.step.result == "table":
             self.show(terminal.first_rows_view(result.table, room, result.shown))
         if not self.to_errors:
             lines = [written_line(one) for one in outcome.written]

@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from lomrix.core.steps.account import Listing
 from lomrix.core.table.dictionary import Dictionary
@@ -146,8 +146,8 @@ class Sink(ABC):
             Naming what stands against it.
         """
 
-    def understand(self, ready: Sequence[Prepared]) -> None:
-        """Take up how the tables of an export have to be understood, before any of them is staged."""
+    def understand(self, ready: Sequence[Any]) -> None:
+        """Take up what a step made ready: how exported tables have to be understood, or what a page tells."""
         self.prepared = ready[0]
 
     def cannot_hold(self, table: Table) -> list[str]:

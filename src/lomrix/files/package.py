@@ -58,7 +58,7 @@ class PackageSink(FileSink):
     every: tuple[Prepared, ...] = ()
     folder: Path | None = None
 
-    def understand(self, ready: Sequence[Prepared]) -> None:
+    def understand(self, ready: Sequence[Any]) -> None:
         """Take up all tables."""
         self.every = tuple(ready)
         super().understand(ready)

@@ -204,6 +204,10 @@ def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folde
                 role, f"{Path(reference).name} is no .csv file.", todo=f"Say ‹{role}={Path(reference).stem}.csv›."
             )
         return PlainWriter(Path(reference), task.overwrite, extra.owner_only)
+    if task.step.result == "page":
+        from lomrix.job.page import PageSink
+
+        return PageSink(Path(reference), task.overwrite)
     if reference == STREAM:
         return StreamSink(folder / "stream.csv", stream=streams.stdout, delivery=delivery, in_cells=task.missing)
     return sink_of(reference, delivery=delivery, overwrite=task.overwrite, in_cells=task.missing)

@@ -93,6 +93,9 @@ ENTRIES = (
           "compare.settings:Compare"),
     Entry("Deliver", "changes", "Show what differs from the last delivery; exit status 1 where anything does",
           "lomrix changes last/crew.csv out/crew.csv --key crew_id --out ledger.csv", "changes.settings:Changes"),
+    Entry("Deliver", "report", "Make a page for people: how a file came about, who was seen when, each variable",
+          "lomrix report long.csv --case crew_id --occasion month --measure sleep --out page.html",
+          "report.settings:Report"),
     Entry("Deliver", "export", "Write a file for another program, missing values recoded",
           "lomrix export long.csv --to model.dat --form bare --missing-code auto", "export.settings:Export"),
 )  # fmt: skip

@@ -191,8 +191,8 @@ class Step(BaseModel):
     hides_origin: ClassVar[bool] = False
     # Whether what was written is read back and compared before success is told.
     read_back: ClassVar[bool] = False
-    # What is wanted of it: a table, a report that may be written as a table too, or only a report.
-    result: ClassVar[Literal["table", "report", "report only"]] = "table"
+    # What is wanted of it: a table, a report that may be written as a table too, only a report, or a page for people.
+    result: ClassVar[Literal["table", "report", "report only", "page"]] = "table"
 
     @model_validator(mode="wrap")
     @classmethod

@@ -8,8 +8,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
+from lomrix.core.rows.described import DescribedVariable
 from lomrix.core.steps.delivery import Delivery
-from lomrix.core.steps.export.described import DescribedVariable
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.table.numbers import is_number, number_of
 from lomrix.files.companions.plain import DELIMITER_WORDS

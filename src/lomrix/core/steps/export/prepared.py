@@ -8,7 +8,7 @@ from functools import cached_property
 
 import pyarrow as pa
 
-from lomrix.core.steps.export.described import DescribedVariable, described
+from lomrix.core.rows.described import DescribedVariable, described
 from lomrix.core.steps.export.missing_codes import NO_CODES, MissingCodes
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table

@@ -17,6 +17,8 @@ from lomrix.core.table.variable import Variable
 # A variable without labels whose values are so few has them counted.
 FEW_VALUES = 20
 NUMERIC = ("integer", "number")
+# Whole numbers that are further apart are not counted one by one.
+WIDEST_SPAN = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -74,15 +76,29 @@ def described(name: str, column: Column, entry: Variable, labels: Mapping[str, s
     entry, labels
         What the dictionary says of it, and its codes.
     """
-    texts, places = distinct_texts(column)
-    counts = np.bincount(places[places >= 0], minlength=len(texts)).tolist()
+    counts = counted_values(column) if labels or has_few_values(column) else {}
     smallest, largest = extremes(column)
     mean, deviation, median = moments(column)
     return DescribedVariable(
         name, column.type, entry, len(column) - column.missing_count, column.reason_counts(),
-        categories(dict(zip(texts, counts, strict=True)), labels, column.type),
+        categories(counts, labels, column.type),
         smallest, largest, mean, deviation, median,
     )  # fmt: skip
+
+
+def has_few_values(column: Column) -> bool:
+    """True where it is worth counting the values of a column: texts, booleans, and whole numbers close together."""
+    if column.type in ("string", "boolean"):
+        return True
+    if column.type != "integer" or not len(column):
+        return False
+    return int(column.values.max()) - int(column.values.min()) <= WIDEST_SPAN
+
+
+def counted_values(column: Column) -> dict[str, int]:
+    """Each value as text with its number of cells."""
+    texts, places = distinct_texts(column)
+    return dict(zip(texts, np.bincount(places[places >= 0], minlength=len(texts)).tolist(), strict=True))
 
 
 def categories(counts: Mapping[str, int], labels: Mapping[str, str], type_: str) -> tuple[Category, ...]:

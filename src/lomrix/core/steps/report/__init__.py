@@ -1,0 +1,1 @@
+"""Report: what a page for people tells of a table."""
