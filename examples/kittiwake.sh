@@ -114,7 +114,17 @@ show export out/visits.csv --to "sqlite:///out/study.db#visits" --primary-key cr
 show export out/visits.csv --to "sqlite:///out/study.db#visits" --primary-key crew_id,month --index vessel --describe
 show tally "sqlite:///out/study.db#visits" sex vessel
 
+say "All of it again, as a plan: steps in a file, done side by side, and only where something changed."
+show run study_plan.toml
+show run study_plan.toml
+show history deliver/visits.parquet
+
+say "A second delivery of two files: what differs from the first? Then the same plan again."
+refused changes sleep_wide.csv second/sleep_wide.csv --key crew_id
+show run study_plan.toml --set delivery=second
+
 say "The first lines of what was delivered."
 head -n 4 out/by_route.csv out/model.dat
 head -n 24 out/model.columns.txt
 head -n 12 out/model.reading.txt
+say "Look next at demo/deliver/visits.html in a browser, demo/deliver/visits.xlsx, and demo/study_plan.toml."

@@ -70,6 +70,8 @@ def write_demo(voice: Voice, folder: str, cases: int, *, overwrite: bool) -> Non
         with tempfile.TemporaryDirectory(dir=place) as part:
             rows = write_study(Path(part), cases)
             for name in demo_files():
+                if (place / name).is_dir():
+                    shutil.rmtree(place / name)
                 shutil.move(str(Path(part) / name), place / name)
         return rows
 
@@ -86,11 +88,12 @@ def write_demo(voice: Voice, folder: str, cases: int, *, overwrite: bool) -> Non
 
 def tell(voice: Voice, place: Path, rows: Mapping[str, int], files: list[str]) -> None:
     """What was written, what to look at, and what to type next."""
+    from lomrix.demo.write import PLAN
+
     voice.show(Text.assemble(("demo", "bold cyan"), "  the study of the Kittiwake Line, made up throughout"))
     for name, count in rows.items():
         file = next(one for one in files if one.startswith(name))
         voice.show(f"  {count:>10,} rows  {place / file}")
     voice.show(Text.assemble(("look at", "bold yellow"), f"  {place / 'flaws.md'} lists the flaws that were planted"))
-    paths = [typed(str(place / name)) for name in ("roster.csv", "sleep_wide.csv", "dictionary.toml")]
-    command_ = f"lomrix merge {paths[0]} {paths[1]} --key crew_id -d {paths[2]}"
-    voice.show(Text.assemble(("next", "bold cyan"), f"  {command_}"), soft_wrap=True)
+    for command_ in (f"lomrix profile {typed(str(place / 'roster.csv'))}", f"lomrix run {typed(str(place / PLAN))}"):
+        voice.show(Text.assemble(("next", "bold cyan"), f"  {command_}"), soft_wrap=True)

@@ -233,6 +233,7 @@ def write(name: str, given: dict[str, Any], voice: Voice) -> str:
 def commands(tasks: list[Done], file: str) -> str:
     """The commands as they would be typed, in a shell script."""
     from lomrix.core.steps.registry import entry_of
+    from lomrix.plan.document import OTHERWISE
     from lomrix.plan.from_history import steps_of
 
     lines = ["#!/bin/sh", f"# The commands that make {file} again from its raw files, drawn from its history.",
@@ -252,6 +253,7 @@ def commands(tasks: list[Done], file: str) -> str:
             for one in values if isinstance(values, list) else [values]:
                 files += [option(name), typed(one)] if role.option else [typed(one)]
         del keys["name"], keys["do"]
+        keys |= {name: keys.pop(other) for name, other in OTHERWISE.items() if other in keys}
         if task.word == "export":
             keys["to"] = keys.pop("out")
         lines.append(" ".join(["lomrix", task.word, *files, *settings_typed(keys)]))

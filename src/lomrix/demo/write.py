@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime
 import importlib.resources
+from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
@@ -22,6 +23,10 @@ NOTES = "flaws.md"
 LEDGERS = ("roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods")
 DICTIONARY = "dictionary.toml"
 TEMPLATE = "reading.txt.j2"
+PLAN = "study_plan.toml"
+# The files that come again with the second delivery, in a folder of that name.
+SECOND, AGAIN = "second", ("roster", "sleep_wide")
+NEW_CASES, CHANGED_CELLS = 3, 5
 FILES = ("roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series")
 # A workbook keeps the moment of its making; ours is fixed, so that the same bytes come every time.
 MADE = datetime.datetime(2024, 1, 8, 12, 0)
@@ -30,7 +35,7 @@ MADE = datetime.datetime(2024, 1, 8, 12, 0)
 def demo_files() -> list[str]:
     """Names of the files that the demo has."""
     ledgers = [f"ledger_{name}.csv" for name in LEDGERS]
-    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, NOTES, *ledgers]
+    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, PLAN, NOTES, *ledgers, SECOND]
 
 
 def write_study(folder: Path, cases: int) -> dict[str, int]:
@@ -53,13 +58,39 @@ def write_study(folder: Path, cases: int) -> dict[str, int]:
         columns = {column: as_column(cells) for column, cells in study.files[name].items()}
         write_columns(columns, {}, folder / f"{name}.csv", ",")
     write_bloods(folder / "bloods.xlsx", study.files["bloods"])
-    for name in (DICTIONARY, TEMPLATE):
+    (folder / SECOND).mkdir()
+    for name, made in second_delivery(study.files).items():
+        columns = {column: as_column(cells) for column, cells in made.items()}
+        write_columns(columns, {}, folder / SECOND / f"{name}.csv", ",")
+    for name in (DICTIONARY, TEMPLATE, PLAN):
         text = importlib.resources.files("lomrix.demo").joinpath(name).read_text(encoding="utf-8")
         (folder / name).write_text(text, encoding="utf-8")
     (folder / NOTES).write_text(flaws_text(flaws), encoding="utf-8")
     for name in LEDGERS:
         write_ledger(folder / f"ledger_{name}.csv", [flaw for flaw in flaws if flaw.file.startswith(name + ".")])
     return {name: len(next(iter(columns.values()))) for name, columns in study.files.items()}
+
+
+def second_delivery(files: Mapping[str, Columns]) -> dict[str, Columns]:
+    """Two files as they come a month later: a few new crew members, and a few values that were entered since.
+
+    Parameters
+    ----------
+    files
+        The first delivery, flaws and all; the ledgers still fit.
+    """
+    made: dict[str, Columns] = {}
+    for name in AGAIN:
+        columns = {column: cells.copy() for column, cells in files[name].items()}
+        if name == "sleep_wide":
+            open_cells = np.flatnonzero(columns["sleep_m12"] == "")[:CHANGED_CELLS]
+            columns["sleep_m12"][open_cells] = [str(400 + 7 * at) for at in range(len(open_cells))]
+        more = {column: cells[-NEW_CASES:].copy() for column, cells in columns.items()}
+        more["crew_id"] = np.array([f"{9000 + at}" for at in range(NEW_CASES)])
+        if "name" in more:
+            more["name"] = np.array([f"Newly Arrived {word}" for word in ("One", "Two", "Three")])
+        made[name] = {column: np.concatenate([cells, more[column]]) for column, cells in columns.items()}
+    return made
 
 
 def write_ledger(path: Path, flaws: list[Flaw]) -> None:

@@ -186,6 +186,13 @@ class Outputs:
             sink.discard()
 
 
+def places_of(task: Task, streams: Streams) -> list[Place]:
+    """Everything that a task would write or replace; nothing is checked yet."""
+    extras = {extra.name: extra for extra in task.step.gives}
+    sinks = (sink_for(task, role, extras.get(role), streams, Path()) for role in task.outputs)
+    return [place for sink in sinks for place in sink.places]
+
+
 def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> Sink:
     """The sink of one output."""
     reference = task.outputs[role]

@@ -18,6 +18,8 @@ STEPS, PARAMETERS, OUTSIDE = "steps", "parameters", "allow_outside"
 TOP = (STEPS, PARAMETERS, OUTSIDE)
 HEADER = re.compile(r"^\s*\[\[?")
 STEP_HEADER = re.compile(r"^\s*\[\[\s*steps\s*\]\]")
+# Settings that are called otherwise in a plan, since a step's own name has that key.
+OTHERWISE = {"name": "score_name"}
 NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
 
 
@@ -29,6 +31,7 @@ def said_in_plan(name: str, value: str) -> str:
     >>> said_in_plan("expect", "one-to-one"), said_in_plan("key", "")
     ('expect = "one-to-one"', 'key')
     """
+    name = OTHERWISE.get(name, name)
     return f'{name} = "{value}"' if value else name
 
 
@@ -88,7 +91,7 @@ class Document:
 
     def setting_error(self, number: int, error: UsageError) -> UsageError:
         """A step's own error, with its place."""
-        key = error.name if isinstance(error, SettingError) else ""
+        key = OTHERWISE.get(error.name, error.name) if isinstance(error, SettingError) else ""
         told = self.error(number, key, error.what, error.todo)
         told.where = "; ".join(part for part in (told.where, error.where) if part)
         return told

@@ -17,6 +17,7 @@ from lomrix.core.table.history import History
 from lomrix.files.database.reference import is_database
 from lomrix.files.dictionary_text import toml_key, toml_value
 from lomrix.job.task import TABLE
+from lomrix.plan.document import OTHERWISE
 
 WIDE = 100
 
@@ -195,7 +196,7 @@ def shorter(step: type[Step], settings: dict[str, Any]) -> dict[str, Any]:
     made = {}
     for name, value in settings.items():
         one = value[0] if isinstance(value, list) and len(value) == 1 else value
-        made[name] = one
+        made[OTHERWISE.get(name, name)] = one
     return made
 
 

@@ -21,7 +21,7 @@ from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import path_and_sheet
 from lomrix.job.lineage import STEP
 from lomrix.job.task import TABLE, Task
-from lomrix.plan.document import NAME, Document
+from lomrix.plan.document import NAME, OTHERWISE, Document
 from lomrix.plan.expectations import EXPECTATIONS, Expectations
 
 # Keys that every step has.
@@ -205,14 +205,15 @@ class Draft:
             )
         roles = {role.name for role in step.roles}
         outputs = {TABLE, *(extra.name for extra in step.gives)}
-        known = {*COMMON, *roles, *outputs, *step.model_fields, *ReadingOptions.model_fields, *EXPECTATIONS}
+        settings = {OTHERWISE.get(field, field): field for field in step.model_fields}
+        known = {*COMMON, *roles, *outputs, *settings, *ReadingOptions.model_fields, *EXPECTATIONS}
         for key in keys:
             if key not in known:
                 near = difflib.get_close_matches(key, sorted(known), n=2, cutoff=0.5)
                 todo = f"Did you mean {' or '.join(near)}?" if near else f"It knows {', '.join(sorted(known))}."
                 raise document.error(number, key, f"{word} has no setting {key}.", todo)
         try:
-            made = step(**{key: value for key, value in keys.items() if key in step.model_fields})
+            made = step(**{settings[key]: value for key, value in keys.items() if key in settings})
         except UsageError as error:
             raise document.setting_error(number, error) from error
         try:

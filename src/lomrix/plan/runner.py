@@ -20,6 +20,7 @@ from lomrix.files.dictionary_file import read_dictionary
 from lomrix.files.hashing import file_hash
 from lomrix.files.registry import path_and_sheet
 from lomrix.job.lineage import STEP
+from lomrix.job.outputs import places_of
 from lomrix.job.run import Outcome, run
 from lomrix.job.streams import Streams
 from lomrix.job.task import TABLE, Task
@@ -29,6 +30,8 @@ from lomrix.plan.plan import Plan, PlannedStep
 Fate = Literal["done", "unchanged", "failed", "not run"]
 # What the name of a descriptor ends with.
 BESIDE = ".resource.json"
+# A plan takes nothing from standard input and gives nothing to standard output.
+NO_STREAMS = Streams(io.BytesIO(), io.BytesIO())
 # Parts of a balance of rows that a person would miss.
 LEFT_OUT = ("left out", "without a partner", "condition", "removed")
 
@@ -167,7 +170,7 @@ class Running:
                 raise DataError(account.summary, todo=f"See `lomrix {task.step.word}` on its file.")
             step.expects.require(table)
 
-        outcome = run(task, Streams(io.BytesIO(), io.BytesIO()), memory=memory, require=require)
+        outcome = run(task, NO_STREAMS, memory=memory, require=require)
         if outcome.made is not None and (TABLE not in step.task.outputs or self.rehearses):
             self.tables[step.name] = outcome.made
         return outcome
@@ -251,9 +254,10 @@ class Running:
         """True where the files it would replace were made by a plan and nobody touched them since, or it was said."""
         if self.overwrite:
             return True
-        places = [path for path in step.task.outputs.values() if not is_database(path)]
-        there = [path for one in places for path in (one, one + BESIDE) if Path(path).is_file()]
-        return bool(there) and all(file_hash(Path(path)) in self.made_before.get(path, set()) for path in there)
+        places = [place for place in places_of(step.task, NO_STREAMS) if isinstance(place, Path)]
+        there = [one for place in places for one in (sorted(place.rglob("*")) if place.is_dir() else [place])]
+        files = [path for path in there if path.is_file()]
+        return bool(files) and all(file_hash(path) in self.made_before.get(str(path), set()) for path in files)
 
     def fact(self, step: PlannedStep, outcome: Outcome, seconds: float) -> Fact:
         """What became of a step."""
