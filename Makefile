@@ -1,4 +1,5 @@
 # make demo   the main job on the demo study      make test   all checks
+# make docs   docs/commands.md and docs/lomrix.1 from the commands themselves
 # make bench  times and memory beside PyArrow     make clean  remove what these made
 # make mutants FOLDER=core/rows   change the folder in small ways, one at a time, and list what no test notices
 PYTHON ?= python3
@@ -8,7 +9,7 @@ BIN := $(VENV)/bin
 FOLDER ?= core
 MUTANTS := mutants/tree
 
-.PHONY: demo test bench mutants clean
+.PHONY: demo test bench mutants docs clean
 
 $(BIN)/lomrix: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -31,6 +32,7 @@ test: $(VENV)/tested
 
 bench: $(VENV)/tested
 	$(BIN)/python bench/run.py
+	$(BIN)/python bench/deliver.py
 
 # In a copy of the tree, since the tool writes into the one it stands in. LIKE='*codes*' takes some of the changes only.
 mutants: $(VENV)/tested
@@ -40,6 +42,11 @@ mutants: $(VENV)/tested
 	sed -i 's|"src/lomrix/core"\]|"src/lomrix/$(FOLDER)"]|' $(MUTANTS)/pyproject.toml
 	cd $(MUTANTS) && LOMRIX_TEST_PROFILE=mutants $(CURDIR)/$(BIN)/mutmut run $(LIKE)
 	cd $(MUTANTS) && $(CURDIR)/$(BIN)/mutmut results
+
+# The reference of the commands and the manual page, from their own texts.
+docs: $(BIN)/lomrix
+	$(BIN)/python -m lomrix.cli.reference > docs/commands.md
+	$(BIN)/python -m lomrix.cli.reference man > docs/lomrix.1
 
 clean:
 	rm -rf $(VENV) demo bench/work mutants

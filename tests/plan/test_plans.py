@@ -115,7 +115,7 @@ def test_the_flow_is_shown(study: Path) -> None:
     mermaid = plan(study, "--show", "mermaid")
     assert mermaid.startswith("flowchart LR\n") and "s0 --> s1" in mermaid and "s1 --> s2" in mermaid
     svg = plan(study, "--show", "svg")
-    assert svg.count("<rect") == 7 and svg.count("<path") == 5 and "<title>" in svg
+    assert svg.count("<rect") == 6 and svg.count("<path") == 5 and "<title>" in svg
 
 
 @pytest.mark.parametrize(

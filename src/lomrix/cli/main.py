@@ -127,7 +127,7 @@ app = typer.Typer(
     no_args_is_help=True,
     cls=Program,
     epilog="Without --out a command is a rehearsal: it shows what it would do and writes nothing.",
-    **SETTINGS,
+    **{**SETTINGS, "add_completion": True},
 )
 
 

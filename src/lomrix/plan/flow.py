@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from html import escape
-
+from lomrix.core.steps.report.content import Node
 from lomrix.job.task import TABLE
 from lomrix.plan.plan import Plan, PlannedStep
+from lomrix.show.vector import flow
 
-BOX, HIGH, GAP_X, GAP_Y, MARGIN = 210, 52, 60, 26, 20
-SIGNS_IN_A_BOX = 28
-
-
-def levels(plan: Plan) -> dict[str, int]:
-    """How many steps stand before each at least, one after the other."""
-    found: dict[str, int] = {}
-    for name, step in plan.steps.items():
-        found[name] = 1 + max((found[need] for need in step.needs), default=-1)
-    return found
+# The colours of a drawing that stands alone.
+ON_PAPER = (
+    "svg{background:#fff}text{font:12px 'DejaVu Sans',sans-serif;fill:#1d2731}text.strong{font-weight:bold}"
+    ".task rect{fill:#eef3f8;stroke:#24598c}.raw rect{fill:#fff;stroke:#2e6b3e;stroke-dasharray:5 3}"
+    ".edge{fill:none;stroke:#6b7783;stroke-width:1.3}"
+)
 
 
 def as_text(plan: Plan) -> list[tuple[str, str, str, str]]:
@@ -51,49 +47,18 @@ def quoted(text: str) -> str:
 
 
 def as_svg(plan: Plan) -> str:
-    """The flow as a drawing: raw files to the left, each step to the right of those it needs."""
-    level = levels(plan)
-    columns: dict[int, list[str]] = {0: list(plan.raw)}
-    for name in plan.steps:
-        columns.setdefault(level[name] + 1, []).append(name)
-    place = {}
-    for column, names in columns.items():
-        for row, name in enumerate(names):
-            key = f"file {name}" if column == 0 else name
-            place[key] = (MARGIN + column * (BOX + GAP_X), MARGIN + row * (HIGH + GAP_Y))
-    wide = 2 * MARGIN + len(columns) * BOX + (len(columns) - 1) * GAP_X
-    high = 2 * MARGIN + max(len(names) for names in columns.values()) * (HIGH + GAP_Y) - GAP_Y
-    parts = [
-        f'<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 {wide} {high}" width="{wide}" height="{high}" '
-        'role="img" font-family="DejaVu Sans, sans-serif" font-size="12">',
-        f"<title>The flow of {escape(plan.document.path.name)}</title>",
-        f'<rect width="{wide}" height="{high}" fill="#ffffff"/>',
-    ]
+    """The flow as a drawing: raw files above the steps that take them, each step below those it needs."""
+    nodes = [Node(f"file {path}", path, "", None, "") for path in plan.raw if not is_dictionary(plan, path)]
+    shown = {node.id for node in nodes}
     for name, step in plan.steps.items():
-        sources = [*step.needs, *(f"file {path}" for path in step.raw)]
-        parts += [line(place[source], place[name]) for source in sources]
-    parts += [box(place[f"file {path}"], [path], "#eef3ea", "#5d7a4c") for path in plan.raw]
-    for name, step in plan.steps.items():
-        told = [name, step.task.step.word + (f"  {step.task.outputs[TABLE]}" if TABLE in step.task.outputs else "")]
-        parts.append(box(place[name], told, "#e8eef6", "#3d5a80"))
-    return "\n".join([*parts, "</svg>"]) + "\n"
+        needs = [*step.needs, *(f"file {path}" for path in step.raw if f"file {path}" in shown)]
+        out = step.task.outputs.get(TABLE, "")
+        nodes.append(Node(name, name, step.task.step.word, None, out, tuple(needs)))
+    drawing = flow(nodes).replace("<svg ", '<svg xmlns="http://www.w3.org/2000/svg" ', 1)
+    return drawing.replace("</title>", f"</title><style>{ON_PAPER}</style>", 1) + "\n"
 
 
-def line(start: tuple[int, int], end: tuple[int, int]) -> str:
-    """A curve from the right side of one box to the left of another."""
-    x1, y1, x2, y2 = start[0] + BOX, start[1] + HIGH // 2, end[0], end[1] + HIGH // 2
-    middle = (x1 + x2) // 2
-    path = f"M{x1} {y1} C{middle} {y1} {middle} {y2} {x2} {y2}"
-    return f'<path d="{path}" fill="none" stroke="#9aa5b1" stroke-width="1.5"/>'
-
-
-def box(place: tuple[int, int], lines: list[str], fill: str, edge: str) -> str:
-    """A box with a line or two of text."""
-    x, y = place
-    made = [f'<rect x="{x}" y="{y}" width="{BOX}" height="{HIGH}" rx="6" fill="{fill}" stroke="{edge}"/>']
-    for at, text in enumerate(lines):
-        low = y + HIGH // 2 + 4 if len(lines) == 1 else y + 21 + at * 18
-        shown = text if len(text) <= SIGNS_IN_A_BOX else "…" + text[-SIGNS_IN_A_BOX + 1 :]
-        weight = ' font-weight="bold"' if at == 0 else ""
-        made.append(f'<text x="{x + 10}" y="{low}" fill="#1c2733"{weight}>{escape(shown)}</text>')
-    return "".join(made)
+def is_dictionary(plan: Plan, path: str) -> bool:
+    """True for a file that only tells what the data mean: nearly every step would have a line to it."""
+    takes = (reference for step in plan.steps.values() for many in step.task.inputs.values() for reference in many)
+    return path not in set(takes)

@@ -276,7 +276,10 @@ class Draft:
     def spread(self, role: str, reference: str, made: Mapping[str, str]) -> list[str]:
         """The files that a pattern fits, month 3 before month 12, those among them that the plan makes."""
         reference = without_password(reference)
-        if "*" not in reference or is_database(reference) or Path(reference).exists():
+        if is_database(reference):
+            return [reference]
+        reference = os.path.normpath(reference)
+        if "*" not in reference or Path(reference).exists():
             return [reference]
         there = [str(path) for path in Path().glob(reference)]
         there += [path for path in made if Path(path).match(reference) and path not in there]

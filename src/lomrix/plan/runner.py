@@ -15,7 +15,7 @@ import lomrix
 from lomrix.core.errors import DataError, FileError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
-from lomrix.files.database.reference import database_folder, is_database
+from lomrix.files.database.reference import Reference, database_folder, is_database
 from lomrix.files.dictionary_file import read_dictionary
 from lomrix.files.hashing import file_hash
 from lomrix.files.registry import path_and_sheet
@@ -126,6 +126,7 @@ class Running:
                     fact = done.result()
                     self.facts[busy.pop(done)] = fact
                     failed = failed or fact.fate == "failed"
+        self.remember_databases()
         for step in left.values():
             self.facts[step.name] = Fact(step.name, step.task.step.word, "not run")
         return [self.facts[name] for name in self.plan.steps]
@@ -240,9 +241,9 @@ class Running:
     def still_stands(self, step: PlannedStep, record: Record) -> bool:
         """True where all that the step wrote is there as it was written."""
         references = [*step.task.outputs.values(), *(one for many in step.task.inputs.values() for one in many)]
-        if any(is_database(reference) for reference in references):
-            return False  # a server does not tell what has changed
-        return self.memory.stands(record)
+        files = [database_file(one) for one in references if is_database(one)]
+        # A server does not tell what has changed; a file does.
+        return None not in files and set(files) <= set(record.files) and self.memory.stands(record)
 
     def require_unchanged(self) -> None:
         """Stop where a raw file changed while the plan ran: steps before and after would have read different ones."""
@@ -270,13 +271,30 @@ class Running:
             step.name, step.task.step.word, "done", rows, made, left_out(outcome.result.account), seconds, outcome
         )
 
+    def remember_databases(self) -> None:
+        """Files of databases are known by what they are once all steps have written to them."""
+        if self.rehearses:
+            return
+        for name, record in self.records.items():
+            files = [database_file(one) for one in self.plan.steps[name].task.outputs.values() if is_database(one)]
+            hashes = {one: file_hash(Path(one)) for one in files if one is not None and Path(one).is_file()}
+            if hashes and dict(record.files) | hashes != record.files:
+                self.memory.keep(replace(record, files={**record.files, **hashes}), None)
+
     def remember(self, step: PlannedStep, key: str, outcome: Outcome, fact: Fact) -> None:
         """Keep what was made for the next run."""
         if self.rehearses:
             return
         files = {one.told: file_hash(Path(one.told)) for one in outcome.written if Path(one.told).is_file()}
         record = Record(step.name, key, files, "", fact.rows_in, fact.rows_out, fact.left_out)
+        self.records[step.name] = record
         self.memory.keep(record, self.tables.get(step.name))
+
+
+def database_file(reference: str) -> str | None:
+    """The file of a database; None where it is on a server."""
+    path = Reference.of(reference).path
+    return None if path is None else str(path)
 
 
 def is_needed(task: Task, role: str) -> bool:

@@ -92,8 +92,12 @@ def flow(nodes: Sequence[Node]) -> str:
         parts.append(f'<g class="{kind}"><rect x="{x:.1f}" y="{y:.1f}" width="{BOX}" height="{HIGH}" rx="4"/>')
         parts.append(text_at(x + 9, y + 17, cut(node.title or "in memory"), "strong"))
         parts.append(text_at(x + 9, y + 33, node.does or "raw file"))
-        parts.append(text_at(x + 9, y + 49, rows_told) + f"<title>{escape(node.summary or node.title)}</title></g>")
-    told = "; ".join(f"{node.does or 'raw file'} {node.title}: {node.rows or 0:,} rows" for node in nodes)
+        last = rows_told or (cut(node.summary) if node.summary != node.title else "")
+        parts.append(text_at(x + 9, y + 49, last) + f"<title>{escape(node.summary or node.title)}</title></g>")
+    told = "; ".join(
+        f"{node.does or 'raw file'} {node.title}" + ("" if node.rows is None else f": {node.rows:,} rows")
+        for node in nodes
+    )
     return svg(wide, high, f"The flow of the data. {told}", parts, "flow")
 
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -259,11 +260,17 @@ def flow_of(table: Table) -> tuple[Node, ...]:
     """How a table came about, from its history."""
     tasks = table.history.tasks
     nodes: dict[str, Node] = {}
+    # A table that stood in no file is called as its step was.
+    names = {
+        str(one["task"]): str(one["step"])
+        for entry in tasks.values()
+        for one in inputs_of(entry)
+        if "task" in one and "step" in one
+    }
     for number, entry in tasks.items():
         needs = []
-        inputs = entry.get("inputs")
-        for one in inputs if isinstance(inputs, list) else []:
-            if not isinstance(one, dict) or one.get("role") == "dictionary":
+        for one in inputs_of(entry):
+            if one.get("role") == "dictionary":
                 continue
             if one.get("task") in tasks:
                 needs.append(str(one["task"]))
@@ -277,8 +284,14 @@ def flow_of(table: Table) -> tuple[Node, ...]:
         made = [one for one in outputs if isinstance(one, dict)] if isinstance(outputs, list) else []
         title = next((str(one.get("path", "")) for one in made if one.get("role") == "out"), "")
         rows = entry.get("rows")
-        nodes[number] = Node(
-            number, title.rpartition("/")[2], str(entry.get("do", "")), rows if isinstance(rows, int) else None,
-            str(entry.get("summary", "")), tuple(dict.fromkeys(needs)),
-        )  # fmt: skip
+        name = title.rpartition("/")[2] or names.get(number, "")
+        does, summary = str(entry.get("do", "")), str(entry.get("summary", ""))
+        rows = rows if isinstance(rows, int) else None
+        nodes[number] = Node(number, name, does, rows, summary, tuple(dict.fromkeys(needs)))
     return tuple(nodes.values())
+
+
+def inputs_of(entry: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """What went into a task, as far as its history tells."""
+    found = entry.get("inputs")
+    return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
