@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 import shlex
+import shutil
 from pathlib import Path
 
 import pytest
@@ -11,14 +13,19 @@ import pytest
 from lomrix.cli.reference import manual, markdown
 from tests.tables import lomrix
 
-DOCS = Path(__file__).parent.parent / "docs"
+ROOT = Path(__file__).parent.parent
+DOCS = ROOT / "docs"
 # Commands whose exit status tells that something was found.
 FINDS = ("check", "changes")
+OUTPUTS = re.compile(
+    r"--(?:out|to|figure|unmatched|conflicts|linkage|seed|draft-ledger|companion|codebook|as-plan|as-commands|as-prov|study)"
+)
 
 
 def commands(text: str) -> list[list[str]]:
     joined = text.replace("\\\n", " ")
-    return [shlex.split(line.strip())[1:] for line in re.findall(r"^    (lomrix .*)$", joined, re.M)]
+    found = re.findall(r"^    (lomrix .*)$", joined, re.M)
+    return [shlex.split(line.strip(), comments=True)[1:] for line in found if "…" not in line]
 
 
 def test_every_recipe_runs_in_its_order(tmp_path: Path) -> None:
@@ -30,6 +37,54 @@ def test_every_recipe_runs_in_its_order(tmp_path: Path) -> None:
     assert len(found) >= 40
     for words in found:
         lomrix(*words, cwd=demo, status=1 if words[0] in FINDS else 0)
+
+
+@pytest.fixture(scope="module")
+def worked(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo study after the job of examples/kittiwake.sh."""
+    folder = tmp_path_factory.mktemp("worked")
+    text = (ROOT / "examples" / "kittiwake.sh").read_text().replace("\\\n", " ")
+    for line in re.findall(r"^(?:show|refused) .*$", text, re.M):
+        kind, *words = shlex.split(line)
+        if words[0] == "demo":
+            lomrix("demo", "demo", cwd=folder)
+            (folder / "demo" / "out").mkdir()
+        else:
+            lomrix(*words, cwd=folder / "demo", status=1 if kind == "refused" else 0)
+    return folder / "demo"
+
+
+BESIDE = (".resource.json",)
+BESIDE_STEM = (".columns.txt", ".codes.csv", ".layout.csv", ".names.csv", ".reading.txt")
+# What only shows how something is typed, with files that the demo does not have.
+ILLUSTRATIONS = ("stakes.xlsx", "stakes.csv", "wave1.csv")
+
+
+def cleared(words: list[str], folder: Path) -> None:
+    """Take away what a command is going to write."""
+    for name, value in itertools.pairwise(words):
+        path = folder / value
+        if OUTPUTS.fullmatch(name) and path.suffix != ".j2" and "://" not in value:
+            beside = [path.with_name(path.name + end) for end in BESIDE]
+            for one in (path, *beside, *(path.with_name(path.stem + end) for end in BESIDE_STEM)):
+                one.unlink(missing_ok=True) if not one.is_dir() else shutil.rmtree(one)
+            path.parent.mkdir(exist_ok=True)
+
+
+@pytest.mark.parametrize("name", ["README.md", "docs/guide.md"])
+def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path) -> None:
+    folder = tmp_path / "demo"
+    shutil.copytree(worked, folder)
+    for database in folder.rglob("*.db"):
+        database.unlink()
+    failed = []
+    for words in commands((ROOT / name).read_text()):
+        if not set(words) & set(ILLUSTRATIONS):
+            cleared(words, folder)
+            _, error = lomrix(*words, cwd=folder, status=None)
+            fine = words[0] in FINDS or not error.startswith("error")
+            failed += [] if fine else [f"{' '.join(words)}\n{error}"]
+    assert not failed, "\n".join(failed)
 
 
 @pytest.mark.parametrize(("name", "made"), [("commands.md", markdown), ("lomrix.1", manual)])

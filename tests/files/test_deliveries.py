@@ -372,3 +372,27 @@ def test_reasons_that_would_not_come_back_stop_the_export(crew: Path, monkeypatc
     told = export(crew, "--to", "e.csv", status=3)
     assert "why cells of sleep_minutes_m0 are missing would not come back" in told
     assert not (crew / "e.csv").exists()
+
+
+def test_the_closest_word_counts_and_what_is_missing_sorts_last(crew: Path) -> None:
+    (crew / "crew.csv").write_text("crew_id,sleep_minutes_m0\n1,-8\n2,\n3,30\n4,20\n")
+    words = ["--missing-code", "sleep_*:-99", "--missing-code", "sleep_*:refused=-77", "--missing-code", "refused=-1"]
+    export(crew, "--to", "e.csv", *words, "--sort-by", "sleep_minutes_m0")
+    assert (crew / "e.csv").read_text().split()[1:] == ["4,20", "3,30", "1,-77", "2,-99"]
+
+
+def test_values_without_a_label_are_told(crew: Path) -> None:
+    (crew / "crew.csv").write_text("crew_id,watch\n1,1\n2,7\n3,7\n4,\n")
+    told = export(crew, "--to", "e.csv", "--show-labels", "watch", "--json")
+    account = json.loads(told)["account"]
+    assert account["notes"][0]["text"] == "values without a label, written as they are: 7 (2)."
+    assert account["listings"][-1]["rows"] == [{"column": "watch", "cells": 1, "without a label": 2}]
+    assert (crew / "e.csv").read_text().split()[1:] == ["1,day", "2,7", "3,7", "4,"]
+
+
+def test_missing_codes_among_rounded_numbers_stay_as_they_are(crew: Path) -> None:
+    export(crew, "--to", "e.csv", "--columns", "score", "--digits", "1", "--missing-code", "-9")
+    assert (crew / "e.csv").read_text().split() == ["score", "1.2", "0.0", "12.0"]
+    (crew / "crew.csv").write_text("score\n1.25\nNA\n-9.5\n")
+    export(crew, "--to", "f.csv", "--digits", "1", "--missing-code", "-9")
+    assert (crew / "f.csv").read_text().split() == ["score", "1.2", "-9", "-9.5"]

@@ -136,3 +136,11 @@ def test_a_workbook_carries_its_dictionary(tmp_path: Path) -> None:
     assert read(tmp_path / "a.xlsx", "codes").table["label"].cells() == ["female", "male"]
     told, _ = lomrix("export", "a.xlsx", "--to", "b.xlsx", "--show-labels", "sex", cwd=tmp_path)
     assert read(tmp_path / "b.xlsx").table["sex"].cells() == ["female", "male", None]
+
+
+def test_texts_stay_texts_when_a_person_edits_them(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n007,1\n")
+    lomrix("subset", "a.csv", "--out", "a.xlsx", cwd=tmp_path)
+    with zipfile.ZipFile(tmp_path / "a.xlsx") as book:
+        styles = book.read("xl/styles.xml").decode()
+    assert 'formatCode="@"' in styles or 'numFmtId="49"' in styles

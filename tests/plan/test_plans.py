@@ -262,3 +262,24 @@ def test_a_hostile_history_is_only_shown(study: Path) -> None:
     history["tasks"] = {"a": 1}
     beside.write_text(json.dumps(told))
     lomrix("history", "out/means.csv", cwd=study, status=2)
+
+
+def test_a_dictionary_that_changed_counts_with_all_that_it_includes(study: Path) -> None:
+    (study / "d.toml").write_text('include = ["more.toml"]\n')
+    (study / "more.toml").write_text('[variables.x]\nlabel = "one"\n')
+    (study / "plan.toml").write_text(PLAN.replace('do = "aggregate"', 'do = "aggregate"\ndictionary = "d.toml"'))
+    plan(study)
+    assert fates(study) == ["unchanged"] * 3
+    (study / "more.toml").write_text('[variables.x]\nlabel = "two"\n')
+    assert fates(study) == ["unchanged", "unchanged", "done"]
+    assert "mean of two" in (study / "out" / "means.csv.resource.json").read_text()
+
+
+def test_a_table_that_somebody_put_into_the_memory_is_not_believed(study: Path) -> None:
+    plan(study)
+    (kept,) = (study / ".lomrix").glob("*.arrow")
+    (study / "other.csv").write_text("id,x,month\nz,99,0\n")
+    lomrix("subset", "other.csv", "--out", str(kept), "--overwrite", cwd=study)
+    (study / "plan.toml").write_text(PLAN.replace("month <= {wave}", "month < 12"))
+    assert fates(study) == ["unchanged", "done", "done"]
+    assert "99" not in (study / "out" / "seen.csv").read_text()

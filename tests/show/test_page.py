@@ -85,6 +85,25 @@ def test_small_groups_are_held_back(study: Path) -> None:
     assert "nothing was written" in told
 
 
+def test_who_was_seen_is_counted_as_by_hand(study: Path) -> None:
+    text = page(study, *WORDS[:4], "--min-n", "1")
+    seen = {month: {case for case in range(30) if (case * 7 + month) % 5} for month in (0, 3, 12)} | {6: {0}}
+    before: set[int] = set()
+    last: set[int] = set()
+    for month in (0, 3, 6, 12):
+        now = seen[month]
+        counts = [len(one) for one in (now, now - before, (now & before) - last, before - now)]
+        told = "".join(f'<td class="n">{count}</td>' for count in counts)
+        assert f'<tr><th scope="row">{month}</th>{told}</tr>' in text, month
+        before, last = before | now, now
+    assert "<title>tern: " in text
+
+
+def test_a_group_of_just_that_size_is_shown(study: Path) -> None:
+    assert '<td class="n">24</td>' in page(study, *WORDS[:4], "--min-n", "24")
+    assert '<td class="n">24</td>' not in page(study, *WORDS[:4], "--min-n", "25")
+
+
 def test_a_page_of_many_variables_has_a_line_for_each(tmp_path: Path) -> None:
     rows = [",".join(str((row * at) % 7) for at in range(400)) for row in range(9)]
     (tmp_path / "a.csv").write_text("\n".join([",".join(f"v{at}" for at in range(400)), *rows]) + "\n")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import importlib
 import json
 import subprocess
 import sys
@@ -11,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import sqlalchemy
 
 from lomrix.files import text_writer
 from lomrix.files.database import postgresql, reference, server
@@ -306,3 +308,64 @@ def test_a_password_is_taken_from_where_it_is(kind: str, tmp_path: Path, monkeyp
             lomrix("profile", target, cwd=tmp_path)
         finally:
             place.say(f"DROP USER '{user}'@'127.0.0.1'")
+
+
+@every_server
+@pytest.mark.parametrize("column", ["word", "whole", "half", "day", "flag"])
+def test_a_value_that_the_server_changed_is_found(
+    place: Place, column: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "a.csv").write_text(
+        "word,whole,half,day,flag\nab,1,0.5,2024-03-05,true\ncd,2,0.25,2024-03-06,false\nef,,,,\n"
+    )
+    other = {"word": "'xy'", "whole": "3", "half": "0.75", "day": "'2024-03-07'", "flag": "false"}[column]
+    made = importlib.import_module(f"lomrix.files.database.{place.kind}").Made
+    load = made.load
+
+    def careless(self: Any, connection: Any, table: str, columns: Any) -> None:
+        load(self, connection, table, columns)
+        self.say(connection, f"UPDATE {self.full_name(table)} SET {column} = {other} WHERE word = 'ab'")
+
+    monkeypatch.setattr(made, "load", careless)
+    words = ["export", "a.csv", "--to", place.reference, "--if-exists", "replace"]
+    _, error = lomrix(*words, cwd=tmp_path, status=3)
+    assert f"the column {column} did not come back" in error
+    assert place.rows() == OLD
+
+
+@real_servers
+def test_labels_stand_as_comments_on_the_columns(place: Place, tmp_path: Path) -> None:
+    (tmp_path / "d.toml").write_text(
+        '[variables.x]\nlabel = "It\'s 100 %"\nunit = "min"\ncodes = "c"\n[codes.c]\n8 = "eight"\n'
+    )
+    lomrix("export", "new.csv", "-d", "d.toml", "--to", place.reference, "--if-exists", "replace", cwd=tmp_path)
+    with place.engine.connect() as connection:
+        columns = sqlalchemy.inspect(connection).get_columns(place.table)
+    assert {column["name"]: column["comment"] for column in columns}["x"] == "It's 100 % [min]; 8 eight"
+
+
+def test_a_password_file_that_the_group_may_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "word").write_text("w")
+    (tmp_path / "word").chmod(0o640)
+    monkeypatch.setenv("LOMRIX_DB_PASSWORD_FILE", str(tmp_path / "word"))
+    with pytest.raises(Exception, match="Others may read"):
+        reference.password_of("postgresql://x@y/z")
+
+
+@pytest.mark.parametrize("kind", [pytest.param("postgresql", marks=needs("postgresql"))])
+def test_a_schema_in_front_of_the_table(kind: str, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,2\n")
+    with place_on(kind, tmp_path) as place:
+        place.say(f"CREATE SCHEMA s{place.table}")
+        try:
+            target = f"{place.url}#s{place.table}.visits"
+            for _ in range(2):
+                words = ["--primary-key", "id", "--index", "x", "--if-exists", "replace"]
+                lomrix("export", "a.csv", "--to", target, *words, cwd=tmp_path)
+            assert place.say(f"SELECT * FROM s{place.table}.visits") == [(1, 2)]
+            told, _ = lomrix("subset", target, "--out", "-", cwd=tmp_path)
+            assert told == "id,x\n1,2\n"
+            _, error = lomrix("export", "a.csv", "--to", f"{place.url}#nowhere_{place.table}.t", cwd=tmp_path, status=3)
+            assert "does not exist" in error
+        finally:
+            place.say(f"DROP SCHEMA s{place.table} CASCADE")
