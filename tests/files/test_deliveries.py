@@ -14,11 +14,13 @@ from defusedxml.ElementTree import parse
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
+from lomrix.core.errors import DataError
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.export.short_names import short_names
 from lomrix.core.table.table import Table
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import sink_of, source_of
+from lomrix.job.outputs import Outputs
 from tests.files.test_formats import tables
 from tests.tables import lomrix, reasons, sources
 
@@ -117,6 +119,24 @@ def test_what_is_written_in_lines_is_read_back(form: str, made: Table, line_max:
         sink.discard()
 
 
+@pytest.mark.parametrize("suffix", [".csv", ".tsv", ".parquet", ".arrow", ".jsonl", ".xlsx"])
+@settings(deadline=None, max_examples=25)
+@given(made=tables(), code=st.sampled_from(["", "-9", "-99999", "nothing"]))
+def test_reading_back_raises_no_false_alarm(suffix: str, made: Table, code: str) -> None:
+    step = Export(missing_code=(code,) if code else ())
+    try:
+        result = step.apply(sources(made))
+    except DataError:  # the code is a value
+        return
+    with tempfile.TemporaryDirectory() as folder:
+        sink = sink_of(f"{folder}/m{suffix}", delivery=step.delivery)
+        sink.understand(result.extras["prepared"])
+        outputs = Outputs({"out": sink})
+        outputs.stage({"out": result.table})
+        assert outputs.verify("out", result.table) == len(made) * len(made.names)
+        outputs.discard()
+
+
 def test_other_signs_dates_and_encodings_come_back(crew: Path) -> None:
     words = ["--delimiter-out", ";", "--decimal-out", ",", "--encoding-out", "cp1252", "--line-ends", "windows"]
     export(crew, "--to", "e.csv", *words, "--date-form", "%d/%m/%Y", "--missing-code", "-9")
@@ -139,6 +159,16 @@ def test_a_letter_that_the_encoding_lacks_is_named(crew: Path) -> None:
     (crew / "crew.csv").write_text('a,b\n1,"x\ny"\n')
     assert "line break" in export(crew, "--to", "f.csv", "--line-ends", "windows", status=3)
     assert "line break" in export(crew, "--to", "f.dat", "--form", "fixed", status=3)
+
+
+def test_what_goes_to_standard_output_is_written_as_was_said(crew: Path) -> None:
+    words = ["--columns", "crew_id,joined,score,sleep_minutes_m12", "--to", "-", "--quiet"]
+    told = export(
+        crew, *words, "--delimiter-out", ";", "--decimal-out", ",", "--digits", "1", "--date-form", "%d.%m.%y"
+    )
+    assert told.splitlines()[1:3] == ["007;05.03.24;1,2;", "012;;0,0;410"]
+    assert "goes to a file" in export(crew, "--to", "-", "--form", "bare", status=2)
+    assert "a comma would divide" in export(crew, "--to", "-", "--decimal-out", ",", status=2)
 
 
 def test_a_comma_cannot_do_two_things(crew: Path) -> None:

@@ -9,7 +9,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
 
+from lomrix.core.errors import UsageError
 from lomrix.core.table.table import Table
+from lomrix.files.delivered import codes_in, require_distinct_signs
 from lomrix.files.interface import Place, Placed
 from lomrix.files.missing import missing_of
 from lomrix.files.missing_words import InCells
@@ -48,7 +50,10 @@ class StreamSink(FileSink):
         return ()
 
     def check(self) -> None:
-        """Nothing stands against it yet."""
+        """Stop where what was asked for wants a file, or two signs that it has only one of."""
+        if self.delivery.form not in (None, "headed"):
+            raise UsageError(f"A {self.delivery.form} file goes to a file.", todo="Say ‹to=model.dat›.")
+        require_distinct_signs(self.path, self.delivery)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
@@ -57,8 +62,13 @@ class StreamSink(FileSink):
             name: missing_of(column, content.dictionary.of(name), self.in_cells, with_runs=False).texts
             for name, column in content.columns.items()
         }
-        write_columns(content.columns, texts, part, ",")
+        form, codes = self.delivery.text, codes_in(self.prepared) if self.prepared is not None else {}
+        write_columns(content.columns, texts, part, form.delimiter or ",", form=form, codes=codes, hashed=False)
         return {}
+
+    def verify(self, table: Table) -> int:
+        """What has gone out cannot be read again."""
+        return 0
 
     def commit(self) -> tuple[Placed, ...]:
         """Let it go out; a reader that goes away early has that right."""
