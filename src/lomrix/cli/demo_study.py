@@ -70,8 +70,7 @@ def write_demo(voice: Voice, folder: str, cases: int, *, overwrite: bool) -> Non
         with tempfile.TemporaryDirectory(dir=place) as part:
             rows = write_study(Path(part), cases)
             for name in demo_files():
-                if (place / name).is_dir():
-                    shutil.rmtree(place / name)
+                (place / name).parent.mkdir(exist_ok=True)
                 shutil.move(str(Path(part) / name), place / name)
         return rows
 

@@ -35,7 +35,8 @@ MADE = datetime.datetime(2024, 1, 8, 12, 0)
 def demo_files() -> list[str]:
     """Names of the files that the demo has."""
     ledgers = [f"ledger_{name}.csv" for name in LEDGERS]
-    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, PLAN, NOTES, *ledgers, SECOND]
+    again = [f"{SECOND}/{name}.csv" for name in AGAIN]
+    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, PLAN, NOTES, *ledgers, *again]
 
 
 def write_study(folder: Path, cases: int) -> dict[str, int]:
