@@ -188,8 +188,10 @@ def test_colour_only_where_it_is_wanted(crew: Path) -> None:
 
 def test_the_demo_is_the_same_every_time_and_its_flaws_are_where_it_says(study: Path, tmp_path: Path) -> None:
     lomrix("demo", tmp_path / "again", cwd=tmp_path)
-    for path in sorted(study.iterdir()):
-        assert path.read_bytes() == (tmp_path / "again" / path.name).read_bytes(), path.name
+    files = sorted(path.relative_to(study) for path in study.rglob("*") if path.is_file())
+    assert Path("second/roster.csv") in files and Path("study_plan.toml") in files
+    for path in files:
+        assert (study / path).read_bytes() == (tmp_path / "again" / path).read_bytes(), path
     listed = [line.split(" | ") for line in (study / "flaws.md").read_text().splitlines() if line.startswith("| ")][1:]
     assert {row[0].strip("| ") for row in listed} >= {"repeated id", "lost zeros", "trailing blank", "missing id"}
     for _, file, row, column, cell, _ in (entry for entry in listed if entry[1].endswith(".csv")):
