@@ -99,6 +99,16 @@ def test_who_was_seen_is_counted_as_by_hand(study: Path) -> None:
     assert "<title>tern: " in text
 
 
+def test_what_is_missing_is_told_by_occasion_and_reason(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,month,x\n1,0,-9\n2,0,\n3,0,5\n4,0,6\n1,3,7\n2,3,\n")
+    (tmp_path / "d.toml").write_text('[variables.x]\nmissing = { "-9" = "refused" }\n')
+    text = page(tmp_path, *WORDS[:4], "-d", "d.toml")
+    rows = re.findall(r"<tr>(?:<td>&nbsp;&nbsp;|<th scope=\"row\">)(x|refused|blank)</t.>(.*?)</tr>", text)
+    assert {name: re.findall(r">([^<]+)</td>", cells) for name, cells in rows} == {
+        "x": ["50 %", "50 %"], "refused": ["25 %", "0 %"], "blank": ["25 %", "50 %"],
+    }  # fmt: skip
+
+
 def test_a_group_of_just_that_size_is_shown(study: Path) -> None:
     assert '<td class="n">24</td>' in page(study, *WORDS[:4], "--min-n", "24")
     assert '<td class="n">24</td>' not in page(study, *WORDS[:4], "--min-n", "25")

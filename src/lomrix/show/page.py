@@ -36,7 +36,7 @@ def page_text(content: Content) -> str:
         drawn=[(one, Markup(courses(one, content.occasion))) for one in content.drawn],
         count=count_text,
         number=number,
-        percent=lambda share: "—" if share is None else f"{100 * share:.0f} %",
+        percent=lambda share: "·" if share is None else f"{100 * share:.0f} %",
         few=f"fewer than {content.min_n}",
     )
     return text

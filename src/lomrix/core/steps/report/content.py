@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from lomrix.core.rows.described import DescribedVariable
 
@@ -91,6 +91,18 @@ class Node:
 
 
 @dataclass(frozen=True)
+class Gap:
+    """The share of cells of a variable that are missing at each occasion, for one reason or for all where it is empty.
+
+    A share is None where the rows, or the missing ones among them, are too few to be shown.
+    """
+
+    name: str
+    reason: str
+    shares: tuple[float | None, ...]
+
+
+@dataclass(frozen=True)
 class Content:
     """All that a page tells.
 
@@ -109,7 +121,7 @@ class Content:
     seen
         Who was seen when.
     gaps
-        By variable, the share of cells that are missing at each occasion; None where it is not shown.
+        What is missing when: each variable as a whole, and where it has several reasons, by reason.
     drawn
         Measures over the occasions.
     min_n
@@ -124,6 +136,6 @@ class Content:
     occasion: str = ""
     cases: int | None = None
     seen: tuple[SeenAt, ...] = ()
-    gaps: Mapping[str, tuple[float | None, ...]] = field(default_factory=dict)
+    gaps: tuple[Gap, ...] = ()
     drawn: tuple[Drawn, ...] = ()
     min_n: int = 0

@@ -19,7 +19,7 @@ from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.keys import grouped
 from lomrix.core.rows.occasions import told
 from lomrix.core.steps.account import Account, Balance
-from lomrix.core.steps.report.content import Bar, Content, Drawn, Line, Node, Point, SeenAt, TellingVariable
+from lomrix.core.steps.report.content import Bar, Content, Drawn, Gap, Line, Node, Point, SeenAt, TellingVariable
 from lomrix.core.steps.report.settings import Report
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -189,19 +189,29 @@ class Seeing:
             before, last = before | now, now
         return tuple(made)
 
-    def gaps(self) -> dict[str, tuple[float | None, ...]]:
-        """The share of missing cells of each variable at each occasion, where any are."""
+    def gaps(self) -> tuple[Gap, ...]:
+        """The share of missing cells of each variable at each occasion, and of each reason where it has several."""
         rows = np.bincount(self.at, minlength=self.grid.times)
-        made = {}
+        made = []
         for name, column in self.table.columns.items():
-            if not column.missing_count:
+            if column.why is None or not column.missing_count:
                 continue
-            gone = np.bincount(self.at, weights=column.is_missing, minlength=self.grid.times)
-            made[name] = tuple(
-                None if 0 < count < max(self.step.min_n, 1) or not count else float(part / count)
-                for part, count in zip(gone, rows.tolist(), strict=True)
-            )
-        return made
+            reasons = list(column.reason_counts())
+            made.append(Gap(name, "", self.shares(column.is_missing, rows)))
+            made += [
+                Gap(name, reason, self.shares(column.why == column.reasons.index(reason) + 1, rows))
+                for reason in (reasons if len(reasons) > 1 else [])
+            ]
+        return tuple(made)
+
+    def shares(self, gone: npt.NDArray[np.bool_], rows: npt.NDArray[np.int64]) -> tuple[float | None, ...]:
+        """The share of some cells among the rows of each occasion; None where either are too few to be shown."""
+        found = np.bincount(self.at[gone], minlength=self.grid.times)
+        return tuple(
+            None if not count or hidden(count, self.step.min_n) is None or hidden(part, self.step.min_n) is None
+            else part / count
+            for part, count in zip(found.tolist(), rows.tolist(), strict=True)
+        )  # fmt: skip
 
     def drawn(self, notes: list[Note]) -> tuple[Drawn, ...]:
         """The means of the measures over the occasions, group by group."""
