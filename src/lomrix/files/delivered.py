@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lomrix.core.errors import SettingError
-from lomrix.core.steps.delivery import Delivery, TextForm
+from lomrix.core.steps.delivery import Delivery
 from lomrix.files.text_writer import Codes, delimiter_of
 
 if TYPE_CHECKING:
@@ -76,8 +76,3 @@ def csv_bytes(heads: tuple[str, ...], rows: Sequence[tuple[object, ...]]) -> byt
     writer.writerow(heads)
     writer.writerows(rows)
     return sink.getvalue().encode()
-
-
-def is_as_always(form: TextForm) -> bool:
-    """True where nothing was said of how text is written."""
-    return form == TextForm()

@@ -103,10 +103,6 @@ class Plan:
                 found |= set(self.steps[name].needs)
         return found
 
-    def followers(self, name: str) -> list[str]:
-        """The steps that need one."""
-        return [one.name for one in self.steps.values() if name in one.needs]
-
 
 def no_step(name: str, names: Sequence[str]) -> UsageError:
     """The error for a step that is not there, with the nearest names."""

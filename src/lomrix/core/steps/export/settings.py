@@ -20,7 +20,6 @@ from lomrix.core.wording import listed
 LEAST_NAME = 4
 LEAST_LINE = 20
 MOST_DIGITS = 15
-TEXT_SETTINGS = ("delimiter_out", "decimal_out", "encoding_out", "line_ends", "digits", "date_form")
 # Numbers in a file of numbers only may stand apart like this.
 BARE_DELIMITERS = (" ", ",", "\t")
 
@@ -176,11 +175,6 @@ class Export(Step):
         )  # fmt: skip
         server = ServerForm(self.if_exists, types_said(self.db_type), tuple(map(listed, self.index)), self.describe)
         return Delivery(self.form, text, server, self.primary_key)
-
-    @property
-    def said_of_text(self) -> list[str]:
-        """Names of the settings that were said and mean something in a text file only."""
-        return [name for name in TEXT_SETTINGS if getattr(self, name) != type(self).model_fields[name].default]
 
     @property
     def division(self) -> Division:
