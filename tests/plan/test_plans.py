@@ -275,6 +275,25 @@ def test_a_dictionary_that_changed_counts_with_all_that_it_includes(study: Path)
     assert "mean of two" in (study / "out" / "means.csv.resource.json").read_text()
 
 
+def test_a_plan_takes_names_away_and_tells_no_secret(study: Path) -> None:
+    (study / "plan.toml").write_text(
+        '[[steps]]\nname = "safe"\ndo = "deidentify"\nsource = "raw/f_m0.csv"\nid = "id"\nseed = "keys/seed"\n'
+        'linkage = "keys/link.csv"\nout = "out/safe.csv"\n'
+        '[[steps]]\nname = "means"\ndo = "aggregate"\nsource = "safe"\nby = "id"\nstat = "x: mean"\n'
+        'out = "out/means.csv"\n'
+    )
+    (study / "keys").mkdir()
+    (study / "keys" / "seed").write_text("a secret of some length\n")
+    assert fates(study) == ["done", "done"]
+    first = (study / "out" / "means.csv").read_text()
+    assert fates(study) == ["unchanged", "unchanged"]
+    (study / "keys" / "seed").write_text("another secret of some length\n")
+    assert fates(study) == ["done", "done"]
+    assert (study / "out" / "means.csv").read_text() != first
+    kept = "".join(path.read_text(errors="replace") for path in (study / ".lomrix").iterdir())
+    assert "secret of some length" not in kept + (study / "out" / "means.csv.resource.json").read_text()
+
+
 def test_a_table_that_somebody_put_into_the_memory_is_not_believed(study: Path) -> None:
     plan(study)
     (kept,) = (study / ".lomrix").glob("*.arrow")

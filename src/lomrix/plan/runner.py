@@ -234,6 +234,7 @@ class Running:
             "expects": repr(step.expects),
             "raw": {path: self.hashes[path] for path in step.raw},
             "dictionaries": {str(path): file_hash(path) for path in used},
+            "secrets": {path: self.fingerprint(path) for path in secrets_of(step) if Path(path).is_file()},
             "needs": {name: self.keys[name] for name in step.needs},
             "beside": {path: self.fingerprint(beside) for path in step.raw if (beside := descriptor_of(path))},
         })  # fmt: skip
@@ -295,6 +296,16 @@ def database_file(reference: str) -> str | None:
     """The file of a database; None where it is on a server."""
     path = Reference.of(reference).path
     return None if path is None else str(path)
+
+
+def secrets_of(step: PlannedStep) -> list[str]:
+    """The secret files of a step: of them no more than a hash within a hash is kept."""
+    return [
+        path
+        for role in step.task.step.roles
+        if role.content == "secret"
+        for path in step.task.inputs.get(role.name, ())
+    ]
 
 
 def is_needed(task: Task, role: str) -> bool:
