@@ -28,15 +28,36 @@ def commands(text: str) -> list[list[str]]:
     return [shlex.split(line.strip(), comments=True)[1:] for line in found if "…" not in line]
 
 
-def test_every_recipe_runs_in_its_order(tmp_path: Path) -> None:
+def shown(text: str) -> list[tuple[list[str], list[str]]]:
+    """Each command with the lines of its output that the document shows in a block of text under it."""
+    joined = text.replace("\\\n", " ")
+    found = re.findall(r"^    (lomrix .*)$(?:\n\n```text\n([^`]*)```)?", joined, re.M)
+    return [
+        (shlex.split(line.strip(), comments=True)[1:], lines.splitlines()) for line, lines in found if "…" not in line
+    ]
+
+
+def differing(lines: list[str], told: str) -> list[str]:
+    """Shown lines that the command did not say in this order."""
+    said = iter([line.rstrip() for line in told.splitlines()])
+    return [line for line in lines if line not in said]
+
+
+def test_every_recipe_runs_in_its_order_and_says_what_is_shown(tmp_path: Path) -> None:
     lomrix("demo", "demo", cwd=tmp_path)
     demo = tmp_path / "demo"
     (demo / "out").mkdir()
     (demo / "keys").mkdir()
-    found = commands((DOCS / "recipes.md").read_text())
+    found = shown((DOCS / "recipes.md").read_text())
+    assert [words for words, _ in found] == commands((DOCS / "recipes.md").read_text())
     assert len(found) >= 40
-    for words in found:
-        lomrix(*words, cwd=demo, status=1 if words[0] in FINDS else 0)
+    assert sum(bool(lines) for _, lines in found) >= 30
+    wrong = {}
+    for words, lines in found:
+        told, error = lomrix(*words, cwd=demo, status=1 if words[0] in FINDS else 0)
+        if missed := differing(lines, told + error):
+            wrong[" ".join(words)] = (missed, told + error)
+    assert not wrong, wrong
 
 
 @pytest.fixture(scope="module")
@@ -78,12 +99,13 @@ def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path)
     for database in folder.rglob("*.db"):
         database.unlink()
     failed = []
-    for words in commands((ROOT / name).read_text()):
+    for words, lines in shown((ROOT / name).read_text()):
         if not set(words) & set(ILLUSTRATIONS):
             cleared(words, folder)
-            _, error = lomrix(*words, cwd=folder, status=None)
+            told, error = lomrix(*words, cwd=folder, status=None)
             fine = words[0] in FINDS or not error.startswith("error")
             failed += [] if fine else [f"{' '.join(words)}\n{error}"]
+            failed += [f"{' '.join(words)}\nshown, not said: {line}" for line in differing(lines, told + error)]
     assert not failed, "\n".join(failed)
 
 
