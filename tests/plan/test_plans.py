@@ -302,3 +302,27 @@ def test_a_table_that_somebody_put_into_the_memory_is_not_believed(study: Path) 
     (study / "plan.toml").write_text(PLAN.replace("month <= {wave}", "month < 12"))
     assert fates(study) == ["unchanged", "done", "done"]
     assert "99" not in (study / "out" / "seen.csv").read_text()
+
+
+def test_a_watched_plan_runs_again_when_a_source_changes_and_waits_where_it_is_wrong(
+    study: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    raw, seen = study / "raw" / "f_m3.csv", []
+
+    def edited(_: float) -> None:
+        """What a person does while the program waits."""
+        seen.append((study / "out" / "means.csv").read_text().splitlines()[-1])
+        moment = len(seen)
+        if moment == 1:
+            raw.write_text("id,x\na,13\nb,4\n")
+        elif moment == 2:
+            (study / "plan.toml").write_text(PLAN + "[[steps\n")
+        elif moment == 3:
+            (study / "plan.toml").write_text(PLAN.replace("n mean", "n max"))
+        elif moment == 5:
+            raise KeyboardInterrupt
+
+    monkeypatch.setattr("lomrix.cli.plans.time.sleep", edited)
+    told = plan(study, "--watch")
+    assert seen == ["3,2,3.5", "3,2,8.5", "3,2,8.5", "3,2,13", "3,2,13"]
+    assert told.count("is no TOML") == 1

@@ -172,7 +172,7 @@ def run(surroundings: Surroundings) -> int:
         tell_wrong_line(error, surroundings)
         return 2
     except (typer.Abort, KeyboardInterrupt):
-        print("stopped; nothing was written", file=surroundings.stderr)
+        print("stopped; what was not finished was not written", file=surroundings.stderr)
         return 130
     finally:
         CURRENT.reset(token)

@@ -6,7 +6,7 @@ import contextlib
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, NoReturn
 
 import typer
 
@@ -72,15 +72,12 @@ def run_plan(voice: Voice, given: dict[str, Any]) -> None:
         if given["show"]:
             show(voice, plan, given["show"])
             return
-        while True:
-            facts = once(voice, plan, given)
-            failed = next((fact for fact in facts if fact.error is not None), None)
-            if not given["watch"]:
-                if failed is not None and failed.error is not None:
-                    raise typer.Exit(failed.error.exit_status)
-                return
-            wait_for_change(plan)
-            plan = checked(Path(path.name), given)
+        if given["watch"]:
+            watch(voice, plan, given)
+        facts = once(voice, plan, given)
+        failed = next((fact for fact in facts if fact.error is not None), None)
+        if failed is not None and failed.error is not None:
+            raise typer.Exit(failed.error.exit_status)
 
 
 def checked(path: Path, given: dict[str, Any]) -> Plan:
@@ -203,13 +200,36 @@ def numbers(fact: Fact) -> tuple[int | None, int | None, int | None]:
     return fact.rows_in, fact.rows_out, fact.left_out
 
 
-def wait_for_change(plan: Plan) -> None:
-    """Wait until the plan, or a raw file of it, is another than it was."""
+def watch(voice: Voice, plan: Plan, given: dict[str, Any]) -> NoReturn:
+    """Run the plan, and again whenever it or a raw file of it changes, until somebody interrupts.
 
-    def moments() -> list[int]:
-        paths = [plan.document.path, *(Path(path.partition("#")[0]) for path in plan.raw)]
-        return [path.stat().st_mtime_ns if path.exists() else 0 for path in paths]
+    What is wrong for the moment, while a file is being edited or copied, is told and waited for.
+    """
+    while True:
+        seen = moments(plan)  # before the run, so that a change during it counts
+        try:
+            once(voice, plan, given)
+        except LomrixError as error:
+            voice.tell_error(error)
+        try:
+            plan = changed(voice, plan, seen, given)
+        except KeyboardInterrupt:
+            raise typer.Exit(0) from None  # between two runs this is how watching ends
 
-    before = moments()
-    while moments() == before:
-        time.sleep(PAUSE)
+
+def changed(voice: Voice, plan: Plan, seen: list[int], given: dict[str, Any]) -> Plan:
+    """The plan as it is after the next change that leaves it right."""
+    while True:
+        while (now := moments(plan)) == seen:
+            time.sleep(PAUSE)
+        seen = now
+        try:
+            return checked(plan.document.path, given)
+        except LomrixError as error:
+            voice.tell_error(error)
+
+
+def moments(plan: Plan) -> list[int]:
+    """When the plan and its raw files were last changed; 0 where there is none."""
+    paths = [plan.document.path, *(Path(path.partition("#")[0]) for path in plan.raw)]
+    return [path.stat().st_mtime_ns if path.exists() else 0 for path in paths]

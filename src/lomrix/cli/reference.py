@@ -23,7 +23,7 @@ STATUS = {
     "2": "the command line is wrong",
     "3": "a file or a server cannot be read or written",
     "70": "a mistake in Lomrix itself",
-    "130": "interrupted; nothing was written",
+    "130": "interrupted; what was not finished was not written",
 }
 SHARED = (
     "dictionary", "type", "missing_text", "delimiter", "decimal", "encoding", "header_rows", "skip_rows", "skip_last",
