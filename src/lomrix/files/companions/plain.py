@@ -36,7 +36,7 @@ def codes_table(many: Mapping[str, pa.Array]) -> bytes:
     sink = pa.BufferOutputStream()
     for at, (name, texts) in enumerate(many.items()):
         codes = pa.array(np.arange(1, len(texts) + 1))
-        table = pa.table({"column": pa.array(np.full(len(texts), name)), "code": codes, "text": texts})
+        table = pa.table({"column": pa.repeat(pa.scalar(name), len(texts)), "code": codes, "text": texts})
         options = pacsv.WriteOptions(include_header=at == 0, quoting_style="needed")
         pacsv.write_csv(table, sink, options)
     return sink.getvalue().to_pybytes()
