@@ -21,6 +21,8 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 
 KeyPairs = tuple[tuple[str, str], ...]
+# So many digits always fit into an integer of 64 bits.
+MOST_DIGITS = 18
 
 
 @dataclass(frozen=True)
@@ -190,8 +192,12 @@ def text_order(strings: pa.Array) -> npt.NDArray[np.int64]:
     starts, raw = offsets_and_data(strings)
     lengths = np.diff(starts)
     if len(strings) and lengths.min() == lengths.max() > 0:
-        digits = (raw[starts[0] : starts[-1]].reshape(len(strings), -1) - ord("0")) < 10  # unsigned: others are over 10
+        signs = raw[starts[0] : starts[-1]].reshape(len(strings), -1)
+        digits = (signs - ord("0")) < 10  # unsigned: others are over 10
         if (digits == digits[0]).all():  # ids of one shape: plain order is the natural one
+            places = np.flatnonzero((signs != signs[0]).any(axis=0))
+            if digits[0][places].all() and len(places) <= MOST_DIGITS:
+                return np.argsort(_numbers_in(signs[:, places]))
             small = pc.utf8_lower(strings)
             if small.equals(strings):
                 return np.asarray(pc.sort_indices(strings).to_numpy(), dtype=np.int64)
@@ -201,6 +207,14 @@ def text_order(strings: pa.Array) -> npt.NDArray[np.int64]:
     return np.array(
         sorted(range(len(texts)), key=lambda at: (natural_order(texts[at].casefold()), texts[at])), dtype=np.int64
     )
+
+
+def _numbers_in(signs: npt.NDArray[np.uint8]) -> npt.NDArray[np.int64]:
+    """Rows of digits as numbers."""
+    numbers = np.zeros(len(signs), np.int64)
+    for place in range(signs.shape[1]):
+        numbers = numbers * 10 + (signs[:, place] - ord("0"))
+    return numbers
 
 
 def unordered_codes(column: Column) -> tuple[Codes, int]:
