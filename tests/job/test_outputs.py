@@ -9,6 +9,7 @@ import signal
 import stat
 import subprocess
 import sys
+import tempfile
 import time
 from pathlib import Path
 
@@ -252,3 +253,20 @@ def test_files_are_on_the_disk_before_they_are_renamed(files: Path, monkeypatch:
     # The descriptor first, so that data never stand beside the descriptor of others without a hash that tells.
     names = [name for name, _ in renamed]
     assert names.index("u.csv.resource.json") < names.index("u.csv")
+
+
+def test_a_folder_without_permission_is_told_and_stays_as_it_was() -> None:
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place)
+        (folder / "a.csv").write_text("id,x\n1,2\n")
+        (folder / "closed").mkdir(mode=0o555)
+        folder.chmod(0o755)
+        lomrix("export", "a.csv", "--to", "open.csv", cwd=folder)  # loads what the other user may not read
+        user = os.geteuid()
+        os.seteuid(user or 65534)  # the administrator may write everywhere
+        try:
+            _, error = lomrix("export", "a.csv", "--to", "closed/a.csv", cwd=folder, status=3)
+        finally:
+            os.seteuid(user)
+        assert "closed/a.csv cannot be written" in error and "Permission denied" in error
+        assert not list((folder / "closed").iterdir())
