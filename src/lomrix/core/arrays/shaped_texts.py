@@ -13,11 +13,14 @@ from lomrix.core.arrays.text_bytes import BLOCK, all_as_long_as, offsets_and_dat
 
 # More digits than this do not fit an int64.
 MOST_DIGITS = 18
+SHORT_DIGITS = 9
 MOST_BYTES = 32
+# What stands for a digit in a shape: a byte that no text in UTF-8 has.
+DIGIT = 0xFF
 
 
 def shaped_numbers(strings: pa.Array) -> tuple[npt.NDArray[np.int64], bytes] | None:
-    """The digits of each text as a number, and the shape that all texts share (digits as `#`).
+    """The digits of each text as a number, and the shape that all texts share, with `DIGIT` where a digit varies.
 
     Parameters
     ----------
@@ -51,8 +54,31 @@ def shaped_numbers(strings: pa.Array) -> tuple[npt.NDArray[np.int64], bytes] | N
             found *= 10
             found += digit
     for place in places:
-        shape[place] = ord("#")
+        shape[place] = DIGIT
     return numbers, bytes(shape)
+
+
+def texts_of_shape(numbers: npt.NDArray[np.int64], shape: bytes) -> pa.Array:
+    """The texts that `shaped_numbers` reads as these numbers, as an Arrow large_string array.
+
+    Examples
+    --------
+    >>> texts_of_shape(np.array([412, 7]), b"K" + 4 * bytes([DIGIT])).to_pylist()
+    ['K0412', 'K0007']
+    """
+    rows, length = len(numbers), len(shape)
+    cells = np.empty((rows, length), np.uint8)
+    places = [place for place in range(length) if shape[place] == DIGIT]
+    short = np.dtype(np.uint32 if len(places) <= SHORT_DIGITS else np.int64)  # dividing short numbers is cheaper
+    for at in range(0, rows, BLOCK):
+        block, rest = cells[at : at + BLOCK], numbers[at : at + BLOCK].astype(short)
+        block[:] = np.frombuffer(shape, np.uint8)
+        for place in reversed(places):
+            tens = rest // 10
+            block[:, place] = rest - tens * 10 + ord("0")
+            rest = tens
+    starts = np.arange(rows + 1, dtype=np.int64) * length
+    return pa.LargeStringArray.from_buffers(rows, pa.py_buffer(starts), pa.py_buffer(cells))
 
 
 def paired_shaped_numbers(
@@ -77,10 +103,10 @@ def merged_shape(first: bytes, second: bytes) -> bytes | None:
     shape = bytearray(first)
     for place, (one, two) in enumerate(zip(first, second, strict=True)):
         if one != two:
-            if not all(chr(sign) in "#0123456789" for sign in (one, two)):
+            if not all(sign == DIGIT or sign in b"0123456789" for sign in (one, two)):
                 return None
-            shape[place] = ord("#")
-    return bytes(shape) if shape.count(b"#") <= MOST_DIGITS else None
+            shape[place] = DIGIT
+    return bytes(shape) if shape.count(DIGIT) <= MOST_DIGITS else None
 
 
 def reshaped(numbers: npt.NDArray[np.int64], old: bytes, new: bytes) -> npt.NDArray[np.int64]:
@@ -89,9 +115,9 @@ def reshaped(numbers: npt.NDArray[np.int64], old: bytes, new: bytes) -> npt.NDAr
     rest = numbers.copy()
     power = 1
     for one, two in zip(reversed(old), reversed(new), strict=True):
-        if two != ord("#"):
+        if two != DIGIT:
             continue
-        if one == ord("#"):
+        if one == DIGIT:
             rest, digit = np.divmod(rest, 10)
             result += digit * power
         else:

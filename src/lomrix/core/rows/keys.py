@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.codes import Codes
-from lomrix.core.arrays.shaped_texts import paired_shaped_numbers
+from lomrix.core.arrays.shaped_texts import paired_shaped_numbers, shaped_numbers
 from lomrix.core.arrays.text_bytes import offsets_and_data
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
@@ -21,8 +21,6 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 
 KeyPairs = tuple[tuple[str, str], ...]
-# So many digits always fit into an integer of 64 bits.
-MOST_DIGITS = 18
 
 
 @dataclass(frozen=True)
@@ -189,15 +187,16 @@ def ordered_ranks(column: Column) -> tuple[Codes, int]:
 
 def text_order(strings: pa.Array) -> npt.NDArray[np.int64]:
     """The places of distinct strings in ascending order, runs of digits as numbers, capitals beside small letters."""
+    shaped = shaped_numbers(strings)
+    if shaped is not None:
+        numbers = shaped[0]
+        return np.arange(len(numbers)) if (numbers[1:] > numbers[:-1]).all() else np.argsort(numbers)
     starts, raw = offsets_and_data(strings)
     lengths = np.diff(starts)
     if len(strings) and lengths.min() == lengths.max() > 0:
         signs = raw[starts[0] : starts[-1]].reshape(len(strings), -1)
         digits = (signs - ord("0")) < 10  # unsigned: others are over 10
-        if (digits == digits[0]).all():  # ids of one shape: plain order is the natural one
-            places = np.flatnonzero((signs != signs[0]).any(axis=0))
-            if digits[0][places].all() and len(places) <= MOST_DIGITS:
-                return np.argsort(_numbers_in(signs[:, places]))
+        if (digits == digits[0]).all():  # digits in the same places: plain order is the natural one
             small = pc.utf8_lower(strings)
             if small.equals(strings):
                 return np.asarray(pc.sort_indices(strings).to_numpy(), dtype=np.int64)
@@ -207,14 +206,6 @@ def text_order(strings: pa.Array) -> npt.NDArray[np.int64]:
     return np.array(
         sorted(range(len(texts)), key=lambda at: (natural_order(texts[at].casefold()), texts[at])), dtype=np.int64
     )
-
-
-def _numbers_in(signs: npt.NDArray[np.uint8]) -> npt.NDArray[np.int64]:
-    """Rows of digits as numbers."""
-    numbers = np.zeros(len(signs), np.int64)
-    for place in range(signs.shape[1]):
-        numbers = numbers * 10 + (signs[:, place] - ord("0"))
-    return numbers
 
 
 def unordered_codes(column: Column) -> tuple[Codes, int]:

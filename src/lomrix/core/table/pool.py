@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from lomrix.core.arrays.shaped_texts import shaped_numbers
+from lomrix.core.arrays.shaped_texts import shaped_numbers, texts_of_shape
 from lomrix.core.arrays.types import Array
 
 Positions = npt.NDArray[np.int32]
@@ -79,22 +79,22 @@ class Pool:
         return self._shaped
 
     def _distinct_by_shape(self) -> tuple[Positions, Pool] | None:
-        """The distinct ones of ids of one shape, which are found as numbers, without hashing; else None."""
+        """The distinct ones of ids of one shape, found as numbers, without hashing, in ascending order; else None."""
         if len(self.strings) < LARGE or self.seems_repetitive():
             return None
         shaped = self.shaped()
         if shaped is None:
             return None
-        numbers = shaped[0] - shaped[0].min()
+        numbers, shape = shaped
+        low = int(numbers.min())
+        numbers = numbers - low
         size = int(numbers.max()) + 1
         if size > 4 * len(numbers):
             return None
-        row_of = np.full(size, -1, np.int64)
-        row_of[numbers] = np.arange(len(numbers))
-        found = np.flatnonzero(row_of >= 0)
-        place = np.zeros(size, np.int32)
-        place[found] = np.arange(len(found), dtype=np.int32)
-        return place[numbers], Pool(self.strings.take(pa.array(row_of[found])), is_distinct=True)
+        occurs = np.zeros(size, np.bool_)
+        occurs[numbers] = True
+        place = np.cumsum(occurs, dtype=np.int32) - np.int32(1)
+        return place[numbers], Pool(texts_of_shape(np.flatnonzero(occurs) + low, shape), is_distinct=True)
 
     def codes(self) -> tuple[Array, int]:
         """A number for each string that is equal where strings are (-1: null), and how many numbers there can be.

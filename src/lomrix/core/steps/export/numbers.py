@@ -34,16 +34,22 @@ def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recod
         how = "digits as numbers, leading zeros dropped" if begins_with_zero(strings) else "digits as numbers"
         how += f"; the texts had {widths.pop()} digits" if len(widths) == 1 else ""
         return Column.of("integer", _spread(numbers, column.values), why, reasons), Recoding(how)
-    # Texts that the dictionary lists come first, in its order; the others follow in the order of text.
+    how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
+    order = order_of_codes(strings, labels)
+    if (order == np.arange(len(order))).all():  # a missing cell holds -1
+        codes = column.values.astype(np.int64) + 1
+    else:
+        code_of = np.zeros(len(strings), np.int64)
+        code_of[order] = np.arange(1, len(strings) + 1)
+        codes, strings = _spread(code_of, column.values), strings.take(pa.array(order))
+    return Column.of("integer", codes, why, reasons), Recoding(how, strings)
+
+
+def order_of_codes(strings: pa.Array, labels: Mapping[str, str]) -> npt.NDArray[np.int64]:
+    """The places of distinct texts: those that the dictionary lists in its order, the others in the order of text."""
     listed = np.array([at for at in (strings.index(text).as_py() for text in labels) if at >= 0], np.int64)
     order = text_order(strings)
-    order = np.concatenate([listed, order[~np.isin(order, listed)]])
-    code_of = np.zeros(len(strings), np.int64)
-    code_of[order] = np.arange(1, len(strings) + 1)
-    how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
-    return Column.of("integer", _spread(code_of, column.values), why, reasons), Recoding(
-        how, strings.take(pa.array(order, pa.int64()))
-    )
+    return np.concatenate([listed, order[~np.isin(order, listed)]]) if len(listed) else order
 
 
 def digits_of_moments(column: Column) -> npt.NDArray[np.int64]:
@@ -88,7 +94,7 @@ def begins_with_zero(strings: pa.Array) -> bool:
 
 def _ids_as_numbers(strings: pa.Array) -> npt.NDArray[np.int64] | None:
     """Texts of digits as numbers, where no two of them become one; else None."""
-    if not len(strings) or not matches(strings, r"\d{1,15}").all():
+    if not len(strings) or not strings[0].as_py().isdecimal() or not matches(strings, r"\d{1,15}").all():
         return None
     numbers = strings.cast(pa.int64()).to_numpy(zero_copy_only=False)
     return numbers if len(np.unique(numbers)) == len(numbers) else None
