@@ -100,7 +100,8 @@ def test_a_choice_that_names_nothing_is_refused(words: str, told: str) -> None:
 
 
 IDS = st.lists(
-    st.one_of(st.integers(0, 120).map(lambda n: f"K{n:03d}"), st.sampled_from(["K1", "L001", "Ké1", "1#11", "2#11"])), min_size=1
+    st.one_of(st.integers(0, 120).map(lambda n: f"K{n:03d}"), st.sampled_from(["K1", "L001", "Ké1", "1#11", "2#11"])),
+    min_size=1,
 )
 
 

@@ -78,7 +78,7 @@ def texts_of_shape(numbers: npt.NDArray[np.int64], shape: bytes) -> pa.Array:
             block[:, place] = rest - tens * 10 + ord("0")
             rest = tens
     starts = np.arange(rows + 1, dtype=np.int64) * length
-    return pa.LargeStringArray.from_buffers(rows, pa.py_buffer(starts), pa.py_buffer(cells))
+    return pa.Array.from_buffers(pa.large_string(), rows, [None, pa.py_buffer(starts), pa.py_buffer(cells)])
 
 
 def paired_shaped_numbers(
