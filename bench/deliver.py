@@ -23,6 +23,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
+from inputs import compiled
 
 WORK = Path(__file__).parent / "work" / "deliver"
 POSTGRESQL = "postgresql://postgres@127.0.0.1/test"
@@ -164,6 +165,7 @@ def main() -> None:
     parser.add_argument("--rounds", type=int, default=2)
     parser.add_argument("--only", default="")
     asked = parser.parse_args()
+    compiled()
     file = made(asked.rows)
     jobs: dict[str, tuple[Callable[[], tuple[float, float]], Callable[[], float]]] = {
         "headed": (

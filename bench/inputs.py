@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import compileall
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
+
+
+def compiled() -> None:
+    """The program as it is once installed: not compiled again at each start, as some machines set up have it."""
+    compileall.compile_dir(Path(__file__).parents[1] / "src", quiet=1)
 
 
 def text_ids(numbers: Iterable[int]) -> pa.Array:

@@ -13,6 +13,8 @@ import sys
 import time
 from pathlib import Path
 
+from inputs import compiled
+
 HERE = Path(__file__).parent
 STATISTICS = ["--stat", "sleep,heart_rate: n mean sd median"]
 MAKE = "import sys; from pathlib import Path; from inputs import made; made(Path(sys.argv[1]), int(sys.argv[2]))"
@@ -128,6 +130,7 @@ def main() -> None:
     parser.add_argument("--only", default="")
     parser.add_argument("--keep", action="store_true", help="keep the inputs for the next run")
     asked = parser.parse_args()
+    compiled()
     start_up(HERE / "work" / "start")
     program = str(Path(sys.executable).parent / "lomrix")
     heads = f"{'rows':>9}  {'job':<15} {'files':<8} {'lomrix s':>8} {'floor s':>8} {'ratio':>6}"

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.operands import first_reason
-from lomrix.core.rows.cases import Cases
-from lomrix.core.rows.keys import row_codes
-from lomrix.core.rows.statistic_names import has
-from lomrix.core.rows.statistics import Summary
-from lomrix.core.rows.timeline import Timeline
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
+
+if TYPE_CHECKING:
+    from lomrix.core.rows.cases import Cases
+    from lomrix.core.rows.timeline import Timeline
 
 Rows = npt.NDArray[np.int64]
 
@@ -97,11 +97,15 @@ class Scope:
     @cached_property
     def cases(self) -> Cases:
         """The cases of the table."""
+        from lomrix.core.rows.cases import Cases
+
         return Cases(self.table, self.case)
 
     @cached_property
     def timeline(self) -> Timeline:
         """The rows in the order of their occasions."""
+        from lomrix.core.rows.timeline import Timeline
+
         return Timeline(self.table, self.cases, self.occasion)
 
     @cached_property
@@ -111,6 +115,8 @@ class Scope:
 
     def grouped(self, keys: tuple[Column, ...]) -> Grouped:
         """The rows by the values of some columns; found once for the same columns."""
+        from lomrix.core.rows.keys import row_codes
+
         known = tuple(map(id, keys))
         if known not in self._groups:
             names = tuple(map(str, range(len(keys))))
@@ -133,6 +139,9 @@ class Scope:
         UsageError
             Where such a column does not have it.
         """
+        from lomrix.core.rows.statistic_names import has
+        from lomrix.core.rows.statistics import Summary
+
         if column.is_without_values and column.type == "string":
             column = column.fitting("number")
         if not has(column.type, name):
