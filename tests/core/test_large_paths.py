@@ -23,7 +23,8 @@ from tests.files import test_formats
 LIMITS = {
     "core.arrays.codes": {"ROOMY": -1, "SAMPLE": 1},
     "core.arrays.layout": {"MOST_GAPS": 0},
-    "core.arrays.statistics": {"ROOMY": -1, "SAMPLE": 1},
+    "core.arrays.ordinals": {"ROOMY": -1, "SAMPLE": 1, "BLOCK": 2},
+    "core.arrays.statistics": {"SHORT": 10**6, "SAMPLE": 1},
     "core.arrays.text_bytes": {"BLOCK": 2},
     "core.arrays.shaped_texts": {"BLOCK": 2},
     "core.rows.cases": {"SAMPLE": 2},

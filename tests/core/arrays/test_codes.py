@@ -14,22 +14,27 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import codes as coding
-from lomrix.core.arrays import matching, statistics, text_bytes
+from lomrix.core.arrays import matching, ordinals, statistics, text_bytes
 
 NUMBERS = st.one_of(st.none(), st.integers(-3, 6), st.integers(-(10**12), 10**12))
 DECIMALS = st.sampled_from([0.0, 0.5, -0.25, 0.125, 1 / 3, 12345.6789, 1e300, 7.0])
 PAIRS = st.lists(st.tuples(st.sampled_from("ab"), NUMBERS), max_size=8)
 
 
-@pytest.fixture(params=["small", "large"], autouse=True, scope="module")
+@pytest.fixture(params=["small", "large", "many groups"], autouse=True, scope="module")
 def limits(request: pytest.FixtureRequest) -> Iterator[None]:
-    """Once with the limits as they are, once with all that is large beginning at one value."""
+    """Once with the limits as they are, once with all that is large beginning at one value, or with one group."""
     with pytest.MonkeyPatch.context() as patch:
         if request.param == "large":
-            patch.setattr(coding, "ROOMY", -(10**6))
-            patch.setattr(coding, "SAMPLE", 2)
+            for module in (coding, ordinals):
+                patch.setattr(module, "ROOMY", -(10**6))
+                patch.setattr(module, "SAMPLE", 2)
             patch.setattr(statistics, "SAMPLE", 2)
             patch.setattr(text_bytes, "BLOCK", 2)
+            patch.setattr(ordinals, "BLOCK", 2)
+        if request.param == "many groups":
+            patch.setattr(statistics, "MANY", -1)
+            patch.setattr(statistics, "SHORT", 10**6)
         yield
 
 
@@ -111,19 +116,19 @@ def test_codes_without_gaps(values: list[int]) -> None:
     ],
 )
 def test_decimals_that_can_be_counted(values: list[float], power: float | None, monkeypatch: Any) -> None:
-    monkeypatch.setattr(coding, "ROOMY", 4)
-    found = coding.scaled_decimals(np.array(values))
+    monkeypatch.setattr(ordinals, "ROOMY", 4)
+    found = ordinals.scaled_decimals(np.array(values))
     expected = None if power is None else ([round(value * power) for value in values], power)
     assert (None if found is None else (found[0].tolist(), found[1])) == expected
 
 
 def test_decimals_that_the_sample_does_not_show(monkeypatch: Any) -> None:
-    monkeypatch.setattr(coding, "ROOMY", 4)
-    monkeypatch.setattr(coding, "SAMPLE", 2)
-    found = coding.scaled_decimals(np.array([1.0, 0.25, 3.0, 4.0]))
+    monkeypatch.setattr(ordinals, "ROOMY", 4)
+    monkeypatch.setattr(ordinals, "SAMPLE", 2)
+    found = ordinals.scaled_decimals(np.array([1.0, 0.25, 3.0, 4.0]))
     assert found is not None
     assert (found[0].tolist(), found[1]) == ([100, 25, 300, 400], 100.0)
-    assert coding.scaled_decimals(np.array([1.0, 1 / 3, 3.0, 4.0])) is None
+    assert ordinals.scaled_decimals(np.array([1.0, 1 / 3, 3.0, 4.0])) is None
 
 
 @given(st.lists(st.one_of(st.integers(-5, 300), DECIMALS), min_size=1, max_size=300), st.data())
@@ -264,3 +269,15 @@ def test_statistics_of_many_groups_of_many_values() -> None:
         assert (distinct[group], commonest[group]) == (len(found), found[counts.argmax()])
     assert np.isnan(q90[60])
     assert distinct[60] == 0
+
+
+def test_statistics_do_not_depend_on_the_order_of_the_rows(monkeypatch: Any) -> None:
+    random = np.random.default_rng(3)
+    codes, values = random.integers(0, 3, 5000), np.round(random.normal(50, 9, 5000), 3)
+    order = random.permutation(5000)
+    found = set()
+    for many, rows in ((10**6, np.arange(5000)), (10**6, order), (-1, order)):
+        monkeypatch.setattr(statistics, "MANY", many)
+        made = statistics.Values(codes[rows], values[rows], 4)
+        found.add((made.total.tobytes(), made.mean.tobytes(), made.variance[:3].tobytes()))
+    assert len(found) == 1

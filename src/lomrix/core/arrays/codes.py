@@ -6,6 +6,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.arrays.ordinals import ordinals
 from lomrix.core.arrays.types import Array
 
 Codes = npt.NDArray[np.int64]
@@ -104,65 +105,18 @@ def ranks(values: Array, gone: Mask) -> tuple[Codes, Array]:
     -------
     The ranks, and the distinct values in ascending order.
     """
-    whole = values.dtype.kind in "iub"
-    present = values[~gone]
-    if whole and len(present):
-        numbers = present.astype(np.int64, copy=False)
-        low, high = int(numbers.min()), int(numbers.max())
-        if high - low <= ROOMY * len(values) + 1024:
-            seen = np.zeros(high - low + 1, np.bool_)
-            seen[numbers - low] = True
-            rank = np.cumsum(seen) - 1
-            found = rank[numbers - low]
-            codes = found if len(found) == len(values) else np.full(len(values), -1, np.int64)
-            if codes is not found:
-                codes[~gone] = found
-            return codes, (np.flatnonzero(seen) + low).astype(values.dtype)
-    hundredths = scaled_decimals(present) if values.dtype.kind == "f" else None
-    if hundredths is not None:
-        found, distinct = ranks(hundredths[0], np.zeros(len(present), np.bool_))
-        inverse, distinct = found, distinct / hundredths[1]
-    else:
-        distinct, inverse = _sorted_distinct(present)
-    if len(present) == len(values):
-        return inverse, distinct
+    present = values[~gone] if gone.any() else values
+    found = ordinals(present)
+    numbers, distinct = found.numbers, found.distinct
+    if distinct is None:
+        seen = np.zeros(found.size, np.bool_)
+        seen[numbers] = True
+        numbers, distinct = (np.cumsum(seen) - 1)[numbers], found.values_of(np.flatnonzero(seen))
+    if present is values:
+        return numbers, distinct
     codes = np.full(len(values), -1, np.int64)
-    codes[~gone] = inverse
+    codes[~gone] = numbers
     return codes, distinct
-
-
-def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int64], float] | None:
-    """Numbers of few decimal places as whole numbers, which can be counted and need no sorting.
-
-    Parameters
-    ----------
-    values
-        Numbers, none missing.
-
-    Returns
-    -------
-    Whole numbers, and the power of ten by which they are to be divided to give the very same values; None where
-    the values have more decimal places, or reach too far to be counted.
-
-    Examples
-    --------
-    >>> scaled_decimals(np.array([0.25, 3.0]))
-    (array([ 25, 300]), 100.0)
-    """
-    if not len(values):
-        return None
-    sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
-    for power in (1.0, 10.0, 100.0, 1000.0, 10_000.0):
-        if not (np.rint(sample * power) / power == sample).all():
-            continue
-        low, high = values.min(), values.max()
-        # Also where one is no number, or all are so large that no whole number holds them.
-        if not ((high - low) * power <= ROOMY * len(values) + 1024 and max(-low, high) * power < 2**53):
-            return None
-        whole = np.rint(values * power)
-        if (whole / power == values).all():
-            return whole.astype(np.int64), power
-    return None
 
 
 def distinct_values(values: Array) -> Array:
@@ -178,23 +132,6 @@ def distinct_values(values: Array) -> Array:
     if len(values) > SAMPLE and len(np.unique(sample)) <= SAMPLE * 0.9:
         values = pa.array(values).unique().to_numpy(zero_copy_only=False).astype(values.dtype)
     return np.unique(values)
-
-
-def _sorted_distinct(values: Array) -> tuple[Array, Codes]:
-    """The distinct values in ascending order, and for each value its place there."""
-    sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
-    if len(values) < SAMPLE or len(np.unique(sample)) > SAMPLE // 2:
-        distinct, places = np.unique(values, return_inverse=True)
-        return distinct, places
-    if values.dtype.kind == "f":
-        values = values + 0.0  # so that -0.0 is 0.0
-    # Where values repeat, hashing them and sorting the few distinct ones is the quicker way.
-    encoded = pa.array(values).dictionary_encode()
-    distinct = encoded.dictionary.to_numpy(zero_copy_only=False).astype(values.dtype)
-    order = np.argsort(distinct, kind="stable")
-    place = np.empty(len(order), np.int64)
-    place[order] = np.arange(len(order))
-    return distinct[order], place[encoded.indices.to_numpy(zero_copy_only=False)]
 
 
 def dense(codes: Codes, size: int) -> tuple[Codes, Codes]:

@@ -10,16 +10,20 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import ranks
+from lomrix.core.arrays.arrangement import Arrangement, AsTheyCome, GroupAfterGroup
+from lomrix.core.arrays.ordinals import Ordinals, counted_ordinals, ordinals
 from lomrix.core.arrays.types import Array
 
 Codes = npt.NDArray[np.int64]
 Numbers = npt.NDArray[np.float64]
 SAMPLE = 4096
-# Medians are found by counting where the table of counts is at most this many times as long as the values.
-ROOMY = 4
+# Medians are found by counting where the table of counts is so many times shorter than the values.
+SHORT = 4
+# The numbers of more groups than this leave the processor's cache: their values are put together first.
+MANY = 1 << 15
 # Numbers within so many powers of two of the largest one are scaled down before they are added.
 HUGE = 64
+LARGEST_POWER = 1023
 LIMB = (1 << 21) - 1
 LEVEL = 0.95
 
@@ -36,6 +40,8 @@ class Values:
         The values: integers, numbers or booleans of the same length, none missing.
     count
         Number of groups.
+    known_sizes
+        Number of values per group, where that was counted before.
 
     Every statistic has shape (count,): one number per group, NaN where a group has too few values for it; minimum and
     maximum of integers are integers, and hold anything for a group without values.
@@ -44,15 +50,19 @@ class Values:
     codes: Codes
     values: Array
     count: int
+    known_sizes: npt.NDArray[np.int64] | None = None
 
     @cached_property
     def sizes(self) -> npt.NDArray[np.int64]:
         """Number of values per group."""
-        return np.bincount(self.codes, minlength=self.count)
+        return sizes(self.codes, self.count) if self.known_sizes is None else self.known_sizes
 
-    def plain_total_of(self, values: Array) -> Numbers:
-        """Sum per group of other values in the same groups, added one after the other."""
-        return np.asarray(np.bincount(self.codes, weights=values, minlength=self.count), dtype=np.float64)
+    @cached_property
+    def _arranged(self) -> Arrangement:
+        """The values in the order in which they are added up soonest; what else is asked for changes no sum."""
+        if self.count > MANY and self._counted is not None:
+            return GroupAfterGroup(self._counted.values_of(self._ordered & self._mask), self.sizes)
+        return AsTheyCome(self.values, self.codes, self.count)
 
     @cached_property
     def total(self) -> Array:
@@ -73,7 +83,7 @@ class Values:
         array([1.])
         """
         if self.values.dtype.kind in "bi":
-            return self._exact_total(self.values.astype(np.int64, copy=False))
+            return self._exact_total(self._arranged.values.astype(np.int64, copy=False))
         with np.errstate(over="ignore"):
             return np.ldexp(self._scaled_total, self._scale)
 
@@ -85,23 +95,28 @@ class Values:
 
     @cached_property
     def _scaled_total(self) -> Numbers:
-        values = np.ldexp(self.values, -self._scale) if self._scale else self.values
+        values = self._arranged.values
+        return self._in_two_parts(np.ldexp(values, -self._scale) if self._scale else values)
+
+    def _in_two_parts(self, values: Numbers) -> Numbers:
+        """Sum per group of numbers that stand as the arranged values do, the upper part of each without any error."""
         largest = float(np.abs(values).max(initial=0))
-        if not largest:
-            return np.zeros(self.count)
         bits = int(np.ceil(np.log2(len(values) + 2)))
-        sigma = np.ldexp(1.0, int(np.frexp(largest)[1]) + bits)
+        power = int(np.frexp(largest)[1]) + bits
+        if not 0 < largest < np.inf or power > LARGEST_POWER:
+            return np.asarray(self._arranged.total_of(values))
+        sigma = np.ldexp(1.0, power)
         upper = values + sigma
         upper -= sigma
-        return self.plain_total_of(upper) + self.plain_total_of(values - upper)
+        return np.asarray(self._arranged.total_of(upper) + self._arranged.total_of(values - upper))
 
     def _exact_total(self, values: npt.NDArray[np.int64]) -> Array:
         largest = max(abs(int(values.max(initial=0))), abs(int(values.min(initial=0))))
         if largest * max(len(values), 1) < 2**53:
-            return self.plain_total_of(values).astype(np.int64)
+            return self._arranged.total_of(values).astype(np.int64)
         # Three limbs of 21 bits, whose sums are exact; put together as Python's own integers.
         limbs = [(values >> 42), (values >> 21) & LIMB, values & LIMB]
-        sums = [self.plain_total_of(limb).astype(np.int64).astype(object) for limb in limbs]
+        sums = [self._arranged.total_of(limb).astype(np.int64).astype(object) for limb in limbs]
         whole = (sums[0] << 42) + (sums[1] << 21) + sums[2]
         is_held = not self.count or max(map(abs, whole)) < 2**63
         return np.asarray(whole.astype(np.int64 if is_held else np.float64))
@@ -128,11 +143,12 @@ class Values:
         >>> Values(np.zeros(2, np.int64), np.array([1.0, 3.0]), 1).variance
         array([2.])
         """
-        deviations = self.values - self.mean[self.codes]
-        rounding = self.plain_total_of(deviations)
-        with np.errstate(over="ignore"):
+        arranged = self._arranged
+        deviations = arranged.values - arranged.beside(self.mean)
+        rounding = arranged.total_of(deviations)
+        with np.errstate(over="ignore", invalid="ignore"):
             np.multiply(deviations, deviations, out=deviations)
-        squares = self.plain_total_of(deviations)
+            squares = self._in_two_parts(deviations)  # so that the order of the rows counts for nothing
         with np.errstate(invalid="ignore", divide="ignore"):
             squares = squares - rounding**2 / self.sizes
             result = np.maximum(squares, 0) / (self.sizes - 1)
@@ -183,18 +199,30 @@ class Values:
         return result if values.dtype.kind == "i" else np.where(self.sizes == 0, np.nan, result)
 
     @cached_property
-    def _ranked(self) -> tuple[Codes, Array]:
-        """Rank of each value among the distinct ones, and these in ascending order."""
-        return ranks(self.values, np.zeros(len(self.values), np.bool_))
+    def _counted(self) -> Ordinals | None:
+        return counted_ordinals(self.values)
+
+    @cached_property
+    def _ordinals(self) -> Ordinals:
+        """A whole number for each value, in the order of the values."""
+        return self._counted or ordinals(self.values)
+
+    @property
+    def _bits(self) -> int:
+        return self._ordinals.size.bit_length()
+
+    @property
+    def _mask(self) -> int:
+        return (1 << self._bits) - 1
 
     @cached_property
     def _counts(self) -> npt.NDArray[np.int64] | None:
-        """How often each distinct value stands in each group, shape (count, distinct); None where that is too large."""
-        rank, distinct = self._ranked
-        if len(distinct) * self.count > ROOMY * len(self.values) + 1024:
+        """How often each ordinal stands in each group, shape (count, size); None where that is too large."""
+        found = self._ordinals
+        if found.size * self.count * SHORT > len(self.values) + 1024:
             return None
-        counts = np.bincount(self.codes * len(distinct) + rank, minlength=self.count * len(distinct))
-        return counts.reshape(self.count, len(distinct))
+        counts = np.bincount(self.codes * found.size + found.numbers, minlength=self.count * found.size)
+        return counts.reshape(self.count, found.size)
 
     @cached_property
     def _reached(self) -> npt.NDArray[np.int64] | None:
@@ -202,10 +230,9 @@ class Values:
 
     @cached_property
     def _ordered(self) -> npt.NDArray[np.int64]:
-        """Group and rank in one number, in ascending order: every group's values stand in order."""
-        rank, distinct = self._ranked
-        ordered = self.codes * len(distinct)
-        ordered += rank
+        """Group and ordinal in one number, in ascending order: every group's values stand in order."""
+        ordered = self.codes << self._bits
+        ordered |= self._ordinals.numbers
         ordered.sort()
         return ordered
 
@@ -217,14 +244,13 @@ class Values:
         place
             Shape (count,); of groups without values anything.
         """
-        distinct = self._ranked[1]
-        if not len(distinct):
+        if not len(self.values):
             return np.zeros(self.count, self.values.dtype)
         if self._reached is not None:
-            return np.asarray(distinct[(self._reached > place[:, None]).argmax(axis=1)])
+            return self._ordinals.values_of((self._reached > place[:, None]).argmax(axis=1))
         start = np.cumsum(self.sizes) - self.sizes
         at = np.minimum(start + np.maximum(place, 0), len(self.values) - 1)
-        return np.asarray(distinct[self._ordered[at] % len(distinct)])
+        return self._ordinals.values_of(self._ordered[at] & self._mask)
 
     def quantile(self, share: float) -> Numbers:
         """A quantile per group, between two neighbours by their distance.
@@ -255,28 +281,29 @@ class Values:
     @property
     def distinct(self) -> npt.NDArray[np.int64]:
         """Number of different values per group."""
+        if not len(self.values):
+            return np.zeros(self.count, np.int64)
         if self._counts is not None:
             return np.asarray(np.count_nonzero(self._counts, axis=1))
         ordered = self._ordered
         new = np.append(True, ordered[1:] != ordered[:-1])
-        return np.bincount(ordered[new] // len(self._ranked[1]), minlength=self.count)
+        return np.bincount(ordered[new] >> self._bits, minlength=self.count)
 
     @property
     def commonest(self) -> Array:
         """The value that stands most often in each group; of several the smallest."""
-        distinct = self._ranked[1]
-        if self._counts is not None and len(distinct):
-            return np.asarray(distinct[self._counts.argmax(axis=1)])
-        if not len(distinct):
+        if not len(self.values):
             return np.zeros(self.count, self.values.dtype)
+        if self._counts is not None:
+            return self._ordinals.values_of(self._counts.argmax(axis=1))
         ordered = self._ordered
         at = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
         times = np.diff(np.append(at, len(ordered)))
-        group = ordered[at] // len(distinct)
+        group = ordered[at] >> self._bits
         best = np.lexsort((ordered[at], -times, group))
         best = best[np.append(True, np.diff(group[best]) != 0)]
-        result = np.zeros(self.count, distinct.dtype)
-        result[group[best]] = distinct[ordered[at[best]] % len(distinct)]
+        result = np.zeros(self.count, self.values.dtype)
+        result[group[best]] = self._ordinals.values_of(ordered[at[best]] & self._mask)
         return result
 
     def place_of_first(self, *, last: bool = False) -> npt.NDArray[np.int64]:

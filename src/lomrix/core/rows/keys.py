@@ -158,6 +158,10 @@ class Groups:
 
 def grouped(table: Table, names: list[str] | tuple[str, ...]) -> Groups:
     """Group the rows by columns, in the order of the values: numbers as numbers, "visit 3" before "visit 12"."""
+    if len(names) == 1 and table[names[0]].type != "string":
+        column = table[names[0]]
+        codes, distinct = key_codes.ranks(column.values, column.is_missing)
+        return Groups(codes, len(distinct), {names[0]: Column.of(column.type, distinct)})
     codes = np.zeros(len(table), np.int64)
     size = 1
     for name in names:

@@ -70,7 +70,8 @@ class Summary:
         values = self._of_present(values)
         if column.type in ("date", "datetime"):
             values = values.astype(np.int64)
-        return Values(self._of_present(self.codes), values, self.count)
+        known = self.rows if self.present is None else None
+        return Values(self._of_present(self.codes), values, self.count, known)
 
     @cached_property
     def weighted(self) -> WeightedValues:
