@@ -21,6 +21,8 @@ from lomrix.files.reading import ReadSettings
 
 HEAD = 1 << 22
 ASCII_STEP = 1 << 24
+# Signs in which the first lines mostly stand.
+FIRST_LINES = 1 << 16
 # A line of more columns than this is hardly a header.
 MOST_COLUMNS = 100_000
 # From so many bytes that are not ASCII on, a guess at the encoding is worth something.
@@ -186,7 +188,8 @@ def found_delimiter(text: str, path: Path) -> str:
     """The delimiter that cuts the first lines into the same number of cells, two at least."""
     if path.suffix.lower() == ".tsv":
         return "\t"
-    lines = text.splitlines()[:50]
+    first = text[:FIRST_LINES]
+    lines = (first if first.count("\n") >= 50 else text).splitlines()[:50]
     lines = lines[:-1] if len(lines) > 1 and len(text) >= HEAD else lines
     best, most = ",", 0
     for delimiter in DELIMITERS:

@@ -90,8 +90,7 @@ class Values:
     @cached_property
     def _scale(self) -> int:
         """Values near the largest number that there is are added as parts of it."""
-        largest = np.abs(self.values).max(initial=0)
-        return int(HUGE) if largest > 2.0 ** (1000 - HUGE) else 0
+        return int(HUGE) if farthest(self.values) > 2.0 ** (1000 - HUGE) else 0
 
     @cached_property
     def _scaled_total(self) -> Numbers:
@@ -100,7 +99,7 @@ class Values:
 
     def _in_two_parts(self, values: Numbers) -> Numbers:
         """Sum per group of numbers that stand as the arranged values do, the upper part of each without any error."""
-        largest = float(np.abs(values).max(initial=0))
+        largest = farthest(values)
         bits = int(np.ceil(np.log2(len(values) + 2)))
         power = int(np.frexp(largest)[1]) + bits
         if not 0 < largest < np.inf or power > LARGEST_POWER:
@@ -108,7 +107,9 @@ class Values:
         sigma = np.ldexp(1.0, power)
         upper = values + sigma
         upper -= sigma
-        return np.asarray(self._arranged.total_of(upper) + self._arranged.total_of(values - upper))
+        total = self._arranged.total_of(upper)
+        total += self._arranged.total_of(np.subtract(values, upper, out=upper))
+        return np.asarray(total)
 
     def _exact_total(self, values: npt.NDArray[np.int64]) -> Array:
         largest = max(abs(int(values.max(initial=0))), abs(int(values.min(initial=0))))
@@ -315,6 +316,11 @@ class Values:
         else:
             place[self.codes[::-1]] = at[::-1]
         return place
+
+
+def farthest(values: Numbers) -> float:
+    """The largest distance of a value from 0; 0 where there is none."""
+    return max(float(values.max(initial=0)), -float(values.min(initial=0)))
 
 
 def sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:

@@ -28,7 +28,7 @@ def constant(value: int | float | str | bool, rows: int) -> Column:
         return Column("integer", np.broadcast_to(np.int64(value), rows))
     if isinstance(value, float):
         return made("number", np.broadcast_to(np.float64(value), rows), [], ~np.isfinite(np.full(rows, value)))
-    return Column.of_strings(np.zeros(rows, np.int32), Pool.of([value]))
+    return Column("string", np.broadcast_to(np.int32(0), rows), pool=Pool.of([value]))
 
 
 def first_reason(columns: list[Column]) -> tuple[npt.NDArray[np.uint8] | None, tuple[str, ...]]:
@@ -105,6 +105,8 @@ def from_iso(column: Column, type_: Type) -> Column:
     UsageError
         Where a text is no ISO date.
     """
+    if column.is_constant:
+        return from_iso(column.part(0, 1), type_).in_all(len(column))
     if column.type == "date":
         return column.widened(type_)
     column = column.compact()

@@ -48,6 +48,8 @@ class Grouped:
 
     def beside(self, of_groups: Column) -> Column:
         """A cell of each group beside its rows; a row without a group misses it for the reason of its key."""
+        if self.count == 1 and of_groups.why is None and len(self.codes) and self.codes.min() == 0:
+            return of_groups.in_all(len(self.codes))
         made = of_groups.take_or(self.codes, UNDEFINED)
         if (self.codes >= 0).all():
             return made
@@ -132,7 +134,11 @@ class Scope:
         return self._groups[known]
 
     def statistic(self, column: Column, groups: Grouped, name: str) -> Column:
-        """A statistic of a column in its groups, beside every row.
+        """A statistic of a column in its groups, beside every row, as `statistics` gives several."""
+        return self.statistics(column, groups, (name,))[0]
+
+    def statistics(self, column: Column, groups: Grouped, names: tuple[str, ...]) -> list[Column]:
+        """Statistics of a column in its groups, beside every row.
 
         Raises
         ------
@@ -144,12 +150,13 @@ class Scope:
 
         if column.is_without_values and column.type == "string":
             column = column.fitting("number")
-        if not has(column.type, name):
-            raise UsageError(
-                f"The {name} of a {column.type} cannot be computed.", todo="Give it numbers; check names odd cells."
-            )
+        for name in names:
+            if not has(column.type, name):
+                raise UsageError(
+                    f"The {name} of a {column.type} cannot be computed.", todo="Give it numbers; check names odd cells."
+                )
         summary = Summary(column, groups.codes, groups.count, groups.sizes)
-        return groups.beside(summary.statistic(name))
+        return [groups.beside(summary.statistic(name)) for name in names]
 
     def columns(self, words: str) -> list[Column]:
         """The columns that a choice names.

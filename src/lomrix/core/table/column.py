@@ -153,6 +153,11 @@ class Column:
         return Column(type_, blank.values, self.why, self.reasons, blank.pool)
 
     @property
+    def is_constant(self) -> bool:
+        """True where all rows are one present cell of the memory: what is worked out for one holds for all."""
+        return len(self) > 1 and self.why is None and self.stored is not None and self.stored.strides == (0,)
+
+    @property
     def missing_count(self) -> int:
         """Number of missing cells."""
         return 0 if self.why is None else int(np.count_nonzero(self.why))
@@ -243,6 +248,10 @@ class Column:
         place[used] = np.arange(len(used), dtype=np.int32)
         pool = Pool(column.strings.strings.take(pa.array(used)), is_distinct=True)
         return Column("string", place[column.values], column.why, column.reasons, pool)
+
+    def in_all(self, rows: int) -> Column:
+        """The only cell of this column, present, in so many rows, which all are one cell of the memory."""
+        return Column(self.type, np.broadcast_to(self.values, rows), pool=self.pool)
 
     def part(self, start: int, stop: int) -> Column:
         """The rows from `start` up to `stop`, without copying."""

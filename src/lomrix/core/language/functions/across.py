@@ -28,13 +28,17 @@ class Row:
 
     def __init__(self, columns: Choice, name: str) -> None:
         self.columns = columns
-        self.values = [np.where(column.is_missing, 0.0, as_float(column, f"{name}()")) for column in columns]
+        numbers = [as_float(column, f"{name}()") for column in columns]
+        self.values = [filled(column, values, 0.0) for column, values in zip(columns, numbers, strict=True)]
         self.n = present(columns)
 
     @property
     def total(self) -> Numbers:
         """Sum of the cells that are present."""
-        return np.asarray(np.sum(self.values, axis=0))
+        total = np.array(self.values[0])
+        for values in self.values[1:]:
+            total += values
+        return total
 
     @property
     def mean(self) -> Numbers:
@@ -49,13 +53,14 @@ class Row:
         squares = np.zeros(len(self.n))
         with np.errstate(invalid="ignore", divide="ignore"):
             for column, values in zip(self.columns, self.values, strict=True):
-                squares += np.where(column.is_missing, 0.0, (values - mean) ** 2)
+                squares += filled(column, (values - mean) ** 2, 0.0)
             return np.where(self.n > 1, np.sqrt(squares / (self.n - 1)), np.nan)
 
     def extreme(self, pick: np.ufunc, empty: float) -> Numbers:
         """Smallest or largest cell that is present."""
-        cells = [np.where(one.is_missing, empty, values) for one, values in zip(self.columns, self.values, strict=True)]
-        found: Numbers = pick.reduce(cells)
+        found = filled(self.columns[0], self.values[0], empty)
+        for column, values in zip(self.columns[1:], self.values[1:], strict=True):
+            found = pick(found, filled(column, values, empty))
         return found
 
     def told(self, values: Numbers, at_least: int | None) -> Column:
@@ -80,7 +85,16 @@ class Row:
 
 def present(columns: Choice) -> npt.NDArray[np.int64]:
     """How many of some columns are present in each row."""
-    return np.asarray(np.sum([~column.is_missing for column in columns], axis=0, dtype=np.int64))
+    n = np.full(len(columns[0]), len(columns), np.int64)
+    for column in columns:
+        if column.why is not None:
+            n -= column.is_missing
+    return n
+
+
+def filled(column: Column, values: Numbers, filler: float) -> Numbers:
+    """Numbers that belong to the cells of a column, with another one where a cell is missing."""
+    return values if column.why is None else np.where(column.is_missing, filler, values)
 
 
 @function(KIND)

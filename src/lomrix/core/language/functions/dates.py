@@ -18,6 +18,9 @@ ISO = "%Y-%m-%d"
 
 def parts_of(column: Column) -> tuple[Whole, Whole, Whole]:
     """Months since 1970, day of the month, and microseconds of the day."""
+    if column.is_constant:
+        months, day, time = (np.broadcast_to(part, len(column)) for part in parts_of(column.part(0, 1)))
+        return months, day, time
     if column.type == "date":
         days = np.where(column.is_missing, 0, column.values.astype(np.int64))
         low, high = int(days.min(initial=0)), int(days.max(initial=0))
@@ -141,7 +144,7 @@ def age_on(birth: Column, day: Column) -> Column:
     """
     months, birth, day = whole_months(birth, day, "age_on()")
     unborn = ~(birth.is_missing | day.is_missing)
-    unborn &= birth.values.astype("datetime64[us]") > day.values.astype("datetime64[us]")
+    unborn &= birth.values > day.values
     return made("integer", np.maximum(months, 0) // 12, [birth, day], unborn)
 
 

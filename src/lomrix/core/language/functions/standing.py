@@ -114,7 +114,7 @@ def standardised(scope: Scope, x: Column, *, by: Keys = ()) -> Column:
     standardised(x) of x 1, 2, 3 is -1.0, 0.0, 1.0
     """
     groups = among(scope, by)
-    mean, spread = (scope.statistic(x, groups, name) for name in ("mean", "sd"))
+    mean, spread = scope.statistics(x, groups, ("mean", "sd"))
     with np.errstate(all="ignore"):
         values = (as_float(x, "standardised()") - mean.values) / spread.values
     made_ = made("number", values, [x, *groups.keys])
