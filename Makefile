@@ -23,7 +23,9 @@ $(VENV)/tested: $(BIN)/lomrix
 demo: $(BIN)/lomrix
 	PATH="$(CURDIR)/$(BIN):$$PATH" sh examples/kittiwake.sh
 
+# Compiled beforehand, as an installed program is, also where Python is told to write no bytecode.
 test: $(VENV)/tested
+	$(BIN)/python -m compileall -q src
 	$(BIN)/ruff check src tests bench
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
