@@ -78,7 +78,10 @@ def _text_note(base: Table, added: Table, base_name: str, added_name: str) -> No
 def _paired_codes(first: Column, second: Column, first_name: str, second_name: str) -> tuple[Codes, Codes, int]:
     type_ = common_type((first, second))
     if type_ is not None:
-        first, second = first.widened(type_), second.widened(type_)
+        # Whole numbers beside decimals stay whole: as decimals two long ids may become one.
+        first, second = (
+            one if (one.type, type_) == ("integer", "number") else one.widened(type_) for one in (first, second)
+        )
     kinds = {first.type, second.type}
     if "string" in kinds and not kinds & {"date", "datetime", "boolean"}:
         return _paired_text_codes(first, second)
@@ -134,7 +137,8 @@ def whole_numbers(column: Column) -> npt.NDArray[np.int64]:
     is_whole = present == np.floor(present)
     bits = (present + 0.0).view(np.int64)  # adding zero makes -0.0 and 0.0 one
     # Bits of a fraction are far from any whole number that stands in a study's key.
-    return np.where(is_whole & (np.abs(present) < 2**53), present.astype(np.int64), bits)
+    held = is_whole & (np.abs(present) < 2**63)
+    return np.where(held, np.where(held, present, 0).astype(np.int64), bits)
 
 
 @dataclass(frozen=True)

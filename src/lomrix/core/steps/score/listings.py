@@ -56,9 +56,9 @@ def notes_of(score: ScoreOf) -> Iterator[Note]:
         name for name, r in zip(score.items, score.reliability.item_rest.tolist(), strict=True) if r < 0
     ]  # fmt: skip
     if against:
-        names = ", ".join(against)
+        names, turned = ", ".join(against), {*score.turned, *score.turned_before}
         runs = plural(len(against), "runs", "run")
-        hint = "likely turned round twice, or not at all where it should be" if set(against) & set(score.turned) else (
+        hint = "likely turned round twice, or not at all where it should be" if turned & set(against) else (
             "likely worded the other way round: name it in ‹reverse›"
         )  # fmt: skip
         text = f"{runs} against the other items (item-rest r below 0): {hint}."
