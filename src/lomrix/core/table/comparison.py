@@ -40,6 +40,12 @@ def equal_cells(first: Column, second: Column) -> npt.NDArray[np.bool_]:
     return np.asarray(one == two)
 
 
+def equal_numbers(whole: npt.NDArray[np.int64], decimal: npt.NDArray[np.float64]) -> npt.NDArray[np.bool_]:
+    """True where a whole number is exactly the other number, also where it has more digits than that can hold."""
+    held = np.abs(decimal) < 2.0**63
+    return np.asarray(held & (decimal == whole) & (np.where(held, decimal, 0.0).astype(np.int64) == whole))
+
+
 def same_cells(before: Column, now: Column) -> npt.NDArray[np.bool_]:
     """True where two columns hold the same value, or are missing for the same reason.
 
@@ -60,7 +66,8 @@ def same_cells(before: Column, now: Column) -> npt.NDArray[np.bool_]:
     if before.type == now.type:
         equal = equal_cells(before, now)
     elif {before.type, now.type} == NUMERIC:
-        equal = before.values.astype(np.float64) == now.values.astype(np.float64)
+        whole, decimal = (before, now) if before.type == "integer" else (now, before)
+        equal = equal_numbers(whole.values, decimal.values)
     else:
         equal = equal_cells(before.widened("string"), now.widened("string"))
     return np.asarray((equal & both) | missing_alike)
