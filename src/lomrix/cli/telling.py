@@ -22,7 +22,15 @@ if TYPE_CHECKING:
     from lomrix.job.task import Task
 
 # What findings tell already need not be told twice.
-TOLD_BY_FINDINGS = ("stray-text", "blanks-around", "unclear-date", "decimal-comma", "digits-kept", "offset")
+TOLD_BY_FINDINGS = (
+    "stray-text",
+    "not-whole",
+    "blanks-around",
+    "unclear-date",
+    "decimal-comma",
+    "digits-kept",
+    "offset",
+)
 
 
 @dataclass(frozen=True)

@@ -81,6 +81,12 @@ def test_each_rule_finds_its_cells() -> None:
     }
 
 
+def test_decimals_where_the_dictionary_says_whole_numbers() -> None:
+    said = Dictionary({"x": Variable(type="integer")})
+    assert found(table(x=[1.0, 2.5, None, 3.0], dictionary=said)) == {"not-whole x": [3]}
+    assert found(table(x=[1.0, 2.0, None], dictionary=said)) == {}
+
+
 def test_a_clean_table_has_no_finding() -> None:
     source = table(id=[f"{at:03d}" for at in range(50)], x=list(range(50)), dictionary=SEX)
     assert found(source, key=("id",)) == {}

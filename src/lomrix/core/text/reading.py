@@ -254,7 +254,9 @@ class Reading:
             self._note_resemblance()
             return self._as_strings()
         if type_ == "integer" and parsed.dtype != np.int64:
-            type_ = "number"
+            odd = np.flatnonzero(parsed != np.floor(parsed))
+            type_ = "number" if len(odd) or not (np.abs(parsed) < 2**53).all() else type_
+            self._note_not_whole(odd, positions)
         result = Column.of(type_, parsed[positions] if len(parsed) else parsed, column.why, column.reasons)
         for place, reason in reasons.items():
             cells = np.flatnonzero(positions == place)
@@ -368,6 +370,13 @@ class Reading:
             f"stays text: {counted(cells, 'cell is', 'cells are')} not like the other {fitting:,}, which are {word}.",
             rows,
         )
+
+    def _note_not_whole(self, odd: Array, positions: Array) -> None:
+        """Tell the decimals of a column that was stated to be whole numbers."""
+        rows = np.flatnonzero(np.isin(positions, odd))
+        if self.variable.type == "integer" and len(rows):
+            cells = counted(len(rows), "cell has", "cells have")
+            self._note("not-whole", f"was stated to be whole numbers, but {cells} decimals; read as numbers.", rows)
 
     def _note_resemblance(self) -> None:
         """Tell what a column that stays text looks like."""
@@ -488,11 +497,7 @@ def parsed_dates(type_: Type, texts: pa.Array) -> pa.Array:
         real = pc.strptime(pc.utf8_slice_codeunits(array, 0, 10), format="%Y-%m-%d", unit="s", error_is_null=True)
         again = pc.strftime(real, format="%Y-%m-%d").cast(pa.large_string())
         same = pc.equal(again, pc.utf8_slice_codeunits(array, 0, 10))
-        array = pc.if_else(same, array, pa.scalar(None, pa.large_string()))
-        try:
-            return array.cast(ARROW_TYPES[type_])
-        except pa.ArrowInvalid:  # an hour or minute that no clock shows
-            return pa.nulls(len(array), ARROW_TYPES[type_])
+        return pc.if_else(same, array, pa.scalar(None, pa.large_string())).cast(ARROW_TYPES[type_])
 
 
 def values_of(array: pa.Array, type_: Type) -> Array:

@@ -25,7 +25,7 @@ WHOLE = WHOLE_PATTERN
 LEADING_ZERO = r"[+-]?0\d+.*"
 LONG_WHOLE = r"[+-]?\d{16,}.*"
 DATE = r"\d{4}-\d{2}-\d{2}"
-DATETIME = r"\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}(:\d{2}(\.\d{1,6})?)?"
+DATETIME = r"\d{4}-\d{2}-\d{2}[T ]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,6})?)?"
 BOOLEAN = r"(?i)true|false"
 # Day and month cannot be told apart, so these are never guessed.
 UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"

@@ -105,6 +105,7 @@ def all_findings(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> l
         "case-changes",
         "text-in-numbers",
         "text-in-dates",
+        "not-whole",
         "not-listed",
         "out-of-range",
     ]
@@ -164,7 +165,10 @@ def column_findings(name: str, column: Column, entry: Variable, dictionary: Dict
             yield Finding("far-from-others", name, np.flatnonzero(far), f"most lie within {fences}", breaks=False)
     if column.type == "number":
         rows = mixed_decimals(column)
-        if len(rows):
+        if entry.type == "integer":
+            odd = ~column.is_missing & (column.values != np.floor(column.values))
+            yield from [Finding("not-whole", name, np.flatnonzero(odd), "whole numbers")] if odd.any() else []
+        elif len(rows):
             yield Finding("mixed-decimals", name, rows, "all others are whole numbers", breaks=False)
 
 
