@@ -537,7 +537,7 @@ def test_changes_of_dates_and_numbers_and_gaps_in_days() -> None:
         ("zero_padded(s, 0)", "zero_padded() gives 1 to 1000 signs, not 0.", "Write zero_padded(x, 4)."),
         ("date(x)", "date() needs a text, but the operand is integer.", "Give it a column of text."),
         ("mean_of('s')", "mean_of() needs numbers, but an operand is string.", "check names the cells"),
-        ("group_mean(s, by=x)", "The mean of a string cannot be computed.", "Give it numbers"),
+        ("group_mean(s, by=x)", "The mean of values of type string cannot be computed.", "Give it numbers"),
         ("abs(x, x)", "abs() takes fewer operands.", "Write abs(x)."),
         ("contains(s)", "contains() takes other operands.", 'Write contains(x, "text").'),
         ("contains(s, 3)", "contains() needs a text in quotation marks for text.", 'Write contains(x, "text").'),

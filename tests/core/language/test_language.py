@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import condition, evaluated
 from lomrix.core.language.parse import names_used, parsed
+from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
@@ -22,7 +23,16 @@ from tests.tables import reasons, table
 DAYS = [datetime.date(2024, 1, 31), datetime.date(2024, 3, 1), None]
 TABLE = table(a=[1, 2, None], b=[2.5, None, 0.0], s=["x", "y", None])
 TABLE = Table(
-    {**TABLE.columns, "d": Column.of_cells("date", DAYS), "r": Column.of_cells("integer", [None, 1, 2], "refused")}
+    {
+        **TABLE.columns,
+        "d": Column.of_cells("date", DAYS),
+        "r": Column.of_cells("integer", [None, 1, 2], "refused"),
+        "m": Column.of_cells(
+            "datetime", [datetime.datetime(2024, 3, 5, 14, 7), None, datetime.datetime(2024, 3, 1, 9)]
+        ),
+        "t": Column.of_cells("string", ["x", "z", "a"]),
+        "g": Column.of_cells("integer", [5, 5, 5]),
+    }
 )
 
 CASES: list[tuple[str, list[Any]]] = [
@@ -52,6 +62,19 @@ CASES: list[tuple[str, list[Any]]] = [
     ("row_number()", [1, 2, 3]),
     ("column('a') * 2", [2, 4, None]),
     ("9223372036854775807 - a", [2**63 - 2, 2**63 - 3, None]),
+    ("d - 31", [datetime.date(2023, 12, 31), datetime.date(2024, 1, 30), None]),
+    ("d + a", [datetime.date(2024, 2, 1), datetime.date(2024, 3, 3), None]),
+    ("d + a * 4000000", [None, None, None]),
+    ("d - 9223372036854775807", [None, None, None]),
+    ("m - 1", [datetime.datetime(2024, 3, 4, 14, 7), None, datetime.datetime(2024, 2, 29, 9, 0)]),
+    ("m > d", [True, None, None]),
+    ("m == '2024-03-05T14:07:00'", [True, None, False]),
+    ("m - d", [34.588194444444444, None, None]),
+    ("True", [True, True, True]),
+    ("s < t", [False, True, None]),
+    ("s == t", [True, False, None]),
+    ("s >= t", [True, False, None]),
+    ("g // (a - 1)", [None, 5, None]),
 ]
 
 
@@ -110,9 +133,42 @@ def test_an_error_points_at_its_place(text: str, what: str, pointer: int) -> Non
     assert (caught.value.where, caught.value.pointer) == (text, pointer)
 
 
+@pytest.mark.parametrize(
+    ("text", "what", "todo"),
+    [
+        ("d + d", "Dates are subtracted from dates", ""),
+        ("s + s", "Texts are not added", "joined(a, b"),
+        ("(1, 2)", "A list stands alone here", "month in (0, 3)"),
+        ("a in b", "`in` needs a list of values", "month in (0, 3, 6, 12)"),
+        ("99999999999999999999", "64 bits do not hold it", "decimal point"),
+        ("column(a)", "column() needs a name in quotation marks", "column('name with blanks')"),
+        ("sqr(a)", "There is no function sqr()", "sqrt()"),
+        ("s > 1", "Values of type string cannot be compared with values of type integer", "quotation marks"),
+        ("change(a)", "change() goes by the occasions of a case", "‹case=COLUMN› and ‹occasion=COLUMN›"),
+        ("case_mean(a)", "case_mean() looks at all rows of a case", "‹case=COLUMN›"),
+        ("1 + " * 9000 + "1", "The expression is too long", "several steps"),
+        ("-" * 300 + "1", "operations inside each other", "several steps"),
+    ],
+)
+def test_an_error_says_what_to_do(text: str, what: str, todo: str) -> None:
+    with pytest.raises(UsageError) as caught:
+        evaluated(text, TABLE)
+    assert what in caught.value.what
+    assert todo in caught.value.todo
+
+
 def test_a_condition_is_true_or_false() -> None:
-    with pytest.raises(UsageError, match="not true or false"):
+    with pytest.raises(UsageError, match="not true or false") as caught:
         condition("a + 1", TABLE)
+    assert caught.value.todo == "Compare it: age >= 16"
+
+
+def test_what_was_found_of_cases_is_found_again_where_the_case_changed() -> None:
+    first = table(id=["a", "a", "b"], x=[1, 2, 6])
+    scope = Scope(first, ("id",))
+    assert evaluated("case_mean(x)", scope).cells() == [1.5, 1.5, 6.0]
+    scope.changed(first.with_columns({**first.columns, "id": table(id=["a", "b", "b"])["id"]}))
+    assert evaluated("case_mean(x)", scope).cells() == [1.0, 4.0, 4.0]
 
 
 def test_names_used() -> None:

@@ -87,7 +87,7 @@ def aligned(first: Column, second: Column) -> tuple[Column, Column]:
             told = from_iso(other, one.type)
             return (one, told) if one is first else (told, one)
     raise UsageError(
-        f"A {first.type} cannot be compared with a {second.type}.",
+        f"Values of type {first.type} cannot be compared with values of type {second.type}.",
         todo="Write text in quotation marks and numbers without; dates as '2024-01-31'.",
     )
 

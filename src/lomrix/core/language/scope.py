@@ -153,7 +153,8 @@ class Scope:
         for name in names:
             if not has(column.type, name):
                 raise UsageError(
-                    f"The {name} of a {column.type} cannot be computed.", todo="Give it numbers; check names odd cells."
+                    f"The {name} of values of type {column.type} cannot be computed.",
+                    todo="Give it numbers; check names odd cells.",
                 )
         summary = Summary(column, groups.codes, groups.count, groups.sizes)
         return [groups.beside(summary.statistic(name)) for name in names]

@@ -107,7 +107,7 @@ class Grouping:
         if not has(type_, name):
             raise UsageError(
                 f"The {name} of {variable} cannot be computed: it is {type_}.",
-                todo=f"Of a {type_} ask {' '.join(allowed_of(type_))}. If {variable} should be numbers, "
+                todo=f"Of type {type_} ask {' '.join(allowed_of(type_))}. If {variable} should be numbers, "
                 "the notes of the reading name the cells that keep it from that.",
             )
 
