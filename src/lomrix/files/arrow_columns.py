@@ -18,7 +18,8 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool, positions_of
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
 from lomrix.core.table.types import Type
-from lomrix.core.text.reading import FEW_ROWS, typed_column, values_of
+from lomrix.core.text.reading import FEW_ROWS, typed_column
+from lomrix.core.text.values import values_of
 from lomrix.files.reading import ReadSettings
 
 # So many digits any number holds.

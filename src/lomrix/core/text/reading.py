@@ -21,7 +21,9 @@ from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 from lomrix.core.text import rules
 from lomrix.core.text.dates import dates_in_forms
+from lomrix.core.text.likely import likely_number, likely_type
 from lomrix.core.text.resemblance import MOSTLY, resemblance
+from lomrix.core.text.values import ARROW_TYPES, as_whole, mask_of, matches, parsed_dates, values_of
 
 # So many cells say which type to try; a glance at a few is enough to try numbers, which the cells then decide.
 SAMPLE = 1500
@@ -29,12 +31,6 @@ GLANCE = 12
 # Columns of up to so many rows are put together at once.
 FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
-ARROW_TYPES = {
-    "integer": pa.int64(),
-    "number": pa.float64(),
-    "date": pa.date32(),
-    "datetime": pa.timestamp("us"),
-}
 
 
 @dataclass
@@ -457,67 +453,3 @@ def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable) -> Co
         parts.append(column)
     why, reasons = joined_whys(parts)
     return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)
-
-
-def likely_type(kinds: Counter[str]) -> Type:
-    """The type that a sample of cells points at; only the cells themselves decide whether it holds."""
-    present = sum(kinds.values()) - kinds["token"] - kinds["blank"]
-    if not present:
-        return "integer"
-    if kinds["keep"]:
-        return "string"
-    numbers = kinds["integer"] + kinds["number"]
-    if numbers >= MOSTLY * present:
-        return "number" if kinds["number"] else "integer"
-    dates = kinds["date"] + kinds["datetime"]
-    if dates >= MOSTLY * present:
-        return "datetime" if kinds["datetime"] else "date"
-    return "boolean" if kinds["boolean"] == present else "string"
-
-
-def likely_number(kinds: Counter[str]) -> Type | None:
-    """Integer or number where a few cells are nothing else; None where that needs a closer look."""
-    if not kinds or set(kinds) - {"integer", "number"}:
-        return None
-    return "number" if kinds["number"] else "integer"
-
-
-def matches(texts: pa.Array, pattern: str) -> npt.NDArray[np.bool_]:
-    """True where the whole text fits the pattern."""
-    return np.array(pc.match_substring_regex(texts, f"^({pattern})$").to_numpy(zero_copy_only=False), dtype=np.bool_)
-
-
-def parsed_dates(type_: Type, texts: pa.Array) -> pa.Array:
-    """ISO dates or datetimes as an Arrow array; null where a text is none, or no day of the calendar."""
-    pattern = rules.DATE if type_ == "date" else f"{rules.DATE}|{rules.DATETIME}"
-    array = pc.if_else(pa.array(matches(texts, pattern)), texts, pa.scalar(None, pa.large_string()))
-    try:
-        return array.cast(ARROW_TYPES[type_])
-    except pa.ArrowInvalid:
-        real = pc.strptime(pc.utf8_slice_codeunits(array, 0, 10), format="%Y-%m-%d", unit="s", error_is_null=True)
-        again = pc.strftime(real, format="%Y-%m-%d").cast(pa.large_string())
-        same = pc.equal(again, pc.utf8_slice_codeunits(array, 0, 10))
-        return pc.if_else(same, array, pa.scalar(None, pa.large_string())).cast(ARROW_TYPES[type_])
-
-
-def values_of(array: pa.Array, type_: Type) -> Array:
-    """An Arrow array's values, with anything in the null cells."""
-    if array.null_count:
-        filler = {"integer": 0, "number": float("nan")}.get(type_)
-        if filler is not None:
-            array = array.fill_null(filler)
-    return np.asarray(array.to_numpy(zero_copy_only=False))
-
-
-def as_whole(column: Column | None, strings: pa.Array) -> Column | None:
-    """Numbers as whole numbers where no text has a decimal point or an exponent: +5 is 5."""
-    if column is None or any(text_bytes.has_byte(strings, sign) for sign in (b".", b"e", b"E")):
-        return column
-    return Column.of("integer", np.nan_to_num(column.values).astype(np.int64), column.why, column.reasons)
-
-
-def mask_of(rows: Array, length: int) -> npt.NDArray[np.bool_]:
-    """True at the given rows."""
-    mask = np.zeros(length, np.bool_)
-    mask[rows] = True
-    return mask

@@ -12,7 +12,9 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.reading import SAMPLE, Reading, likely_type, matches
+from lomrix.core.text.likely import likely_type
+from lomrix.core.text.reading import SAMPLE, Reading
+from lomrix.core.text.values import matches
 
 # Why a stray cell has no value in the type of the others.
 UNREADABLE = "unreadable"

@@ -13,7 +13,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.rows.keys import text_order
 from lomrix.core.steps.export.prepared import Recoding
 from lomrix.core.table.column import Column
-from lomrix.core.text.reading import matches
+from lomrix.core.text.values import matches
 
 
 def as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recoding]:
