@@ -167,8 +167,8 @@ class Seeing:
     def into(self, content: Content, notes: list[Note]) -> Content:
         """The page with what is known of cases and occasions."""
         if self.left_out:
-            text = f"{counted(self.left_out, 'row has', 'rows have')} no case or no occasion, and are left out of "
-            notes.append(Note(text + "who was seen when.", kind="no-occasion", count=self.left_out))
+            text = f"{counted(self.left_out, 'row has', 'rows have')} no case or no occasion: not counted in who was "
+            notes.append(Note(text + "seen when.", kind="no-occasion", count=self.left_out))
         cases = len(self.grid.cases)
         return replace(
             content, case=", ".join(self.step.case), occasion=", ".join(self.step.occasion),
