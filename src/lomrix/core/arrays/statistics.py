@@ -20,7 +20,7 @@ SAMPLE = 4096
 # Medians are found by counting where the table of counts is so many times shorter than the values.
 SHORT = 4
 # The numbers of more groups than this leave the processor's cache: their values are put together first.
-MANY = 1 << 15
+MANY = 1 << 18
 # Numbers within so many powers of two of the largest one are scaled down before they are added.
 HUGE = 64
 LARGEST_POWER = 1023
