@@ -11,7 +11,7 @@ from lomrix.core.steps.registry import entry_of
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
-from tests.tables import sources, table
+from tests.tables import correcting, merging, sources, table, unnaming
 
 KNOWN = Dictionary(
     {"watch": Variable(codes="watches", label="Watch"), "sleep": Variable(label="Sleep", unit="min")},
@@ -203,6 +203,110 @@ rows: 6 = 5 kept + 1 condition false, left out
 columns: 4 = 3 kept + 1 left out
 ! : columns left out: ship. (1) []"""
 
+PEOPLE = table(
+    "crew", id=["K1", "K2", "K3", "K2"], surname=["Anna Berg", "Boris", "Cyra", "Boris"], age=[31, 44, 59, 44],
+    remark=["Boris came late", "z", "x", "y"], ship=["tern", "gull", "gull", "gull"],
+)  # fmt: skip
+LEDGER = table("ledger", row=["3", "4"], variable=["sleep"] * 2, old=["420", ""], action=["set"] * 2,
+               new=["405", "380"], why=["typo", "found"])  # fmt: skip
+BASE = table("base", id=["a", "b", "c", None], x=[1, 2, 3, 4])
+ADDED = table("add", id=["a", "b", "d"], y=[10, None, 30])
+WIDE = table("wide", id=["a", "b"], sex=[1, 2], sleep_m0=[400, None], sleep_m3=[420, 390])
+PANEL = table("v", id=["a", "a", "b"], month=[0, 3, 0], sex=[1, 1, 2], x=[5, 6, 7])
+
+UNNAMED = """\
+3 ids of id became new ones, the same in every file of this secret.
+rows: 4 = 4 with a new id + 0 without an id
+columns: 5 = 4 kept + 1 removed
+values in the columns kept: 16 = 16 in the result
+[smallest groups; 4 rows stand in groups of fewer than 5] age | ship | rows
+  31 | tern | 1
+  59 | gull | 1
+  44 | gull | 2
+! : removed: surname. (1) []
+! : rows stand in the order of the new ids. (0) []
+! remark: 1 cell holds a text of the column surname, which should be gone; see ‹remove›, or mend them by a ledger. \
+(1) [(5, None)]"""
+
+RECODE = """\
+4 cells changed in watch.
+rows: 4 = 4 kept
+cells of watch: 4 = 4 changed + 0 as they were
+[values recoded] column | old | new | cells
+  watch | 1 | 10 | 1
+  watch | 2 | 20 | 2
+  watch | 9 | missing: refused | 1"""
+
+CORRECT = """\
+2 of 2 corrections applied.
+rows of the ledger: 2 = 2 applied + 0 already so + 0 left open + 0 refused
+rows: 4 = 4 kept + 0 left out by the ledger
+cells of the rows kept: 16 = 14 as they were + 2 corrected
+[corrections] row | key | variable | old | new
+  3 |  | sleep | "420" | "405"
+  4 |  | sleep | a blank | "380"
+"""
+
+CHECK = """\
+1 rule broken, 0 findings to look at, in 4 rows.
+rows: 4 = 3 without a finding + 1 with a finding
+[findings, the worst first]  | rule | column | cells | expected | first rows
+  broken | not-listed | watch | 1 | one of 1, 2, 3 | row 5 (b 3) 9
+add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in"""
+
+MERGE = """\
+add brought to base by id: one-to-one.
+rows of base: 4 = 2 with a partner + 1 without a partner + 1 key missing
+rows of add: 3 = 2 with a partner + 1 without a partner + 0 key missing
+rows in the result: 5 = 2 in both + 2 only in base + 1 only in add
+distinct keys: 4 = 2 in both + 1 only in base + 1 only in add
+values in the columns of base alone: 4 = 4 in the result
+[keys without a partner, the first] file | key | rows | first row
+  base | c | 1 | 4
+  add | d | 1 | 4
+! id: 1 row of base without id; a missing key matches nothing. (1) [(5, None)]"""
+
+MATCHED = """\
+add brought to base by id: one-to-one.
+rows of base: 4 = 2 with a partner + 1 without a partner, left out + 1 key missing, left out
+rows of add: 3 = 2 with a partner + 1 without a partner, left out + 0 key missing, left out
+rows in the result: 2 = 2 in both + 0 only in base + 0 only in add
+distinct keys: 4 = 2 in both + 1 only in base + 1 only in add
+[keys without a partner, the first] file | key | rows | first row
+  base | c | 1 | 4
+  add | d | 1 | 4
+! id: 1 row of base without id; a missing key matches nothing. (1) [(5, None)]"""
+
+TO_LONG = """\
+2 rows x 2 occasions (month 0, 3) became 3 rows.
+rows x occasions (month): 4 = 3 rows with a measured value + 1 nothing measured at month 0, left out
+rows of the result: 3 = 3 rows with a measured value + 0 nothing measured, kept
+measured values in the turned columns: 3 = 3 sleep
+[measures] measure | columns | formed from | values | missing, before rows are left out
+  sleep | 2 | sleep_m0 sleep_m3 | 3 | 1 blank
+! : carried along: id, sex. (2) []
+! : to-wide could not bring back: why cells of the rows left out are missing (1 blank) (‹keep_empty› keeps all rows). \
+(0) []"""
+
+TO_WIDE = """\
+4 rows became 2 cases x 2 occasions (month 0, 3), 5 columns.
+rows of visits: 4 = 4 one for each case and occasion
+cases x occasions (month): 4 = 4 with a row
+measured values in the spread columns: 7 = 4 watch + 3 sleep
+[measures] spread | within a case | columns | to | values | missing in the result
+  watch | changes in 2 cases | 2 | watch_m0 watch_m3 | 4 | none
+  sleep | changes in 1 case | 2 | sleep_m0 sleep_m3 | 3 | 1 blank"""
+
+BALANCED = """\
+1 row added: 2 cases at month 0, 3, 1 of them had all.
+rows of the result: 4 = 3 as they were + 1 added (no-occasion)
+rows of v: 3 = 3 in the result
+values in the columns kept: 3 = 3 in the result
+[the panel] month | cases with a row | without
+  0 | 2 | 0
+  3 | 1 | 1
+! : filled from the case in added rows: sex. (1) []"""
+
 
 @pytest.mark.parametrize(
     ("word", "inputs", "settings", "expected"),
@@ -229,6 +333,15 @@ columns: 4 = 3 kept + 1 left out
         ("compare", sources(GROUPS), {"measure": "x", "between": "g"}, COMPARE),
         ("changes", Inputs(old=OLD, new=NEW), {"key": "id"}, CHANGES),
         ("coverage", sources(VISITS), {"case": "id", "occasion": "month"}, COVERAGE),
+        ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi": "age,ship"}, UNNAMED),
+        ("recode", sources(VISITS), {"map": ("watch: 1=10, 2=20, 9=missing:refused",)}, RECODE),
+        ("correct", correcting(VISITS, LEDGER), {}, CORRECT),
+        ("check", sources(VISITS), {"key": "id,month"}, CHECK),
+        ("merge", merging(BASE, ADDED), {"key": ("id",)}, MERGE),
+        ("merge", merging(BASE, ADDED), {"key": ("id",), "rows": "matched", "status": "from"}, MATCHED),
+        ("to-long", sources(WIDE), {"case": "id", "header": ("{measure}_m{month}",)}, TO_LONG),
+        ("to-wide", sources(VISITS), {"case": "id", "occasion": "month", "header": "{measure}_m{month}"}, TO_WIDE),
+        ("to-balanced", sources(PANEL), {"case": "id", "occasion": "month"}, BALANCED),
         ("subset", sources(TWO), {"where": "watch == 1 or g == 2", "columns": "id,w*,g"}, SUBSET),
     ],
 )  # fmt: skip
