@@ -104,6 +104,19 @@ def test_decimal_commas(cells: list[str], type_: str, values: list[object]) -> N
     assert shown == (["1.234"] if "1.234" in cells else [])
 
 
+def test_missing_codes_among_decimal_commas() -> None:
+    found, _ = typed_column("x", texts(["1,5", "-9", "-9,0"]), Variable(missing={"-9": "refused"}), decimal=",")
+    assert (found.cells(), reasons(found)) == ([1.5, None, None], [None, "refused", "refused"])
+
+
+@pytest.mark.parametrize(("strays", "told"), [(1, True), (2, True), (3, True), (4, False)])
+def test_strays_are_told_where_they_are_the_fewer(strays: int, told: bool) -> None:
+    cells = ["1", "2", "3"] + [f"x{at}" for at in range(strays)]
+    found, notes = typed_column("x", texts(cells))
+    assert found.type == "string"
+    assert [note.count for note in notes if note.kind == "stray-text"] == ([strays] if told else [])
+
+
 # -------------------------------------------------------------------- dates
 
 
@@ -121,6 +134,8 @@ def test_decimal_commas(cells: list[str], type_: str, values: list[object]) -> N
         ("1/2/24", "%d/%m/%Y", None),
         ("1/2/2024 ", "%d/%m/%Y", None),
         ("soon", "%d/%m/%Y", None),
+        ("2024-065", "%Y-%j", "2024-03-05"),
+        ("2024-065|5/3/2024", "%Y-%j", None),
         ("2024/03/05", "%d/%m/%Y|%Y/%m/%d", "2024-03-05"),
     ],
 )
