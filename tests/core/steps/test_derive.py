@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 from pathlib import Path
 
 import pytest
@@ -35,6 +36,21 @@ def test_each_may_use_those_before_it_and_the_account_counts_its_cells() -> None
     (note,) = made.account.notes
     assert (note.column, note.count, note.examples) == ("z", 1, ((4, ""),))
     assert made.table.dictionary.of("z").description == "Derived: 8 / y"
+
+
+@pytest.mark.parametrize(
+    ("expression", "cell"),
+    [("'k'", "k"), ("7", 7), ("0.5", 0.5), ("True", True), ("date('2024-03-05')", datetime.date(2024, 3, 5)),
+     ("group_mean(x, by=g)", 2.0), ("upper('k')", "K")],
+)  # fmt: skip
+def test_one_value_for_all_rows(tmp_path: Path, expression: str, cell: object) -> None:
+    made = Derive(expressions=(f"c = {expression}",)).apply(sources(table(x=[1, 3], g=["u", "u"]))).table
+    assert made["c"].cells() == [cell, cell]
+    assert made["c"].stored is None or made["c"].stored.flags.c_contiguous
+    (tmp_path / "a.csv").write_text("x,g\n1,u\n3,u\n")
+    for name in ("b.parquet", "b.csv", "b.jsonl"):
+        lomrix("derive", "a.csv", f"c = {expression}", "--out", name, cwd=tmp_path)
+        lomrix("changes", name, "b.parquet", "--key", "x", cwd=tmp_path, status=0)  # 1 where anything differs
 
 
 def test_replacing_must_be_said() -> None:

@@ -74,7 +74,7 @@ def evaluated(text: str, table: Table | Scope) -> Column:
     text = text.strip()
     # What is beyond the numbers is told as undefined, and not by NumPy on the screen.
     with np.errstate(all="ignore"):
-        return Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text))
+        return Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text)).laid_out()
 
 
 def condition(text: str, table: Table | Scope) -> Column:

@@ -253,6 +253,12 @@ class Column:
         """The only cell of this column, present, in so many rows, which all are one cell of the memory."""
         return Column(self.type, np.broadcast_to(self.values, rows), pool=self.pool)
 
+    def laid_out(self) -> Column:
+        """The column with a place in memory for each row, also where all rows were one cell of it."""
+        if self.stored is None or self.stored.flags.c_contiguous:
+            return self
+        return Column(self.type, np.ascontiguousarray(self.stored), self.why, self.reasons, self.pool)
+
     def part(self, start: int, stop: int) -> Column:
         """The rows from `start` up to `stop`, without copying."""
         why = None if self.why is None else self.why[start:stop]

@@ -84,8 +84,6 @@ class Deriving:
                 todo="Give the new variable another name, or say ‹replace›.",
             )
         column = evaluated(expression, self.scope)
-        if column.stored is not None and not column.stored.flags.c_contiguous:  # a constant is one cell for all rows
-            column = Column.of(column.type, column.stored)
         old = self.table.columns.get(name)
         column = column if old is None else column.fitting(old.type)
         dictionary = self._described(name, expression)
