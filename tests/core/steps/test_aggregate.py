@@ -147,7 +147,7 @@ def test_all_that_is_told_of_a_grouping() -> None:
     }
     assert (made.dictionary.of("g").label, made.dictionary.of("x_mean").level) == ("Vessel", "group")
     assert account.step == "aggregate"
-    assert account.summary == "5 rows became 2 groups by g, 2 to 2 rows each."
+    assert account.summary == "5 rows became 2 groups by g, 2 rows each."
     assert account.facts == {"groups": 2, "rows": 2, "columns": ["x_n", "x_mean", "x_min", "x_max", "x_sum"]}
     assert account.balances[0].parts == (("in a group", 4), ("g missing, in no group", 1))
     # The row in no group has a value that is neither used nor skipped.

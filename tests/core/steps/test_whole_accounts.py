@@ -308,6 +308,14 @@ values in the columns kept: 3 = 3 in the result
 ! : filled from the case in added rows: sex. (1) []"""
 
 
+AGGREGATE = """\
+6 rows became 2 groups by g, 3 rows each.
+rows of p: 6 = 6 in a group
+rows of the result: 2 = 2 groups that the rows show
+[values used] variable | values | skipped as missing | why
+  x | 6 | 0 | none"""
+
+
 @pytest.mark.parametrize(
     ("word", "inputs", "settings", "expected"),
     [
@@ -330,6 +338,7 @@ values in the columns kept: 3 = 3 in the result
             "export", sources(VISITS),
             {"form": "headed", "missing_code": ("auto",), "show_labels": "watch", "columns": "id,watch,sleep"}, HEADED,
         ),
+        ("aggregate", sources(GROUPS), {"by": ("g",), "stat": ("x: mean",)}, AGGREGATE),
         ("compare", sources(GROUPS), {"measure": "x", "between": "g"}, COMPARE),
         ("changes", Inputs(old=OLD, new=NEW), {"key": "id"}, CHANGES),
         ("coverage", sources(VISITS), {"case": "id", "occasion": "month"}, COVERAGE),

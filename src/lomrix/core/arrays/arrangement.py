@@ -57,12 +57,15 @@ class GroupAfterGroup:
     def _filled(self) -> npt.NDArray[np.int64]:
         return np.flatnonzero(self.sizes)
 
+    @cached_property
+    def _starts(self) -> npt.NDArray[np.int64]:
+        return (np.cumsum(self.sizes) - self.sizes)[self._filled]
+
     def total_of(self, values: Array) -> Array:
         """Sum per group of numbers that stand as the values do, added one after the other."""
         result = np.zeros(len(self.sizes), values.dtype)
         if len(self._filled):
-            starts = np.cumsum(self.sizes) - self.sizes
-            result[self._filled] = np.add.reduceat(values, starts[self._filled])
+            result[self._filled] = np.add.reduceat(values, self._starts)
         return result
 
     def beside(self, of_groups: Array) -> Array:

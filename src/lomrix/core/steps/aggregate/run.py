@@ -31,6 +31,7 @@ from lomrix.core.steps.aggregate.settings import STATISTIC, Aggregate
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import HeaderTemplate
+from lomrix.core.table.notes import counted
 from lomrix.core.table.reasons import SUPPRESSED, UNDEFINED
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
@@ -261,12 +262,15 @@ class Grouping:
         filled = number[number > 0]
         used = {variable: self.rows[variable] for variable, _ in self.wanted}
         listing = tuple((name, *self._used(column)) for name, column in used.items())
-        range_ = f", {filled.min():,} to {filled.max():,} rows each" if len(filled) else ""
+        low, high = (int(filled.min()), int(filled.max())) if len(filled) else (0, 0)
+        range_ = f", {counted(low, 'row', 'rows')} each" if low == high else f", {low:,} to {high:,} rows each"
+        range_ = range_ if high else ""
+        groups = counted(self.groups.count, "group", "groups")
         return Account(
             "aggregate",
-            f"{len(self.rows):,} rows became {self.groups.count:,} groups by {by}{range_}."
+            f"{len(self.rows):,} rows became {groups} by {by}{range_}."
             if not self.step.attach
-            else f"{len(made):,} rows got the statistics of their group, {self.groups.count:,} groups by {by}.",
+            else f"{len(made):,} rows got the statistics of their group, {groups} by {by}.",
             (
                 Balance(
                     f"rows of {self.rows.name}", len(self.rows), (("in a group", int(number.sum())), *self._left())
