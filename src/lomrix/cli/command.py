@@ -17,6 +17,7 @@ from lomrix.cli.surroundings import CURRENT, Surroundings
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.step import Aside, Step
+from lomrix.files.hashing import begin_large_hashes
 from lomrix.files.reading import ReadingOptions
 
 
@@ -67,6 +68,8 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
     typer.Exit
         With status 1 where it was done, and found a rule broken.
     """
+    if given.get("out") and not given.get("rehearse"):
+        begin_large_hashes(one for role in step.roles for one in listed(given.get(role.name) or ""))
     from lomrix.job.run import StoppedError, run
     from lomrix.job.task import TABLE, Task
     from lomrix.show.progress import Progress

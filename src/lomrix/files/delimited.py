@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import os
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -16,14 +17,14 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.table import Table
-from lomrix.core.text.reading import FEW_ROWS, typed_chunks
+from lomrix.core.text.reading import FEW_ROWS, Each, typed_chunks
 from lomrix.files import descriptor
 from lomrix.files.delivered import codes_in, delimiter_for, names_beside, names_path, require_distinct_signs
 from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shifted
 from lomrix.files.missing import missing_of
 from lomrix.files.staging import FileSink
-from lomrix.files.text_layout import Layout, found_layout, is_ascii
+from lomrix.files.text_layout import Layout, found_layout
 from lomrix.files.text_lines import Body, body_without_footer, notes_of_lines, require_closed_quotes
 from lomrix.files.text_writer import write_columns
 
@@ -53,17 +54,18 @@ class Reader(FileSource):
             about += notes_of_lines(self.path, layout, len(next(iter(arrays.values()))))
         beside = self.described.dictionary
 
-        def typed(name: str) -> tuple[Column, list[Note]]:
+        def typed(name: str, each: Each = map) -> tuple[Column, list[Note]]:
             variable, form = self.settings.variable(name, beside), self.date_form(name)
             # The text of a column is given back as soon as it is typed.
-            found = typed_chunks(name, arrays.pop(name), variable, form, self.decimal(name))
+            found = typed_chunks(name, arrays.pop(name), variable, form, self.decimal(name), each)
             if len(found[0]) > FEW_ROWS:
                 pa.default_memory_pool().release_unused()
             return found
 
         if any(len(chunks) > FEW_ROWS for chunks in arrays.values()):
-            with ThreadPoolExecutor() as workers:
-                found = list(workers.map(typed, names))
+            # Columns side by side, and within them the parts of each, so that all processors are busy to the end.
+            with ThreadPoolExecutor() as workers, ThreadPoolExecutor(os.cpu_count()) as inner:
+                found = list(workers.map(lambda name: typed(name, inner.map), names))
         else:  # many short columns would only wait for each other
             found = list(map(typed, names))
         columns = {name: column for name, (column, _) in zip(names, found, strict=True)}
@@ -122,7 +124,7 @@ def cells_as_text(
         block_size=BLOCK,
     )  # fmt: skip
     # Plain ASCII is valid UTF-8, so that not every cell need be examined.
-    plain = layout.encoding == "utf-8" and is_ascii(path)
+    plain = layout.encoding == "utf-8" and layout.signs.is_ascii
     content = body.content if body is not None else None if is_plain_name(path) else path.read_bytes()
     source = path if content is None else pa.BufferReader(content)
     convert = pacsv.ConvertOptions(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 from abc import abstractmethod
 from collections.abc import Collection, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import Future
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -18,7 +18,7 @@ from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
 from lomrix.core.wording import in_utf8
 from lomrix.files import descriptor
-from lomrix.files.hashing import ALGORITHM, file_hash
+from lomrix.files.hashing import ALGORITHM, begin_hash
 from lomrix.files.interface import Place, Read, Source
 from lomrix.files.missing import Missing, with_reasons
 from lomrix.files.reading import ReadSettings
@@ -189,9 +189,7 @@ class FileSource(Source):
     def begin_fingerprint(self) -> Future[str]:
         """Begin to compute the hash, while other work goes on."""
         if self._hash is None:
-            workers = ThreadPoolExecutor(1)
-            self._hash = workers.submit(file_hash, self.path)
-            workers.shutdown(wait=False)
+            self._hash = begin_hash(self.path)
         return self._hash
 
 

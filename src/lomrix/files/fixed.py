@@ -73,6 +73,6 @@ def layout(places: tuple[Place, ...], known: Dictionary) -> bytes:
 
 def has_wide_letters(path: Path, encoding: str) -> bool:
     """True where a file in UTF-8 holds letters of several bytes."""
-    from lomrix.files.text_layout import is_ascii
+    from lomrix.files.signs import signs_of
 
-    return encoding == "utf-8" and path.stat().st_size > 0 and not is_ascii(path)
+    return encoding == "utf-8" and not signs_of(path).is_ascii

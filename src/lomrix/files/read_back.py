@@ -18,7 +18,8 @@ from lomrix.core.table.reasons import BLANK, joined_reasons, renumbered
 from lomrix.core.table.table import Table
 from lomrix.files.lines import Place
 from lomrix.files.missing import Missing, with_reasons
-from lomrix.files.text_layout import has_quotes
+from lomrix.files.signs import signs_of
+from lomrix.files.text_layout import HEAD, quotes_below
 from lomrix.files.text_of_cells import in_form
 from lomrix.files.text_writer import AS_ALWAYS, NO_CODES, Codes, delimiter_of
 
@@ -68,6 +69,8 @@ def compared_with_file(
         expected = {name: readable(column) for name, column in table.columns.items()}
     else:
         expected = {name: in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
+    with path.open("rb") as file:
+        has_quotes = quotes_below(signs_of(path), file.read(HEAD)) > 0
     read = pacsv.read_csv(
         path,
         pacsv.ReadOptions(
@@ -75,7 +78,7 @@ def compared_with_file(
         ),
         pacsv.ParseOptions(
             delimiter=delimiter or delimiter_of(final),
-            newlines_in_values=has_quotes(path),
+            newlines_in_values=has_quotes,
             ignore_empty_lines=len(names) > 1,
         ),
         pacsv.ConvertOptions(

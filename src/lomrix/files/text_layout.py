@@ -5,22 +5,19 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-import mmap
 import re
 import statistics
 from dataclasses import dataclass
 from pathlib import Path
-
-import numpy as np
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note
 from lomrix.files import descriptor
 from lomrix.files.header_rows import HEAD_ROWS, ROWS_BELOW, Header, found_header
 from lomrix.files.reading import ReadSettings
+from lomrix.files.signs import Signs, signs_of
 
 HEAD = 1 << 22
-ASCII_STEP = 1 << 24
 # Signs in which the first lines mostly stand.
 FIRST_LINES = 1 << 16
 # A line of more columns than this is hardly a header.
@@ -46,8 +43,10 @@ class Layout:
         Its header.
     notes
         What a person should look at.
-    has_quotes
-        Whether cells may stand in quotation marks, and so hold line breaks.
+    signs
+        What its bytes are.
+    quotes_below
+        Quotation marks below the header.
     is_empty_below
         Whether there is no row of data.
     lines_above, rows_above
@@ -58,10 +57,16 @@ class Layout:
     delimiter: str
     names: list[str]
     notes: tuple[Note, ...]
-    has_quotes: bool
+    signs: Signs
+    quotes_below: int
     is_empty_below: bool
     lines_above: int = 1
     rows_above: int = 1
+
+    @property
+    def has_quotes(self) -> bool:
+        """True where cells may stand in quotation marks, and so hold line breaks."""
+        return self.quotes_below > 0
 
 
 def found_layout(path: Path, settings: ReadSettings) -> Layout:
@@ -114,7 +119,15 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
         notes = (*notes, Note(told, kind="encoding"))
     # In a file of one column an empty line is a row.
     is_empty = len(head) < HEAD and not any(row or len(names) == 1 for row in rows[header.last + 1 :])
-    return Layout(encoding, delimiter, names, notes, has_quotes(path), is_empty, ends[header.last], header.last + 1)
+    signs = signs_of(path)
+    below = quotes_below(signs, head)
+    return Layout(encoding, delimiter, names, notes, signs, below, is_empty, ends[header.last], header.last + 1)
+
+
+def quotes_below(signs: Signs, head: bytes) -> int:
+    """Quotation marks below the header: those around its names say nothing of the cells, unless one is left open."""
+    in_header = head[: max(head.find(b"\n"), 0)].count(b'"')
+    return signs.quotes - in_header if in_header % 2 == 0 else signs.quotes
 
 
 def head_rows(text: str, delimiter: str, path: Path, at_least: int) -> tuple[list[list[str]], list[int]]:
@@ -234,21 +247,3 @@ def column_names(header: Header, path: Path) -> tuple[list[str], tuple[Note, ...
             )
         seen[name] = place
     return names, tuple(notes)
-
-
-def has_quotes(path: Path) -> bool:
-    """True where the file has a quotation mark below its header, so that a cell may hold a line break."""
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
-        line_end = max(whole.find(b"\n"), 0)
-        # A header whose names stand in quotation marks says nothing of the cells, unless one holds a line break.
-        start = line_end if whole[:line_end].count(b'"') % 2 == 0 else 0
-        return whole.find(b'"', start) >= 0
-
-
-def is_ascii(path: Path) -> bool:
-    """True where the file has no byte above 127."""
-    with path.open("rb") as file, mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as whole:
-        raw = np.frombuffer(whole, np.uint8)
-        found = all(raw[start : start + ASCII_STEP].max() < 128 for start in range(0, len(raw), ASCII_STEP))
-        del raw
-    return found

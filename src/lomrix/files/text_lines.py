@@ -7,14 +7,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.files.header_rows import FOOTER_ROWS, footer_length, footer_note
 from lomrix.files.text_layout import Layout
 
-PART = 1 << 20
 MOST_SHOWN = 5
 OPEN = "A quotation mark is left open in {}, or closed where the cell goes on."
 TODO = "Close it, take it out, or write it twice inside a cell, in a copy of the file."
@@ -69,7 +66,7 @@ def require_closed_quotes(path: Path, layout: Layout) -> None:
     FileError
         Naming the row in which it was opened.
     """
-    if byte_count(path, b'"') % 2:
+    if layout.signs.quotes % 2:
         for _ in strict_rows(path, layout):
             pass
 
@@ -112,7 +109,7 @@ def notes_of_lines(path: Path, layout: Layout, rows: int) -> list[Note]:
     FileError
         Where a quotation mark is left open and closed by the next one, rows further down.
     """
-    if not may_differ(path, layout, rows):
+    if not may_differ(layout, rows):
         return []
     blank, swallowed = list[int](), list[int]()
     width = len(layout.names)
@@ -135,11 +132,11 @@ def notes_of_lines(path: Path, layout: Layout, rows: int) -> list[Note]:
     return notes
 
 
-def may_differ(path: Path, layout: Layout, rows: int) -> bool:
+def may_differ(layout: Layout, rows: int) -> bool:
     """False where each line is a row, which costs no look at the rows."""
     if layout.encoding.lower().replace("_", "-").startswith(("utf-16", "utf-32")):
         return True
-    lines = byte_count(path, b"\n")
+    lines = layout.signs.line_feeds
     # The last line may end with the file; a file of carriage returns has no line feed at all.
     return lines > 0 and lines - rows - layout.lines_above not in (-1, 0)
 
@@ -147,12 +144,3 @@ def may_differ(path: Path, layout: Layout, rows: int) -> bool:
 def holds_rows(cell: str, delimiter: str, width: int) -> bool:
     """True where a line inside a cell has as many parts as the table has columns."""
     return width > 1 and any(line.count(delimiter) == width - 1 for line in cell.splitlines()[1:])
-
-
-def byte_count(path: Path, sign: bytes) -> int:
-    """How often a byte stands in a file."""
-    part, found = np.empty(PART, np.uint8), 0
-    with path.open("rb") as file:
-        while count := file.readinto(part.data):
-            found += int(np.count_nonzero(part[:count] == sign[0]))
-    return found

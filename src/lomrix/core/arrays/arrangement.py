@@ -1,7 +1,8 @@
-"""Values by group, as they come or group after group: adding them up, and a number of each group beside its values."""
+"""Values by group, as they come or group after group: adding up what is made of them."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -9,6 +10,12 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
+
+Numbers = npt.NDArray[np.float64]
+# Of values, and of a number of each value's group beside it, what is to be added up, one or several of it.
+Made = Callable[[Array, Array], Sequence[Array]]
+# Values that are worked on together, so that they and what is made of them stay in the processor's cache.
+BLOCK = 1 << 16
 
 
 @dataclass(frozen=True)
@@ -29,13 +36,25 @@ class AsTheyCome:
     codes: npt.NDArray[np.int64]
     count: int
 
-    def total_of(self, values: Array) -> Array:
-        """Sum per group of numbers that stand as the values do, added one after the other."""
-        return np.asarray(np.bincount(self.codes, weights=values, minlength=self.count), dtype=np.float64)
+    def totals_of(self, made: Made, beside: Array | None = None) -> list[Numbers]:
+        """Sums per group.
 
-    def beside(self, of_groups: Array) -> Array:
-        """A number of each group beside its values."""
-        return np.asarray(of_groups[self.codes])
+        Parameters
+        ----------
+        made
+            What is added up, of values and what stands beside them.
+        beside
+            A number of each group; 0 where None.
+        """
+        beside = np.zeros(self.count) if beside is None else beside
+        totals: list[Numbers] = []
+        block = max(BLOCK, 4 * self.count)
+        for at in range(0, max(len(self.values), 1), block):
+            codes = self.codes[at : at + block]
+            parts = made(self.values[at : at + block], beside[codes])
+            sums = [np.asarray(np.bincount(codes, part, self.count), dtype=np.float64) for part in parts]
+            totals = [total + more for total, more in zip(totals, sums, strict=True)] if at else sums
+        return totals
 
 
 @dataclass
@@ -61,16 +80,16 @@ class GroupAfterGroup:
     def _starts(self) -> npt.NDArray[np.int64]:
         return (np.cumsum(self.sizes) - self.sizes)[self._filled]
 
-    def total_of(self, values: Array) -> Array:
-        """Sum per group of numbers that stand as the values do, added one after the other."""
-        result = np.zeros(len(self.sizes), values.dtype)
+    def totals_of(self, made: Made, beside: Array | None = None) -> list[Numbers]:
+        """Sums per group of what is made of the values and of a number of each group beside them."""
+        beside = np.zeros(1) if beside is None else np.repeat(beside, self.sizes)
+        return [self._added_up(part) for part in made(self.values, beside)]
+
+    def _added_up(self, values: Array) -> Numbers:
+        result = np.zeros(len(self.sizes))
         if len(self._filled):
             result[self._filled] = np.add.reduceat(values, self._starts)
         return result
-
-    def beside(self, of_groups: Array) -> Array:
-        """A number of each group beside its values."""
-        return np.repeat(of_groups, self.sizes)
 
 
 Arrangement = AsTheyCome | GroupAfterGroup

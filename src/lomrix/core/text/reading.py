@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -31,6 +32,8 @@ GLANCE = 12
 # Columns of up to so many rows are put together at once.
 FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
+# As `map` does.
+Each = Callable[[Callable[[pa.Array], Column | None], Iterable[pa.Array]], Iterable[Column | None]]
 
 
 @dataclass
@@ -420,14 +423,20 @@ def typed_column(
 
 
 def typed_chunks(
-    name: str, chunks: pa.ChunkedArray, variable: Variable = NOTHING_KNOWN, date_format: str = "", decimal: str = "."
+    name: str,
+    chunks: pa.ChunkedArray,
+    variable: Variable = NOTHING_KNOWN,
+    date_format: str = "",
+    decimal: str = ".",
+    each: Each = map,
 ) -> tuple[Column, list[Note]]:
     """Turn text cells that come in several Arrow arrays into one typed column, as `typed_column` does for one.
 
-    Plain numbers are cast array by array, which spares putting all of their text together first.
+    Plain numbers are cast array by array, which spares putting all of their text together first; `each` may do so
+    side by side.
     """
     if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == ".":
-        column = _plain_numbers(name, chunks, variable)
+        column = _plain_numbers(name, chunks, variable, each)
         if column is not None:
             return column, []
     whole = chunks.cast(pa.large_string()).combine_chunks()
@@ -436,7 +445,7 @@ def typed_chunks(
     return typed_column(name, whole, variable, date_format, decimal)
 
 
-def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable) -> Column | None:
+def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each: Each) -> Column | None:
     """A column whose every cell is a plain number or a blank; None where one is not."""
     if variable.type not in (None, "integer", "number"):
         return None
@@ -444,10 +453,12 @@ def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable) -> Co
     type_ = variable.type or likely_number(Reading(name, largest, variable).sample_kinds(GLANCE))
     if type_ is None:
         return None
+
+    def cast(chunk: pa.Array) -> Column | None:
+        return None if text_bytes.has_byte(chunk, b" ") else Reading(name, chunk, variable)._cast(type_)
+
     parts = []
-    for chunk in chunks.chunks:
-        reading = Reading(name, chunk, variable)
-        column = None if text_bytes.has_byte(chunk, b" ") else reading._cast(type_)
+    for column in each(cast, chunks.chunks):
         if column is None or column.type != type_:
             return None
         parts.append(column)
