@@ -184,24 +184,43 @@ def test_a_request_to_end_leaves_nothing_behind(files: Path) -> None:
     assert sorted(path.name for path in files.iterdir()) == ["base.csv", "k", "more.csv", "slow"]
 
 
-def test_standard_output_that_is_full_or_gone(files: Path) -> None:
-    program = Path(sys.executable).parent / "lomrix"
-    full = subprocess.run(
-        f"{program} subset base.csv --out - > /dev/full",
-        shell=True,
-        cwd=files,
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert full.returncode == 3
-    assert "standard output cannot be written" in full.stderr
-    gone = subprocess.run(
-        f"{program} subset base.csv --out o.csv | true; exit ${{PIPESTATUS[0]}}", shell=True, executable="/bin/bash",
-        cwd=files, capture_output=True, text=True, check=False,
+LOST, DATA_LOST = "error  Standard output cannot be written.", "error  standard output cannot be written."
+
+
+STREAMS = [
+    ("subset base.csv --out - > /dev/full", 3, DATA_LOST),
+    ("subset base.csv --out o.csv > /dev/full", 3, LOST),
+    ("subset base.csv --json > /dev/full", 3, LOST),
+    ("subset none.csv --json > /dev/full", 3, LOST),
+    ("--help > /dev/full", 3, LOST),
+    ("nothing --json > /dev/full", 3, LOST),
+    ("subset base.csv >&-", 3, LOST),
+    ("subset base.csv --out - >&-", 3, DATA_LOST),
+    ("subset base.csv --quiet --out o.csv >&- 2>&-", 0, ""),
+    ("subset none.csv 2>&-", 3, ""),
+    ("subset none.csv 2> /dev/full", 3, ""),
+    ("profile - <&-", 3, "error  input.csv is empty."),
+]
+PIPES = ["subset base.csv --out o.csv", "subset base.csv --out - --quiet", "derive --functions", "--help"]
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "told", "unbuffered"),
+    [
+        *[(*one, unbuffered) for one in STREAMS for unbuffered in ("", "1")],
+        *[(f"{words} | true; exit ${{PIPESTATUS[0]}}", 0, "", "") for words in PIPES],
+    ],
+)
+def test_standard_streams_that_are_full_closed_or_gone(
+    files: Path, words: str, status: int, told: str, unbuffered: str
+) -> None:
+    done = subprocess.run(
+        f"{Path(sys.executable).parent / 'lomrix'} {words}", shell=True, executable="/bin/bash", cwd=files,
+        capture_output=True, text=True, check=False, env={**os.environ, "PYTHONUNBUFFERED": unbuffered},
     )  # fmt: skip
-    assert gone.returncode == 0
-    assert (files / "o.csv").exists()
+    assert (done.returncode, done.stderr.split("\n")[0]) == (status, told)
+    assert done.stderr.count("error") == bool(told)
+    assert (files / "o.csv").exists() == ("o.csv" in words)
 
 
 def test_standard_input_behaves_as_a_path_does(files: Path) -> None:

@@ -5,15 +5,15 @@ from __future__ import annotations
 import contextlib
 import inspect
 import os
-import sys
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import typer
 
 from lomrix.cli.options import of_step
+from lomrix.cli.report_stream import OutputLostError
 from lomrix.cli.study import Study, found_study, with_study
-from lomrix.cli.surroundings import CURRENT, Surroundings
+from lomrix.cli.surroundings import CURRENT
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.step import Aside, Step
@@ -102,12 +102,8 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
         with Progress(len(inputs) + 2, watched) as progress:
             outcome = run(task, around.streams(), progress.stage)
     except StoppedError as stopped:
-        if not voice.json and not voice.quiet:
-            from lomrix.cli.telling import written_line
-            from lomrix.show.terminal import ending_view
-
-            voice.show(ending_view([written_line(one) for one in stopped.written], []))
-        raise stopped.error from stopped
+        voice.tell_stop(stopped.written, stopped.notes)
+        raise
     voice.tell(outcome, study.line)
     if outcome.result.account.facts.get("broken"):
         raise typer.Exit(1)
@@ -149,11 +145,8 @@ def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
     except LomrixError as error:
         voice.tell_error(error, reference)
         raise typer.Exit(error.exit_status) from None
-    except typer.Exit:
+    except (typer.Exit, OutputLostError):
         raise
-    except BrokenPipeError:
-        give_up_output(voice.surroundings)
-        raise typer.Exit(0) from None
     except Exception as error:
         if os.environ.get("LOMRIX_DEBUG"):
             raise
@@ -164,9 +157,3 @@ def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
         told.exit_status = 70
         voice.tell_error(told, reference)
         raise typer.Exit(told.exit_status) from None
-
-
-def give_up_output(surroundings: Surroundings) -> None:
-    """The reader of our output went away, which is its right; nothing more is written to it."""
-    if surroundings.stdout is sys.stdout:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

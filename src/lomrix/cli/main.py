@@ -19,6 +19,7 @@ import typer
 from typer.core import TyperGroup
 
 import lomrix
+from lomrix.cli.report_stream import OutputLostError
 from lomrix.cli.surroundings import CURRENT, Surroundings
 from lomrix.core.steps.registry import ENTRIES, entry_of
 
@@ -162,20 +163,34 @@ def run(surroundings: Surroundings) -> int:
     token = CURRENT.set(surroundings)
     try:
         with contextlib.redirect_stdout(surroundings.stdout), contextlib.redirect_stderr(surroundings.stderr):
-            program = typer.main.get_command(app)
-            status = program.main(list(surroundings.arguments), prog_name="lomrix", standalone_mode=False)
-        return status if isinstance(status, int) else 0
-    except AnyLineError as error:
-        if type(error).__name__ == "NoArgsIsHelpError":
-            print(error.format_message(), file=surroundings.stdout)
-            return 2
-        tell_wrong_line(error, surroundings)
-        return 2
+            status = run_command(surroundings)
+            # That data could not go out was told, and would be told again.
+            if status != 3 or "-" not in surroundings.arguments:
+                surroundings.stdout.flush()
+        return status
+    except OutputLostError as error:
+        tell_lost_output(error, surroundings)
+        return 3
     except (typer.Abort, KeyboardInterrupt):
         print("stopped; what was not finished was not written", file=surroundings.stderr)
         return 130
     finally:
         CURRENT.reset(token)
+
+
+def run_command(surroundings: Surroundings) -> int:
+    """Run what the arguments say; what is wrong with them is told."""
+    try:
+        status = typer.main.get_command(app).main(
+            list(surroundings.arguments), prog_name="lomrix", standalone_mode=False
+        )
+        return status if isinstance(status, int) else 0
+    except AnyLineError as error:
+        if type(error).__name__ == "NoArgsIsHelpError":
+            print(error.format_message(), file=surroundings.stdout)
+        else:
+            tell_wrong_line(error, surroundings)
+        return 2
 
 
 def tell_wrong_line(error: Any, surroundings: Surroundings) -> None:
@@ -188,6 +203,15 @@ def tell_wrong_line(error: Any, surroundings: Surroundings) -> None:
     path = context.command_path if context is not None else "lomrix"
     told = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
     Voice(surroundings, json="--json" in surroundings.arguments).tell_error(told)
+
+
+def tell_lost_output(error: OutputLostError, surroundings: Surroundings) -> None:
+    """Tell that the report could not be told."""
+    from lomrix.cli.telling import Voice
+    from lomrix.core.errors import FileError
+
+    todo = "Send the report elsewhere. Files that were asked for are written before it; look which of them stand."
+    Voice(surroundings).tell_error(FileError("Standard output cannot be written.", where=str(error), todo=todo))
 
 
 def stop(number: int, frame: object) -> None:
@@ -207,6 +231,6 @@ def main() -> None:
     signal.signal(signal.SIGTERM, stop)
     status = run(Surroundings.of_process())
     for stream in (sys.stdout, sys.stderr):
-        with contextlib.suppress(BrokenPipeError, ValueError):
+        with contextlib.suppress(OSError, ValueError):
             stream.flush()
     os._exit(status)

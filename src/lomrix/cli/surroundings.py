@@ -8,7 +8,9 @@ import sys
 from collections.abc import Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass
-from typing import IO, TYPE_CHECKING, TextIO
+from typing import IO, TYPE_CHECKING, TextIO, cast
+
+from lomrix.cli.report_stream import ReportStream, open_closed_streams
 
 if TYPE_CHECKING:
     from lomrix.job.streams import Streams
@@ -50,9 +52,11 @@ class Surroundings:
     @classmethod
     def of_process(cls) -> Surroundings:
         """Those of the running process."""
+        open_closed_streams()
         colour = not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
         return cls(
-            sys.argv[1:], sys.stdin.buffer, sys.stdout, sys.stderr, sys.stdout.buffer,
+            sys.argv[1:], sys.stdin.buffer, cast(TextIO, ReportStream(sys.stdout)),
+            cast(TextIO, ReportStream(sys.stderr, is_needed=False)), sys.stdout.buffer,
             shutil.get_terminal_size().columns, sys.stdout.isatty(), sys.stderr.isatty(), colour,
         )  # fmt: skip
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from lomrix.cli.face import proposed, said, told_account, told_error, told_listing, told_note, typed
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from rich.console import RenderableType
 
     from lomrix.core.steps.account import Listing
+    from lomrix.core.table.notes import Note
     from lomrix.core.table.table import Table
     from lomrix.job.outputs import Written
     from lomrix.job.run import Outcome
@@ -75,12 +76,26 @@ class Voice:
             content: dict[str, object] = {"what": told.what, "where": told.where, "next": told.todo}
             if told.pointer is not None:
                 content["at"] = told.pointer
+            if notes := getattr(error, "notes", ()):
+                content["notes"] = [{"source": name, **told_note(note).to_json()} for name, note in notes]
             self.print_json({"error": content, "status": told.exit_status})
             return
         from lomrix.show.terminal import error_view
 
         console = self.surroundings.screen(errors=True).console()
         console.print(error_view(told), soft_wrap=True)
+
+    def tell_stop(self, written: Sequence[Written], notes: Sequence[tuple[str, Note]]) -> None:
+        """Tell a person what an error leaves behind, and what there is to look at, before the error itself."""
+        if self.json or self.quiet:
+            return
+        from lomrix.show import terminal
+
+        if written:
+            self.show(terminal.ending_view([written_line(one) for one in written], []))
+        if notes:
+            told = [(name, told_note(note)) for name, note in notes]
+            replace(self, to_errors=True).show(terminal.notes_view(told))
 
     def tell(self, outcome: Outcome, study: str = "") -> None:
         """Tell the outcome of a task, and what of the study file counted."""

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import contextlib
+import re
 import tempfile
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import pyarrow as pa
 
-from lomrix.core.errors import DataError
+from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.step import Result
 from lomrix.core.table.notes import Note
@@ -60,12 +61,23 @@ class Outcome:
     made: Table | None = None
 
 
-@dataclass
-class StoppedError(Exception):
-    """A step that stopped, after which what helps to mend the data was written all the same."""
+class StoppedError(LomrixError):
+    """A step that stopped, with what helps to mend the data.
 
-    error: DataError
-    written: list[Written] = field(default_factory=list)
+    Parameters
+    ----------
+    error
+        Why it stopped.
+    written
+        What was written all the same.
+    notes
+        What the reading found in the columns that the error names, with the name of the table.
+    """
+
+    def __init__(self, error: LomrixError, written: Sequence[Written], notes: Sequence[tuple[str, Note]]) -> None:
+        super().__init__(error.what, where=error.where, todo=error.todo, proposal=error.proposal)
+        self.exit_status, self.pointer = error.exit_status, error.pointer
+        self.written, self.notes = written, notes
 
 
 def run(
@@ -97,7 +109,7 @@ def run(
     Raises
     ------
     LomrixError
-        Where it could not be done; nothing was written then, but for a StoppedError.
+        Where it could not be done; nothing was written then, but for what a StoppedError names.
     """
     with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as opened:
         folder = Path(name)
@@ -114,11 +126,9 @@ def run(
         stage(task.step.word)
         try:
             result = task.step.apply(tables, task.wanted)
-        except DataError as error:
-            written = write_extras(outputs, error.extras, stage)
-            if written:
-                raise StoppedError(error, written) from error
-            raise
+        except LomrixError as error:
+            written = write_extras(outputs, error.extras, stage) if isinstance(error, DataError) else []
+            raise StoppedError(error, written, notes_of(error, inputs.notes)) from error
         require(result.table, result.account)
         if "prepared" in result.extras:
             for sink in outputs.sinks.values():
@@ -143,6 +153,16 @@ def run(
         notes = (*inputs.notes, *outputs.losses(result.table), *outputs.notes())
         placed = tuple(outputs.commit())
         return Outcome(task, result, sources, notes, placed, compared, tuple(not_drawn), made=made)
+
+
+def notes_of(error: LomrixError, notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
+    """Of what the reading found, that about columns which an error names."""
+    words = set(re.findall(r"\w+", f"{error.what} {error.where}"))
+    return [
+        (name, note)
+        for name, note in notes
+        if note.column and not note.done and {*re.findall(r"\w+", note.column)} <= words
+    ]
 
 
 def write_extras(outputs: Outputs, extras: Mapping[str, object], stage: Callable[[str], None]) -> list[Written]:

@@ -76,11 +76,10 @@ class StreamSink(FileSink):
         stream = self.stream
 
         def copy() -> None:
-            with self.staged.open("rb") as file:
+            with self.staged.open("rb") as file, contextlib.suppress(BrokenPipeError):
                 shutil.copyfileobj(file, stream)
-            stream.flush()
+                stream.flush()
 
-        with contextlib.suppress(BrokenPipeError):
-            guarded(Path("standard output"), "write", copy)
+        guarded(Path("standard output"), "write", copy)
         self.discard()
         return ()

@@ -40,14 +40,6 @@ GATHERED = {"token": "texts are taken as missing among the values", "blanks-arou
 MOST_IN_A_LINE = 3
 
 
-class PatientConsole(Console):
-    """A console that leaves it to the program what to do where its reader goes away."""
-
-    def on_broken_pipe(self) -> None:
-        """Tell the program."""
-        raise BrokenPipeError
-
-
 @dataclass(frozen=True)
 class Screen:
     """Where a person reads.
@@ -78,7 +70,7 @@ class Screen:
     def console(self) -> Console:
         """A console that colours only a terminal."""
         width = self.room or NO_LIMIT
-        return PatientConsole(
+        return Console(
             file=self.stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False,
             force_terminal=self.is_terminal, no_color=not self.colour,
             color_system="auto" if self.is_terminal and self.colour else None,
@@ -116,9 +108,14 @@ def account_view(
         parts += [note_line(source, note, "  · ", quiet=True) for source, note in done]
     looks = [(source, note) for source, note in told if not note.done]
     if looks:
-        parts += [Text(), Text("look at", style="bold yellow")]
-        parts += [note_line(source, note, "  ! ") for source, note in gathered(looks)]
+        parts += [Text(), notes_view(looks)]
     return Group(*parts)
+
+
+def notes_view(notes: Sequence[tuple[str, Note]]) -> RenderableType:
+    """What a person should look at."""
+    lines = [note_line(source, note, "  ! ") for source, note in gathered(notes)]
+    return Group(Text("look at", style="bold yellow"), *lines)
 
 
 def gathered(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:

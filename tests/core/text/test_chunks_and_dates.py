@@ -220,7 +220,8 @@ def test_columns_that_are_just_text_have_no_strays(cells: list[str]) -> None:
     [
         (["1,5", "2", "x,y"], "decimal-comma", "looks like numbers with a decimal comma; if it is, say", [0]),
         (["2024-03-05T10:00Z", "2024-03-05 10:00:00+02:00"], "offset", "moments with an offset", [0, 1]),
-        (["05", "12", "130"], "digits-kept", "say ‹type=x=number›", [0]),
+        (["05", "12", "130"], "digits-kept", "say ‹type=x=integer›", [0]),
+        (["05", "12.5", "130"], "digits-kept", "say ‹type=x=number›", [0]),
         (["31/12/2024", "05/06/2024", "?"], "unclear-date", "say ‹type=x=date:%d/%m/%Y›", [0, 1]),
         (["31/12/2024 10:00", "5/6/2024 9:00"], "unclear-date", "‹type=x=datetime:%d/%m/%Y %H:%M›", [0, 1]),
     ],

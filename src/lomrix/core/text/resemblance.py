@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -15,6 +16,7 @@ from lomrix.core.text.dates import likely_form
 
 # A column resembles what at least this share of its present cells look like.
 MOSTLY = 0.5
+NEARLY_ALL = 0.75
 
 
 @dataclass(frozen=True)
@@ -68,9 +70,14 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Res
     if share("moment-with-offset") >= MOSTLY:
         text = "moments with an offset from universal time stay text."
         return Resemblance("offset", text, rules.WITH_OFFSET)
-    if share("keep") and numbers >= MOSTLY and len({len(text.strip()) for text in counts}) > 1:
+    kept = sum(count for text, count in counts.items() if kinds[text] == "keep")
+    # Ids of one length begin with zeros where they are small; the only cell of many that does is hardly one of them.
+    is_no_id = (kept == 1 and numbers >= NEARLY_ALL) or len({len(text.strip()) for text in counts}) > 1
+    if kept and numbers >= MOSTLY and is_no_id:
         text = "stays text because of cells with leading zeros or over 15 digits, as ids have; "
-        text += f"if they are numbers, say ‹type={name}=number›"
+        # Whole numbers of up to 18 digits are held to the last digit.
+        type_ = "integer" if all(re.fullmatch(rules.WHOLE, text.strip()) for text in counts) else "number"
+        text += f"if they are numbers, say ‹type={name}={type_}›"
         return Resemblance("digits-kept", text, f"{rules.LEADING_ZERO}|{rules.LONG_WHOLE}")
     others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
     if share("unclear-date", "text") >= MOSTLY and (form := likely_form(others)):

@@ -109,7 +109,7 @@ class Grouping:
             raise UsageError(
                 f"The {name} of {variable} cannot be computed: it is {type_}.",
                 todo=f"Of type {type_} ask {' '.join(allowed_of(type_))}. If {variable} should be numbers, "
-                "the notes of the reading name the cells that keep it from that.",
+                "check names the cells that keep it from that.",
             )
 
     @cached_property

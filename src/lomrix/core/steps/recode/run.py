@@ -22,7 +22,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import without_point
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.scale import span_of
 from lomrix.core.table.selection import chosen_columns
@@ -275,12 +275,15 @@ class Recoded:
                     )
                 )
             before, now = self.before[change.column], made[change.into]
+            if change.unmapped and self.step.others == "keep" and now.type == "string" != before.type:
+                text = f"was {before.type} and is text now, with the values that were kept: not every new value is one."
+                notes.append(Note(text, change.column, kind="type-changed"))
             same = int(np.count_nonzero(same_cells(before, now)))
             parts = (("changed", change.changed), ("as they were", same))
             balances.append(Balance(f"cells of {change.into}", len(before), parts))
         names = ", ".join(dict.fromkeys(change.into for change in self.changes))
         facts = {"columns": [change.into for change in self.changes]}
-        summary = f"{sum(change.changed for change in self.changes):,} cells changed in {names}."
+        summary = f"{counted(sum(change.changed for change in self.changes), 'cell', 'cells')} changed in {names}."
         return Account("recode", summary, tuple(balances), facts, tuple(listings), tuple(notes))
 
 

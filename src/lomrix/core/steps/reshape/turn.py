@@ -214,7 +214,7 @@ class Turn:
             f"The measure {measure} is not of one type over its occasions.",
             where=", ".join(f"{name} is {type_}" for name, type_ in types.items()),
             todo=f"Mend the cells that keep {', '.join(texts) or 'one of them'} from being numbers "
-            "(the notes of the reading name them), or name them as missing codes in the dictionary.",
+            "(check names them), or name them as missing codes in the dictionary.",
         )
 
     # -------------------------------------------------------------------- rows
