@@ -16,7 +16,7 @@ from lomrix.files.interface import Read
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import source_of
 from lomrix.files.workbook_writer import require_fitting
-from tests.tables import lomrix
+from tests.tables import lomrix, reasons
 
 
 def read(path: Path, sheet: str = "") -> Read:
@@ -46,6 +46,26 @@ def test_title_lines_dates_and_whole_numbers(tmp_path: Path) -> None:
         read(tmp_path / "b.xlsx", "Nowhere")
 
 
+def open_document(path: Path, rows: str) -> None:
+    name = "urn:oasis:names:tc:opendocument:xmlns"
+    content = (
+        f'<?xml version="1.0"?><office:document-content xmlns:office="{name}:office:1.0" '
+        f'xmlns:table="{name}:table:1.0" xmlns:text="{name}:text:1.0" xmlns:calcext="urn:org:calcext" '
+        'office:version="1.2"><office:body>'
+        f'<office:spreadsheet><table:table table:name="A">{rows}</table:table></office:spreadsheet></office:body>'
+        "</office:document-content>"
+    )
+    kind = "application/vnd.oasis.opendocument.spreadsheet"
+    with zipfile.ZipFile(path, "w") as book:
+        book.writestr("mimetype", kind)
+        book.writestr("content.xml", content)
+        book.writestr("META-INF/manifest.xml", f'<manifest:manifest xmlns:manifest="{name}:manifest:1.0"/>')
+
+
+def cell(text: str, kind: str = 'office:value-type="string"', more: str = "") -> str:
+    return f"<table:table-cell {kind} {more}><text:p>{text}</text:p></table:table-cell>"
+
+
 def test_an_open_document_sheet(tmp_path: Path) -> None:
     cells = [["id", "x", "on"], ["01", "2.5", "2024-03-05"]]
     kinds = {1: 'office:value-type="float" office:value="{}"', 2: 'office:value-type="date" office:date-value="{}"'}
@@ -53,23 +73,40 @@ def test_an_open_document_sheet(tmp_path: Path) -> None:
     for at, line in enumerate(cells):
         made = ""
         for place, text in enumerate(line):
-            kind = kinds[place].format(text) if at and place in kinds else 'office:value-type="string"'
-            made += f"<table:table-cell {kind}><text:p>{text}</text:p></table:table-cell>"
+            made += cell(text, kinds[place].format(text)) if at and place in kinds else cell(text)
         rows += f"<table:table-row>{made}</table:table-row>"
-    name = "urn:oasis:names:tc:opendocument:xmlns"
-    content = (
-        f'<?xml version="1.0"?><office:document-content xmlns:office="{name}:office:1.0" '
-        f'xmlns:table="{name}:table:1.0" xmlns:text="{name}:text:1.0" office:version="1.2"><office:body>'
-        f'<office:spreadsheet><table:table table:name="A">{rows}</table:table></office:spreadsheet></office:body>'
-        "</office:document-content>"
-    )
-    kind = "application/vnd.oasis.opendocument.spreadsheet"
-    with zipfile.ZipFile(tmp_path / "b.ods", "w") as book:
-        book.writestr("mimetype", kind)
-        book.writestr("content.xml", content)
-        book.writestr("META-INF/manifest.xml", f'<manifest:manifest xmlns:manifest="{name}:manifest:1.0"/>')
+    open_document(tmp_path / "b.ods", rows)
     table = read(tmp_path / "b.ods").table
     assert [table[name].cells() for name in table.names] == [["01"], [2.5], [datetime.date(2024, 3, 5)]]
+
+
+def test_errors_of_a_sheet_are_reasons(tmp_path: Path) -> None:
+    book = xlsxwriter.Workbook(str(tmp_path / "b.xlsx"))
+    book.add_worksheet("First").write(0, 0, "x")
+    sheet = book.add_worksheet("Rates & more")
+    sheet.write_row(0, 0, ["id", "x", "y"])
+    sheet.write_row(1, 0, [1, 2.5])
+    sheet.write_formula(1, 2, "=1/0", None, "#DIV/0!")
+    sheet.write_row(3, 0, [3])
+    sheet.write_formula(3, 1, "=A9", None, "#N/A")
+    sheet.write_row(3, 2, [7])
+    book.close()
+    found = read(tmp_path / "b.xlsx", "Rates & more")
+    assert [reasons(found.table[name]) for name in ("x", "y")] == [[None, "blank", "#N/A"], ["#DIV/0!", "blank", None]]
+    assert [note.text for note in found.notes if note.kind == "token"] == [
+        '"#N/A" is taken as missing among the values, once.',
+        '"#DIV/0!" is taken as missing among the values, once.',
+    ]
+    error = cell("#DIV/0!", 'office:value-type="string" office:string-value="" calcext:value-type="error"')
+    number = 'office:value-type="float" office:value="4"'
+    rows = f"<table:table-row>{cell('id')}{cell('x')}{cell('y')}{cell('z')}</table:table-row>"
+    more = 'table:number-columns-repeated="2"'
+    line = f"<table:table-row table:number-rows-repeated='2'>{cell('4', number, more)}{cell('4', number, more)}"
+    rows += f"{line}</table:table-row><table:table-row>{cell('4', number, more)}{error}{cell('4', number)}"
+    open_document(tmp_path / "b.ods", f"{rows}</table:table-row>")
+    table = read(tmp_path / "b.ods").table
+    assert [table[name].cells() for name in table.names] == [[4, 4, 4], [4, 4, 4], [4, 4, None], [4, 4, 4]]
+    assert reasons(table["y"]) == [None, None, "#DIV/0!"]
 
 
 def test_what_is_no_workbook_is_told(tmp_path: Path) -> None:

@@ -24,6 +24,7 @@ from lomrix.files.file_source import Cells, Described, FileSource, shifted
 from lomrix.files.header_rows import FOOTER_ROWS, HEAD_ROWS, footer_length, footer_note, found_header
 from lomrix.files.reading import ReadSettings
 from lomrix.files.text_layout import column_names
+from lomrix.files.workbook_errors import column_number, error_cells
 from lomrix.files.workbook_writer import DESCRIBING
 
 # Sheets of so many places are read whatever share of them is empty; larger ones if not nearly all are.
@@ -162,14 +163,6 @@ def farthest(content: bytes) -> tuple[int, int]:
     return row, 26
 
 
-def column_number(name: str) -> int:
-    """The number of a column that has letters for a name: A is 1."""
-    number = 0
-    for letter in name:
-        number = number * 26 + ord(letter) - ord("A") + 1
-    return number
-
-
 def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
     """Name and cells of a sheet: the one that was named, else the first that holds something."""
     from python_calamine import CalamineError, CalamineWorkbook, PasswordError
@@ -181,7 +174,7 @@ def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
         if wanted and wanted not in names:
             raise FileError(f"{path.name} has no sheet {wanted}.", todo=f"Its sheets are {', '.join(names)}.")
         for name in [wanted] if wanted else names:
-            rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
+            rows = with_errors(book.get_sheet_by_name(name).to_python(skip_empty_area=False), path, name)
             if any(last_filled(row) for row in rows):
                 break
         else:
@@ -201,6 +194,14 @@ def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
     if not wanted and others:
         notes.append(Note(f"the sheet {name} was read; others are {others}: say {path.name}#SHEET.", kind="sheet"))
     return name, list(rows), notes
+
+
+def with_errors(rows: list[list[Any]], path: Path, sheet: str) -> list[list[Any]]:
+    """The rows of a sheet with the errors that stand in it, such as #DIV/0!, as text."""
+    for (row, column), text in error_cells(path, sheet).items() if zipfile.is_zipfile(path) else ():
+        if row < len(rows) and column < len(rows[row]):
+            rows[row][column] = text
+    return rows
 
 
 def merged_notes(book: Any, name: str) -> list[Note]:

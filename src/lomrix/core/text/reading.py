@@ -353,7 +353,8 @@ class Reading:
 
     def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:
-            self._note("token", f'"{text}" is taken as missing among the values, {len(rows):,} times.', rows)
+            times = "once" if len(rows) == 1 else f"{len(rows):,} times"
+            self._note("token", f'"{text}" is taken as missing among the values, {times}.', rows)
 
     def _note_stray(self, type_: Type, stray: Array, counts: Array, positions: Array, fitting: int) -> None:
         """Tell the cells that keep a column from being numbers or dates, where they are the few."""
