@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime
 import io
 import os
 import subprocess
@@ -23,7 +24,9 @@ from lomrix.core.table.types import Type
 def column(cells: Sequence[Any]) -> Column:
     """A column whose type is told by its first present cell."""
     first = next((cell for cell in cells if cell is not None), "")
-    types: dict[type, Type] = {bool: "boolean", int: "integer", float: "number", str: "string"}
+    types: dict[type, Type] = {
+        bool: "boolean", int: "integer", float: "number", str: "string", datetime.date: "date"
+    }  # fmt: skip
     return Column.of_cells(types[type(first)], cells)
 
 

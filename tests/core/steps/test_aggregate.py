@@ -235,7 +235,10 @@ def test_declared_codes_that_do_not_occur() -> None:
     assert rows(made.table) == [
         (1, "a", 2, 3.0), (1, "b", 0, None), (2, "a", 0, None), (2, "b", 0, None), (3, "a", 0, None), (3, "b", 1, 1.0),
     ]  # fmt: skip
-    assert dict(made.account.balances[1].parts) == {"groups that the rows show": 2, "declared groups without a row": 4}
+    assert dict(made.account.balances[1].parts) == {
+        "for groups that the rows show": 2,
+        "for declared groups without a row": 4,
+    }
 
 
 def test_totals_key_by_key_from_the_last() -> None:

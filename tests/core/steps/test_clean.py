@@ -213,7 +213,7 @@ def test_codes_from_texts_labels_and_turned_scales() -> None:
     assert Recode(to_labels="sex").apply(sources(source)).table["sex"].cells() == ["female", "male", "male", "female"]
     turned = Recode(reverse="f", span="0:3", into="{column}_r").apply(sources(source)).table
     assert turned["f_r"].cells() == [3, 0, 2, None]
-    with pytest.raises(DataError, match="1 cells outside 0 to 2"):
+    with pytest.raises(DataError, match="1 cell outside 0 to 2"):
         Recode(reverse="f", span="0:2").apply(sources(source))
 
 

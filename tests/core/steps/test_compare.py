@@ -69,7 +69,7 @@ def test_who_fell_out_is_counted_and_told() -> None:
     )  # fmt: skip
     assert (first(result)["n"], first(result)["difference"]) == (2, 2.5)
     assert result.account.notes[0].text == (
-        "at 0 the mean is 1.5 of those who stayed and 9 of the 1 who have no value at 6."
+        "at 0 the mean is 1.5 of those who stayed and 9 of the 1 who has no value at 6."
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Annotated, Any
@@ -112,7 +113,9 @@ def setting_error(error: ValidationError, known: Mapping[str, object]) -> Settin
         todo = f"Did you mean {' or '.join(near)}?" if near else f"Settings are {', '.join(known)}."
         return SettingError(name, f"There is no setting {name}.", todo=todo)
     if kind == "literal_error":
-        choices = str(context.get("expected", "")).replace("'", "").replace(" or ", ", ")
+        # Of a choice among several kinds of values each kind tells its own.
+        told = [one.get("ctx", {}).get("expected", "") for one in error.errors() if one["loc"][:1] == first["loc"][:1]]
+        choices = ", ".join(dict.fromkeys(re.findall(r"'([^']*)'", " ".join(map(str, told)))))
         return SettingError(name, f'"{value}" is no value of ‹{name}›.', todo=f"Values are {choices}.")
     if kind in ("greater_than_equal", "less_than_equal"):
         bound = context.get("ge", context.get("le"))

@@ -315,8 +315,8 @@ class Grouping:
         together = sum(one.groups.count for one in totals_of(self.groups, self.by)) if self.step.totals else 0
         empty = int(np.count_nonzero(self.sizes == 0))
         parts: tuple[tuple[str, int], ...]
-        parts = (("groups that the rows show", shown), ("declared groups without a row", empty),
-                 ("all together", together))  # fmt: skip
+        parts = (("for groups that the rows show", shown), ("for declared groups without a row", empty),
+                 ("for all together", together))  # fmt: skip
         parts = tuple((word, count) for word, count in parts if count or word.endswith("show"))
         return Balance("rows of the result", len(made), parts, quiet=len(parts) == 1)
 

@@ -23,6 +23,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import mixed_decimals, not_listed
 from lomrix.core.table.missing_guess import likely_missing_codes
+from lomrix.core.table.notes import plural
 from lomrix.core.table.selection import columns_by_name
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
@@ -119,14 +120,21 @@ def key_findings(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
         return
     codes, size = row_codes(table, key)
     name = ", ".join(key)
-    gone = np.flatnonzero(codes < 0)
-    if len(gone):
-        yield Finding("key-missing", name, gone, "every row has a key", variable=key[-1])
+    for one in key:
+        gone = np.flatnonzero(table[one].is_missing)
+        if len(gone):
+            yield Finding("key-missing", one, gone, "every row has a key")
     counts = counted(codes, size)
     rows = np.flatnonzero(np.append(counts > 1, False)[codes])
     if len(rows):
         keys = int(np.count_nonzero(counts > 1))
-        yield Finding("key-repeated", name, rows, f"each key stands once; {keys:,} do not", variable=key[-1])
+        yield Finding(
+            "key-repeated",
+            name,
+            rows,
+            f"each key stands once; {keys:,} {plural(keys, 'does', 'do')} not",
+            variable=key[-1],
+        )
 
 
 def column_findings(name: str, column: Column, entry: Variable, dictionary: Dictionary) -> Iterator[Finding]:

@@ -31,7 +31,7 @@ from lomrix.core.steps.compare.words import in_words, listed, number, table_of
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
 
@@ -235,7 +235,7 @@ class Comparing:
         means = number(float(values[stayed].mean())), number(float(values[left].mean()))
         text = (
             f"at {self.sides.texts[0]} the mean is {means[0]} of those who stayed and {means[1]} of the "
-            f"{int(left.sum()):,} who have no value at {self.sides.texts[1]}."
+            f"{int(left.sum()):,} who {plural(int(left.sum()), 'has', 'have')} no value at {self.sides.texts[1]}."
         )
         return [Note(text, self.name, (), "dropped-out", int(left.sum()))]
 

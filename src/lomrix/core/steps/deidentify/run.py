@@ -17,7 +17,7 @@ from lomrix.core.steps.deidentify.new_ids import SHIFT_DAYS, new_ids, shifts
 from lomrix.core.steps.deidentify.settings import Deidentify
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
@@ -137,6 +137,9 @@ class Unnaming:
                     done=True,
                 )
             )
+        for name, width in self.step.bands:
+            text = f"ages in bands of {counted(width, 'year', 'years')} on {self.step.on_day} in place of days: {name}."
+            notes.append(Note(text, kind="coarsened", done=True))
         notes += [
             note
             for name, column in made.columns.items()
@@ -150,7 +153,8 @@ class Unnaming:
             listings = (self._small_groups(made),)
         return Account(
             "deidentify",
-            f"{cases:,} ids of {self.step.id} became new ones, the same in every file of this secret.",
+            f"{counted(cases, 'id', 'ids')} of {self.step.id} became {plural(cases, 'a new one', 'new ones')}, "
+            "the same in every file of this secret.",
             (
                 Balance("rows", len(table), (("with a new id", new), ("without an id", gone))),
                 Balance("columns", len(table.names), (("kept", len(made.names)), ("removed", len(removed)))),
@@ -159,10 +163,13 @@ class Unnaming:
                     made.only([name for name in made.names if name not in shifted]),
                 ),
             ),
-            {"cases": cases, "removed": removed, "shifted": shifted},
+            {
+                "cases": cases, "removed": removed, "shifted": shifted,
+                "coarsened": [name for name, _ in self.step.bands],
+            },
             listings,
             tuple(notes),
-        )
+        )  # fmt: skip
 
     def _small_groups(self, table: Table) -> Listing:
         names = chosen_columns(self.step.quasi, table.types(), table.name)

@@ -15,7 +15,7 @@ from lomrix.core.steps.merge.origin import stacked_texts
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, OverlapRule
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.comparison import equal_cells
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.texts import table_of_texts
@@ -100,8 +100,13 @@ def resolved_overlap(
         overlap.dropped.add(name)
         if len(sides.differing) and rule != "check":
             side = added.name if rule == "added" else base.name
-            text = f"{len(sides.differing):,} cells differ; the value of {side} was taken."
-            notes.append(Note(text, name, (), "overridden", len(sides.differing)))
+            cells = counted(len(sides.differing), "cell differs", "cells differ")
+            notes.append(Note(f"{cells}; the value of {side} was taken.", name, (), "overridden", len(sides.differing)))
+        if sides.emptied and rule == "added":
+            cells = counted(sides.emptied, "value", "values")
+            text = f"{cells} of {base.name} gave way to a missing cell of {added.name}; ‹overlap=fill› keeps "
+            text += f"{plural(sides.emptied, 'it', 'them')}."
+            notes.append(Note(text, name, (), "emptied", sides.emptied))
     if refused:
         raise DataError(
             f"{base.name} and {added.name} do not agree on columns that both have.",
@@ -139,6 +144,8 @@ class Sides:
         differ = both & ~equal_cells(self.mine, self.theirs)
         self.differing = np.flatnonzero(differ)
         self.agreeing = int(np.count_nonzero(both)) - len(self.differing)
+        there = (base_rows >= 0) & (added_rows >= 0)
+        self.emptied = int(np.count_nonzero(there & ~self.mine.is_missing & self.theirs.is_missing))
         self.filled = int(np.count_nonzero(self.mine.is_missing & ~self.theirs.is_missing))
 
     def taken(self, rule: OverlapRule) -> Column:

@@ -43,7 +43,8 @@ def profiled(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
     missing = sum(count for column in table.columns.values() for count in column.reason_counts().values())
     advice = []
     if guess is not None:
-        case = (keys[0],) if keys and " + " not in keys[0] else ()
+        measures = {name for found in guess.measures.values() for name in found}
+        case = tuple(key for key in keys if " + " not in key and key not in measures)[:1]
         advice.append(Proposal("to-long", {"case": case, "header": guess.templates, "value_name": guess.value_names}))
     told = ", ".join(keys[:4]) if keys else "none, no column and no pair tells all rows apart"
     account = Account(

@@ -8,6 +8,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.table.code_list import RANGE
 from lomrix.core.table.column import Column
 from lomrix.core.table.distinct import distinct_cells, without_point
+from lomrix.core.table.notes import counted
 from lomrix.core.table.numbers import is_number
 
 
@@ -39,7 +40,7 @@ def reversed_scale(
     if outside.any():
         rows = np.flatnonzero(outside)
         raise DataError(
-            f"{name} has {len(rows):,} cells outside {low:g} to {high:g}.",
+            f"{name} has {counted(len(rows), 'cell', 'cells')} outside {low:g} to {high:g}.",
             where=", ".join(f"row {row + first_row}: {column.values[row]:g}" for row in rows[:5].tolist()),
             todo="Mend the cells first, or name the right ‹span›.",
         )

@@ -180,6 +180,8 @@ class Recoded:
             self.dictionary = self.dictionary.with_codes(own_list, carried) if carried else self.dictionary
         if has_changed:
             entry = entry.with_(type=None, allowed=())
+        if self.columns[into].type == "string" != self.before[name].type:
+            entry = entry.with_(unit="")  # words are in no unit
         self.dictionary = self.dictionary.with_variable(into, entry)
 
     def _free_list(self, into: str) -> str:
