@@ -14,10 +14,12 @@ from lomrix.cli.options import of_settings, of_telling, of_writing, parameter
 from lomrix.cli.study import example
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import UsageError
+from lomrix.core.table.notes import counted
 from lomrix.files.reading import ReadingOptions
 
 if TYPE_CHECKING:
     from lomrix.core.steps.account import Account
+    from lomrix.core.table.dictionary import Dictionary
     from lomrix.core.table.table import Table
 
 EXAMPLES = {
@@ -138,7 +140,7 @@ def draft(voice: Voice, given: dict[str, Any]) -> None:
     old = sum(known.of(name) != NOTHING_KNOWN for name in table.names)
     account = Account(
         "dictionary draft",
-        f"{len(new):,} variables drafted, {old:,} known already.",
+        f"{counted(len(new), 'variable', 'variables')} drafted, {old:,} known already.",
         (Balance("variables", len(table.names), (("drafted", len(new)), ("known", old))),),
     )
     written = written_to(TextSink(Path(out), given["overwrite"]), text, [source, into]) if out else ()
@@ -186,8 +188,13 @@ def show(voice: Voice, given: dict[str, Any]) -> None:
         listings.append(Listing("codes", ("list", "value", "label"), codes))
     if misfit:
         listings.append(Listing("lists of codes that do not fit", MISFIT_HEADS, tuple(misfit)))
-    summary = f"{len(names):,} variables, {len(dictionary.codes):,} lists of codes."
+    summary = f"{counted(len(names), 'variable', 'variables')}, {lists_told(dictionary)}."
     tell(voice, Account("dictionary", summary, (), {"misfits": [row[0] for row in misfit]}, tuple(listings)), ())
+
+
+def lists_told(dictionary: Dictionary) -> str:
+    """How many lists of codes there are, in words."""
+    return counted(len(dictionary.codes), "list of codes", "lists of codes")
 
 
 # --------------------------------------------------------------------- convert
@@ -207,7 +214,7 @@ def convert(voice: Voice, given: dict[str, Any]) -> None:
     back = read_dictionary(str(written[0]))
     account = Account(
         "dictionary convert",
-        f"{len(dictionary.variables):,} variables and {len(dictionary.codes):,} lists of codes.",
+        f"{counted(len(dictionary.variables), 'variable', 'variables')} and {lists_told(dictionary)}.",
         (Balance("variables", len(dictionary.variables), (("written", len(back.variables)),)),),
     )
     tell(voice, account, written)

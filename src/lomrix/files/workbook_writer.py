@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import FIRST_ROW, Note
+from lomrix.core.table.notes import FIRST_ROW, Note, rows_and_columns
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.described_sink import DescribedSink
@@ -67,7 +67,7 @@ def require_fitting(table: Table, file: str) -> None:
     if len(table) >= MOST_ROWS or len(table.names) > MOST_COLUMNS:
         raise FileError(
             f"{file} was not written: a sheet holds {MOST_ROWS - 1:,} rows and {MOST_COLUMNS:,} columns.",
-            where=f"the table has {len(table):,} rows and {len(table.names):,} columns",
+            where=f"the table has {rows_and_columns(len(table), len(table.names))}",
             todo="Write .csv or .parquet.",
         )
     for name, column in table.columns.items():

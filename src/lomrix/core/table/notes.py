@@ -48,6 +48,11 @@ class Note:
         }
 
 
+def rows_and_columns(rows: int, columns: int) -> str:
+    """The size of a table in words: 2 rows and 1 column."""
+    return f"{counted(rows, 'row', 'rows')} and {counted(columns, 'column', 'columns')}"
+
+
 def plural(count: int, one: str, many: str) -> str:
     """The word for one or for many."""
     return one if count == 1 else many

@@ -268,9 +268,9 @@ class Grouping:
         groups = counted(self.groups.count, "group", "groups")
         return Account(
             "aggregate",
-            f"{len(self.rows):,} rows became {groups} by {by}{range_}."
+            f"{counted(len(self.rows), 'row', 'rows')} became {groups} by {by}{range_}."
             if not self.step.attach
-            else f"{len(made):,} rows got the statistics of their group, {groups} by {by}.",
+            else f"{counted(len(made), 'row', 'rows')} got the statistics of their group, {groups} by {by}.",
             (
                 Balance(
                     f"rows of {self.rows.name}", len(self.rows), (("in a group", int(number.sum())), *self._left())

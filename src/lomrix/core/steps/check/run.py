@@ -14,7 +14,7 @@ from lomrix.core.steps.check.findings import Finding, all_findings, value_texts
 from lomrix.core.steps.check.ledger import draft
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.notes import counted
+from lomrix.core.table.notes import counted, rows_and_columns
 from lomrix.core.table.table import Table
 
 MOST_EXAMPLES = 4
@@ -56,9 +56,9 @@ class Checking:
         )
         listing = Listing("findings, the worst first", ("", "rule", "column", "cells", "expected", "first rows"), rows)
         told = counted(len(broken), "rule", "rules"), counted(len(found) - len(broken), "finding", "findings")
-        summary = f"{told[0]} broken, {told[1]} to look at, in {len(table):,} rows."
+        summary = f"{told[0]} broken, {told[1]} to look at, in {counted(len(table), 'row', 'rows')}."
         if not found:
-            summary = f"No finding in {len(table):,} rows and {len(table.names)} columns."
+            summary = f"No finding in {rows_and_columns(len(table), len(table.names))}."
         return Account(
             "check",
             summary,

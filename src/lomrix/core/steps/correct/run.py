@@ -16,7 +16,7 @@ from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
@@ -225,7 +225,11 @@ class Correction:
         ]
         if parts[2][1]:
             notes.append(
-                Note(f"{parts[2][1]:,} rows of the ledger have no new value yet.", kind="open", count=parts[2][1])
+                Note(
+                    f"{counted(parts[2][1], 'row of the ledger has', 'rows of the ledger have')} no new value yet.",
+                    kind="open",
+                    count=parts[2][1],
+                )
             )
         return Account(
             "correct",

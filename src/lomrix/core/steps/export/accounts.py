@@ -9,7 +9,7 @@ import numpy as np
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.steps.export.settings import Export
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, rows_and_columns
 from lomrix.core.table.table import Table
 
 
@@ -44,7 +44,7 @@ def account_of(
     form = f", {step.form}" if step.form else ""
     return Account(
         "export",
-        f"{len(made):,} rows and {len(made.names)} columns made ready{form}.",
+        f"{rows_and_columns(len(made), len(made.names))} made ready{form}.",
         (
             rows_made,
             Balance("cells", len(original) * len(original.names), (("with a value", kept), ("missing", missing))),

@@ -42,7 +42,8 @@ class WideAccount:
         named = f" ({told_together(work.occasions, place.occasions, self._labels)})" if place.times else ""
         return Account(
             "to-wide",
-            f"{len(work.long):,} rows became {cases} x {occasions}{named}, {len(self.wide.names):,} columns.",
+            f"{counted(len(work.long), 'row', 'rows')} became {cases} x {occasions}{named}, "
+            f"{counted(len(self.wide.names), 'column', 'columns')}.",
             (self._rows(), self._cells(), self._values()),
             {
                 "rows": len(self.wide),

@@ -20,7 +20,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import occasion_values
 from lomrix.core.table.joined import stacked_column
 from lomrix.core.table.label_conflicts import label_conflicts, require_same_labels
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, counted, rows_and_columns
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NOT_IN_FILE
 from lomrix.core.table.selection import unknown_column
@@ -267,7 +267,7 @@ class Pile:
         notes = [*notes, *self._likely_pairs()]
         return Account(
             "stack",
-            f"{len(self.tables)} files became {len(made):,} rows and {len(made.names)} columns.",
+            f"{counted(len(self.tables), 'file', 'files')} became {rows_and_columns(len(made), len(made.names))}.",
             tuple(balances),
             {"rows": len(made), "columns": made.names},
             (Listing("which variable is in which file", heads, lines, splits=True),),

@@ -17,7 +17,7 @@ from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes, Dictionary
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
@@ -202,7 +202,7 @@ class Counting:
         notes = tuple(note for scale in scales for note in scale.notes())
         return Account(
             "tally",
-            f"{names}: {len(table):,} rows.",
+            f"{names}: {counted(len(table), 'row', 'rows')}.",
             tuple(balances),
             {"variables": list(self.step.variables), "counts": counts_as_facts(made)},
             tuple(listings),
