@@ -30,6 +30,8 @@ ODD: list[tuple[dict[str, str], list[str], int, str]] = [
         0,
         "a,1\nB,1\nZ,1",
     ),
+    ({}, ["subset", "x" * 300 + ".csv"], 3, "where  File name too long\nnext   Check the path."),
+    ({}, ["subset", "a.csv", "--out", "x" * 300 + ".csv"], 3, "where  File name too long\nnext   Check the path."),
     ({"b.csv": AGES}, ["derive", "b.csv", "y = age + 1"], 2, STRAY),
     ({"b.csv": AGES}, ["aggregate", "b.csv", "--by", "id", "--stat", "age: mean"], 2, STRAY),
     ({"b.csv": AGES}, ["derive", "b.csv", "y = age + 1", "--json"], 2, '"kind": "stray-text"'),
@@ -46,6 +48,15 @@ def test_what_nobody_expects(tmp_path: Path, files: dict[str, str], words: list[
         (tmp_path / name).write_text(text)
     out, err = lomrix(*words, cwd=tmp_path, status=status)
     assert told in out + err
+
+
+def test_links_that_lead_in_a_circle(tmp_path: Path) -> None:
+    (tmp_path / "one.csv").symlink_to("two.csv")
+    (tmp_path / "two.csv").symlink_to("one.csv")
+    (tmp_path / "a.csv").write_text(PLAIN)
+    for words in (["subset", "one.csv"], ["subset", "a.csv", "--out", "one.csv"]):
+        _, err = lomrix(*words, cwd=tmp_path, status=3)
+        assert err.startswith("error  A link leads back to itself.\nwhere  ") and "one.csv\nnext" in err
 
 
 def test_a_foreign_descriptor_that_says_nonsense(tmp_path: Path) -> None:

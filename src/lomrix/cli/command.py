@@ -15,10 +15,13 @@ from lomrix.cli.report_stream import OutputLostError
 from lomrix.cli.study import Study, found_study, with_study
 from lomrix.cli.surroundings import CURRENT
 from lomrix.cli.telling import Voice
-from lomrix.core.errors import LomrixError
+from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import Aside, Step
 from lomrix.files.hashing import begin_large_hashes
 from lomrix.files.reading import ReadingOptions
+
+# How Python says that links lead in a circle.
+LOOP = "Symlink loop from"
 
 
 def function_of(step: type[Step]) -> Callable[..., None]:
@@ -142,18 +145,27 @@ def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
     """Whatever goes wrong is told in plain words, with the exit status of the contract."""
     try:
         yield
-    except LomrixError as error:
-        voice.tell_error(error, reference)
-        raise typer.Exit(error.exit_status) from None
     except (typer.Exit, OutputLostError):
         raise
     except Exception as error:
-        if os.environ.get("LOMRIX_DEBUG"):
-            raise
-        told = LomrixError(
-            f"Lomrix met something that it did not expect: {type(error).__name__}: {error}",
-            todo="Please report it; LOMRIX_DEBUG=1 shows where it happened. Check whether outputs are there.",
-        )
-        told.exit_status = 70
+        told = error if isinstance(error, LomrixError) else unexpected(error)
         voice.tell_error(told, reference)
         raise typer.Exit(told.exit_status) from None
+
+
+def unexpected(error: Exception) -> LomrixError:
+    """An error that nothing foresaw, in plain words; what the system says of a file is the file's and not ours."""
+    if isinstance(error, OSError) and error.filename is not None:
+        # Wherever it was said: a name that is too long, a circle of links.
+        return FileError(f"{error.filename} cannot be used.", where=str(error.strerror), todo="Check the path.")
+    if isinstance(error, RuntimeError) and str(error).startswith(LOOP):
+        where = str(error).removeprefix(LOOP).strip(" '")
+        return FileError("A link leads back to itself.", where=where, todo="Check the path.")
+    if os.environ.get("LOMRIX_DEBUG"):
+        raise error
+    told = LomrixError(
+        f"Lomrix met something that it did not expect: {type(error).__name__}: {error}",
+        todo="Please report it; LOMRIX_DEBUG=1 shows where it happened. Check whether outputs are there.",
+    )
+    told.exit_status = 70
+    return told
