@@ -6,6 +6,7 @@ What is expected stands in `whole_accounts.txt`, a section for each scene; there
 from __future__ import annotations
 
 import datetime
+import functools
 from pathlib import Path
 from typing import Any
 
@@ -66,6 +67,7 @@ SEVERAL = table(
     "several", Dictionary({"pulse_3": Variable(label="Pulse, spring")}),
     id=["a", None], pulse_12=[70, 71], pulse_3=[60.5, None], mood_12=[1, 2], note=["x", "y"],
 )  # fmt: skip
+CHANGING = table("c", id=["a", "a"], month=[0, 3], sex=[1, None], x=[1, 2], label=["one", "two"])
 PANEL = table("v", id=["a", "a", "b"], month=[0, 3, 0], sex=[1, 1, 2], x=[5, 6, 7])
 SLIPS = table("slips", id=["a", "a", "b", "b", "b", None], month=[3, 12, 3, 12, 12, 3], sex=[1, 1, 2, 1, None, 1],
               x=[5, 6, 7, 8, 10, 1])  # fmt: skip
@@ -150,6 +152,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "merge the nearest after, once": (
         "merge", merging(*NEAR), {"key": ("id",), "near": "day=at", "within": "9", "once": True, "side": "after"}
     ),
+    "merge keys of two types": ("merge", merging(table("m", k=[1]), table("n", k=["a"])), {"key": ("k",)}),
     "merge without a key": ("merge", merging(BASE, ADDED), {"key": ("pid",)}),
     "stack": ("stack", sources(*WAVES), {"mark": "wave=0,6"}),
     "stack the shared": ("stack", sources(*WAVES), {"columns": "shared"}),
@@ -164,6 +167,9 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     ),
     "to long by row": ("to-long", sources(WIDE), {"header": ("{measure}_m{month}",), "constant": "sex",
                                                    "occasions": "3,0"}),
+    "to long at other occasions": (
+        "to-long", sources(WIDE), {"case": "id", "header": ("{measure}_m{month}",), "occasions": "0,6"}
+    ),
     "to long, no such header": ("to-long", sources(WIDE), {"case": "id", "header": ("{measure}.{month}",)}),
     "to long, guessed": ("to-long", sources(WIDE), {"guess": True}),
     "to wide": ("to-wide", sources(VISITS), {**LONG, "header": "{measure}_m{month}"}),
@@ -178,6 +184,10 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "to wide without a case": ("to-wide", sources(SLIPS), {**LONG, "header": "{measure}_m{month}"}),
     "to wide, changing": (
         "to-wide", sources(VISITS), {**LONG, "header": "{measure}_m{month}", "constant": "watch", "spread": "sleep"}
+    ),
+    "to wide with labels": (
+        "to-wide", sources(CHANGING),
+        {**LONG, "header": "{measure}_m{month}", "label_from": "label", "spread": "x", "constant": "sex"},
     ),
     "to balanced": ("to-balanced", sources(PANEL), LONG),
     "to balanced, whole cases": ("to-balanced", sources(PANEL), {**LONG, "only_whole": True}),
@@ -299,22 +309,23 @@ def happening(word: str, inputs: Inputs, settings: dict[str, Any]) -> list[str]:
     return [line[:-1] + "␣" if line.endswith(" ") else line for text in lines for line in text.split("\n")]
 
 
-def expected() -> dict[str, list[str]]:
-    """The sections of the file, by the names of their scenes."""
-    sections: dict[str, list[str]] = {}
+@functools.cache
+def sections(path: Path) -> dict[str, list[str]]:
+    """The sections of a file, by the names of their scenes."""
+    found: dict[str, list[str]] = {}
     lines: list[str] = []
-    for line in EXPECTED.read_text().splitlines():
+    for line in path.read_text().splitlines():
         if line.startswith("## "):
-            lines = sections.setdefault(line.removeprefix("## "), [])
+            lines = found.setdefault(line.removeprefix("## "), [])
         elif line:
             lines.append(line)
-    return sections
+    return found
 
 
 @pytest.mark.parametrize("scene", SCENES)
 def test_what_a_step_says_and_makes(scene: str) -> None:
-    assert happening(*SCENES[scene]) == expected()[scene]
+    assert happening(*SCENES[scene]) == sections(EXPECTED)[scene]
 
 
 def test_every_section_has_its_scene() -> None:
-    assert list(expected()) == list(SCENES)
+    assert list(sections(EXPECTED)) == list(SCENES)

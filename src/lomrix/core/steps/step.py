@@ -202,6 +202,13 @@ class Step(BaseModel):
         except ValidationError as error:
             raise setting_error(error, cls.model_fields) from error
 
+    @model_validator(mode="after")
+    def _case_and_occasion(self) -> Self:
+        cases, occasions = getattr(self, "case", ()), getattr(self, "occasion", ())
+        both = next((name for name in cases if name in occasions), "")
+        need(not both, "occasion", f"{both} cannot name both case and occasion.", "Check ‹case› and ‹occasion›.")
+        return self
+
     @property
     def delivery(self) -> Delivery:
         """How its table is to be laid out in its file or on its server."""

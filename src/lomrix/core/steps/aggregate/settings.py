@@ -106,7 +106,8 @@ def require_naming(text: str) -> None:
     template = HeaderTemplate.parsed(text, measure_needed=False)
     if {MEASURE, STATISTIC} != set(template.parts[1::2]):
         raise UsageError(
-            f'The template "{text}" does not name the statistics.', todo="Say ‹header={statistic}_{measure}›."
+            f'The template "{text}" has not both {{measure}} and {{statistic}}.',
+            todo="Say ‹header={statistic}_{measure}›.",
         )
 
 

@@ -35,6 +35,8 @@ class Compare(Step):
         need(self.between or self.against, "between", "Nothing says what is compared.",
              "Say ‹between=month› for groups or occasions, or ‹against=age› for a slope.")  # fmt: skip
         need(self.between or not self.paired_on, "between", "Pairs are of two occasions.", "Say ‹between=month›.")
+        need(self.between not in self.paired_on or not self.between, "paired_on",
+             f"{self.between} cannot say both who and when.", "Name the case: ‹paired_on=pid›.")  # fmt: skip
         need(not (self.paired_on and self.against), "against", "A slope is not taken in pairs.",
              "Derive the change first: \"d = change(sleep)\", and compare that.")  # fmt: skip
         return self

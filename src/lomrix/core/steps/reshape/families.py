@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.occasions import Occasion, Wish, meant, ranked, wish_for
-from lomrix.core.table.header import MEASURE, HeaderTemplate
+from lomrix.core.table.header import MEASURE, HeaderTemplate, occasion_text, occasion_values
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.other_layout import OtherLayout, typed_value
 
@@ -33,6 +33,8 @@ class Families:
         or stands alone.
     joined_digits
         Columns in whose names digits of the measure may have been taken for the occasion.
+    as_said
+        What stands in the headers and what it means, as "month 1 is 0", where that was said.
     """
 
     measures: dict[str, dict[Occasion, str]]
@@ -40,6 +42,7 @@ class Families:
     names: tuple[str, ...]
     set_aside: tuple[str, ...]
     joined_digits: tuple[str, ...] = ()
+    as_said: tuple[str, ...] = ()
 
 
 def templates_of(headers: Sequence[str], value_names: Sequence[str]) -> list[tuple[HeaderTemplate, str]]:
@@ -106,9 +109,13 @@ def families_of(
     wished = {field: wish_for(field, wishes, fields) for field in fields}
     readings = _readings(names, templates, wished)
     readings, set_aside = _sorted_out(readings, wished)
-    values = {}
+    values, as_said = {}, dict[str, None]()
     for field in fields:
-        values[field] = meant([reading[field] for _, reading in readings.values()], wished[field], field)
+        own = [reading[field] for _, reading in readings.values()]
+        values[field] = meant(own, wished[field], field)
+        for text, before, value in zip(own, occasion_values(own), values[field], strict=True):
+            if before != value:
+                as_said[f"{field} {text} is {occasion_text(value)}"] = None
     occasion_of = dict(zip(readings, zip(*values.values(), strict=True), strict=True))
     measures: dict[str, dict[Occasion, str]] = {}
     for name, (measure, _) in readings.items():
@@ -126,7 +133,7 @@ def families_of(
     )
     texts = {name: reading for name, (_, reading) in readings.items()}
     joined = [name for template, _ in templates for name in template.joined_digits(texts)]
-    return Families(measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined)))
+    return Families(measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined)), tuple(as_said))
 
 
 def _readings(

@@ -148,6 +148,9 @@ class LongAccount:
         if turn.constants or turn.case:
             carried = [*turn.case, *turn.constants]
             notes.append(Note(f"carried along: {listed(carried)}.", kind="carried", count=len(carried), done=True))
+        if turn.families.as_said:
+            text = f"as ‹occasions› says, {listed(list(turn.families.as_said))}."
+            notes.append(Note(text, kind="occasions-said", count=len(turn.families.as_said), done=True))
         if turn.left_out:
             notes.append(Note(f"columns left out: {listed(turn.left_out)}.", kind="left-out", count=len(turn.left_out)))
         if turn.families.set_aside:

@@ -22,6 +22,7 @@ from lomrix.core.steps.reshape.long_entries import LongEntries
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.table.column import DTYPES, FILLERS, Column, common_type
 from lomrix.core.table.header_guess import Guess, guessed_families
+from lomrix.core.table.notes import counted
 from lomrix.core.table.other_layout import OtherLayout, places_of
 from lomrix.core.table.pool import Pool, chained
 from lomrix.core.table.reasons import NO_OCCASION, Why, joined_reasons, renumbered
@@ -77,7 +78,8 @@ class Turn:
             columns = [name for found in guess.measures.values() for name in found]
             raise UsageError(
                 "No ‹header› was given.",
-                where=f"{len(columns)} columns look like {len(guess.measures)} measures: {', '.join(columns[:8])}"
+                where=f"{len(columns)} columns look like {counted(len(guess.measures), 'measure', 'measures')}: "
+                + ", ".join(columns[:8])
                 + (" …" if len(columns) > 8 else ""),
                 todo="or say ‹guess› to take that.",
                 proposal=proposal(self.step.case or self._guessed_case(guess), guess),

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
+
+from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by
-from lomrix.core.steps.step import Division, Role, Step
+from lomrix.core.steps.step import Division, Role, Step, need
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import listed
 
@@ -81,6 +83,12 @@ class Stack(Step):
     case: Annotated[Names, Setting("With the mark, tells every row apart.", "COLUMNS")] = ()
     repeated: Annotated[Repeated, Setting("Rows of one case and occasion.")] = "stop"
     other_labels: Annotated[Literal["stop", "first"], Setting("One code with different labels.")] = "stop"
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        need(self.case or self.repeated == "stop", "repeated", "Without ‹case› no row repeats another.",
+             "Say ‹case=COLUMN› too.")  # fmt: skip
+        return self
 
     @property
     def mark_name(self) -> str:
