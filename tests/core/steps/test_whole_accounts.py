@@ -5,16 +5,19 @@ What is expected stands in `whole_accounts.txt`, a section for each scene; there
 
 from __future__ import annotations
 
+import dataclasses
 import datetime
 import functools
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.registry import entry_of
 from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
@@ -75,6 +78,29 @@ CASES = table("slips", id=list("aabbb"), month=[3, 12, 3, 12, 12], sex=[1, 1, 2,
 LONG = {"case": "id", "occasion": "month"}
 NAMED = table("Münch", KNOWN, participant_number=["ä", "b"], participant_name=["x", None], sleep=[400, None])
 
+# Twenty-four rows with one slip of each kind.
+CASE_IDS = [f"K{row // 2:02}" for row in range(24)]
+SLIP = table(
+    "slip",
+    Dictionary(
+        {"sex": Variable(level="case", codes="sexes"), "age": Variable(minimum=16, maximum=70, label="Age"),
+         "low": Variable(minimum=0), "day": Variable(maximum=datetime.date(2024, 12, 31)),
+         "count": Variable(type="integer")},
+        {"sexes": {"1": "woman", "2": "man"}},
+        {"older": "age > low", "scored": "sum_of('low,count') >= 0", "spoken": "remark != 'x'"},
+    ),
+    id=["K1-1", *CASE_IDS[1:]], month=[0, 3] * 12, sex=[1, 1, 2, 2, 1, 2, 3, 1] * 3,
+    age=[20 + row for row in range(22)] + [71, 15], low=[*range(1, 23), -5, 3],
+    far=[10.0 + row % 4 for row in range(23)] + [99.5],
+    code=[*range(23), -99], count=[*[1.0] * 23, 2.5], mixed=[*[float(row) for row in range(23)], 7.5],
+    day=[datetime.date(2024, 3, 1 + row) for row in range(23)] + [datetime.date(2025, 1, 1)],
+    text=[*map(str, range(22)), "15 est", None],
+    dated=[*[f"2024-03-{10 + row}" for row in range(20)], "soon", "2024-03-31", None, "?"],
+    remark=["x ", *"bcdefghijklmnopqrstuvw", " y"], comma=[*["1,5"] * 20, *"1234"],
+)  # fmt: skip
+CRUISES = table("cruises", KNOWN, ship=["tern", "tern", "gull", None, None, "gull"], watch=[1, 2, 2, 2, 9, None],
+                sleep=[400, 420, 380, None, None, 410], w=[1.0, 2.0, None, 1.0, 1.0, 0.5],
+                at=[f"port {row}" for row in range(6)])  # fmt: skip
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
@@ -83,10 +109,16 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "tally crossed by column": ("tally", sources(TWO), {"variables": ("ship", "watch"), "percent": "column"}),
     "tally by group": ("tally", sources(TWO), {"variables": ("ship",), "by": ("g",)}),
     "tally of what is not there": ("tally", sources(TWO), {"variables": ("shp",)}),
+    "tally of labelled codes": ("tally", sources(CRUISES), {"variables": ("watch", "ship")}),
+    "tally of what is missing": ("tally", sources(CRUISES), {"variables": ("ship",), "as_labels": True}),
+    "tally of labels by group": ("tally", sources(CRUISES),
+    {"variables": ("ship",), "by": ("watch",), "as_labels": True}),
     "coverage": ("coverage", sources(VISITS), LONG),
     "coverage with gaps": ("coverage", sources(SLIPS), {**LONG, "measure": "x"}),
     "check": ("check", sources(VISITS), {"key": "id,month"}),
     "check of a panel": ("check", sources(SLIPS), {"key": "id,month", "case": "id"}),
+    "check of everything": ("check", sources(SLIP), {"key": "id,month", "case": "id"}),
+    "check of nothing": ("check", sources(BASE.only(["x"])), {}),
     "correct": ("correct", correcting(VISITS, LEDGER), {}),
     "correct in several ways": ("correct", correcting(VISITS, OPEN), {}),
     "correct wrongly": ("correct", correcting(VISITS, WRONG), {}),
@@ -111,6 +143,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "recode without reason": ("recode", sources(VISITS), {"map": ("watch: 9=missing",)}),
     "recode twice": ("recode", sources(VISITS), {"map": ("watch: 9=1", "watch: 1=2")}),
     "subset": ("subset", sources(TWO), {"where": "watch == 1 or g == 2", "columns": "id,w*,g"}),
+    "subset that cannot tell apart": ("subset", sources(VISITS), {"without": "month"}),
     "subset without": ("subset", sources(TWO), {"where": "watch == 2", "without": "ship"}),
     "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi": "age,ship"}),
     "deidentify coarsely": (
@@ -207,6 +240,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         "score", sources(ITEMS),
         {"name": "f", "items": "f1..f3", "reverse": "f2", "span": "0:3", "method": "mean", "at_least": 2},
     ),
+    "score of a sum from some": ("score", sources(ITEMS), {"name": "f", "items": "f1..f3", "at_least": 2}),
     "score, not turned": ("score", sources(ITEMS), {"name": "f", "items": "f1..f3", "span": "0:3"}),
     "score beyond the span": ("score", sources(ITEMS), {"name": "f", "items": "f1..f3", "span": "0:2"}),
     "aggregate": ("aggregate", sources(GROUPS), {"by": ("g",), "stat": ("x: mean",)}),
@@ -235,6 +269,19 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         "aggregate", sources(CREW), {"by": ("watch", "ship"), "missing_group": "own"}
     ),
     "aggregate nearly every row": ("aggregate", sources(CREW), {"by": ("dose",), "stat": ("sleep: ci",)}),
+    "aggregate with weights and missing keys": (
+        "aggregate", sources(CRUISES),
+        {"by": ("ship",), "stat": ("sleep: mean share(380) share(7)",), "weight": "w", "missing_group": "own",
+         "totals": True},
+    ),
+    "aggregate by two with totals": ("aggregate", sources(CRUISES), {"by": ("ship", "watch"), "totals": True}),
+    "aggregate what is continuous": (
+        "aggregate", sources(table("c", x=[row / 4 for row in range(50)], y=[1, 2] * 25)),
+        {"by": ("x",), "stat": ("y: mean sd",)},
+    ),
+    "aggregate to draw": (
+        "aggregate", sources(VISITS), {"by": ("watch", "month"), "stat": ("sleep: mean ci",), "missing_group": "own"}
+    ),
     "aggregate texts": ("aggregate", sources(TWO), {"by": ("g",), "stat": ("ship: mean",)}),
     "compare": ("compare", sources(GROUPS), {"measure": "x", "between": "g"}),
     "compare three groups": ("compare", sources(SLIPS), {"measure": "x,sex", "between": "id", "as_numbers": True}),
@@ -249,6 +296,15 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
                new=table("n", KNOWN, id=["b", "a"], x=[2.0 + 1e-12, 1.5], y=["v", "u"], z=[1, 2])),
         {"key": "id", "tolerance": "0.001"},
     ),
+    "changes of the dictionary": (
+        "changes",
+        Inputs(old=table("o", Dictionary({"x": Variable(label="X", unit="m", codes="c")}, {"c": {"1": "one"}}),
+        id=["a", None], x=[1, 2]),
+               new=table("n", Dictionary({"x": Variable(label="Ex", codes="c")}, {"c": {"1": "uno", "2": "two"}}),
+               id=["a", None], x=[1, 2])),
+        {"key": "id", "list": "all"},
+    ),
+    "changes of nothing": ("changes", Inputs(old=GROUPS.only(["x"]), new=GROUPS.only(["x"])), {"key": "x"}),
     "changes of a key that repeats": ("changes", Inputs(old=TWICE, new=TWICE), {"key": "who"}),
     "bare": ("export", sources(VISITS), {"form": "bare", "missing_code": ("-9",)}),
     "headed": (
@@ -280,8 +336,26 @@ def told(result: Result) -> list[str]:
     lines += [f"next: {one}" for one in account.advice]
     lines += [f"facts: {account.facts}", *table_told(result.table)]
     for name, extra in result.extras.items():
-        lines += [f"extra {name}", *(table_told(extra) if isinstance(extra, Table) else [])]
+        lines += [f"extra {name}"] + (table_told(extra) if isinstance(extra, Table) else [value_told(extra)])
     return lines
+
+
+def value_told(value: object) -> str:
+    """What else a step gives, such as the data of a figure, in one line."""
+    if isinstance(value, np.ndarray):
+        return f"[{', '.join(value_told(one) for one in value.tolist())}]"
+    if isinstance(value, float):
+        return f"{value:.6g}"
+    if isinstance(value, dict):
+        return f"{{{', '.join(f'{key}: {value_told(one)}' for key, one in value.items())}}}"
+    if isinstance(value, Column):
+        return f"[{', '.join(map(str, value.cells()))}]"
+    if dataclasses.is_dataclass(value) and not isinstance(value, Table | Dictionary):
+        told_fields = (f"{one.name}={value_told(getattr(value, one.name))}" for one in dataclasses.fields(value))
+        return f"{type(value).__name__}({', '.join(told_fields)})"
+    if isinstance(value, list | tuple):
+        return f"({', '.join(map(value_told, value))})"
+    return str(value) if isinstance(value, str | int | None) else type(value).__name__
 
 
 def table_told(made: Table) -> list[str]:

@@ -80,6 +80,13 @@ class Summary:
         values = self.values
         return WeightedValues(values.codes, values.values, self._of_present(self.weights), self.count)
 
+    @property
+    def mean_and_half_interval(self) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+        """The mean of each group and half its 95 % interval, which a weighted mean has none of."""
+        if self.weights is None:
+            return self.values.mean, self.values.half_interval
+        return self.weighted.mean, np.full(self.count, np.nan)
+
     # --------------------------------------------------------------- statistics
 
     def statistic(self, name: str, least: int = 0) -> Column:

@@ -50,8 +50,8 @@ def group_means(
     for name, summary in summaries.items():
         if summary.column.type not in NUMERIC or not groups.count:
             continue
-        found, half = summary.values, summary.values.half_interval
-        mean = np.where(hidden(name), np.nan, found.mean)
+        found, (middle, half) = summary.values, summary.mean_and_half_interval
+        mean = np.where(hidden(name), np.nan, middle)
         averages = tuple(
             Average(
                 ", ".join(map(str, parts)), np.array([values.index(ticks[one]) for one in at], np.int64),

@@ -39,7 +39,7 @@ def notes_of(
                 text = f"{counted(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
                 yield Note(text, name, (), "missing-group", column.missing_count, done=True)
     for name in unheld:
-        yield Note("0 everywhere: no cell of any group holds that value.", name, (), "no-such-value", 1)
+        yield Note("0 everywhere: no cell that counts holds that value.", name, (), "no-such-value", 1)
     alike: dict[tuple[str, int], list[str]] = {}
     for name, column in computed.items():
         for reason, count in column.reason_counts().items():
