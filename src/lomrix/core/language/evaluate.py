@@ -120,7 +120,9 @@ class Evaluation:
         return self.table[node.id]
 
     def _require_no_value(self, name: str) -> None:
-        """Stop where a name that is no column is a value of one, which wants quotation marks."""
+        """Stop where a name that is no column is a value of one, which wants quotation marks, or no name at all."""
+        if name.casefold() in ("true", "false"):
+            raise UsageError(f"There is no column {name}.", todo=f"Write {name.capitalize()}.")
         for column, cells in self.table.columns.items():
             labels = self.table.dictionary.labels_of(column)
             code = next((code for code, label in labels.items() if label == name), None)
@@ -226,7 +228,8 @@ class Evaluation:
             return time_between(as_time(second, "Subtraction"), as_time(first, "Subtraction"))
         time, days = (first, second) if first.type in TIMES else (second, first)
         if days.type != "integer" or (isinstance(op, ast.Sub) and time is second):
-            raise UsageError("Dates are subtracted from dates, and whole days added to or taken from a date.")
+            what = "Dates are subtracted from dates, and whole days added to or taken from a date."
+            raise UsageError(what, todo="Write left - joined for the days between, or joined + 30.")
         return moved_date(time, days, -1 if isinstance(op, ast.Sub) else 1)
 
     # -------------------------------------------------------------- conditions
@@ -270,8 +273,19 @@ class Evaluation:
 
     def _comparison(self, left: ast.expr, right: ast.expr, compare: Callable[[Any, Any], Any]) -> Column:
         one, two = self.of(left), self.of(right)
+        for side, other, column in ((left, right, one), (right, left, two)):
+            self._require_no_label(side, other, column)
         compared: Column = self._at(right, lambda: compared_columns(one, two, compare))
         return compared
+
+    def _require_no_label(self, side: ast.expr, other: ast.expr, column: Column) -> None:
+        """Stop where a column of codes is compared with the label of one."""
+        if isinstance(side, ast.Name) and isinstance(other, ast.Constant) and column.type != "string":
+            labels = self.table.dictionary.labels_of(side.id)
+            code = next((code for code, label in labels.items() if label == other.value), None)
+            if code is not None:
+                told = UsageError(f"{side.id} holds codes, not their labels.", todo=f"Write {code} for {labels[code]}.")
+                raise pointed(told, self.text, other)
 
     def _membership(self, left: ast.expr, right: ast.expr, negated: bool) -> Column:
         if not isinstance(right, ast.Tuple | ast.List):

@@ -26,6 +26,15 @@ STANDS_FOR_WITH = "With"
 # So much of an expression is shown before and after the place that is meant.
 SHOWN = 44
 
+INSTEAD: dict[type[ast.AST], str] = {
+    ast.Is: "Write is_missing(x), or x == y to compare.",
+    ast.IsNot: "Write not is_missing(x), or x != y to compare.",
+    ast.BitAnd: "Write `and` between conditions.",
+    ast.BitOr: "Write `or` between conditions.",
+    ast.Invert: "Write `not` before a condition.",
+    ast.BitXor: "Write x ** 2 for a power.",
+}
+
 
 def functions() -> dict[str, Function]:
     """The functions of the language by name."""
@@ -61,14 +70,28 @@ def parsed(text: str) -> ast.expr:
         if isinstance(node, ast.keyword) and node.arg == STANDS_FOR_WITH:
             node.arg = "with"
         if not belongs(node):
-            told = UsageError("The expression uses what Lomrix does not have.", todo=HELP)
-            raise pointed(told, text, node)
+            told = UsageError("The expression uses what Lomrix does not have.", todo=instead_of(node))
+            raise pointed(told, text, holder_of(node, tree))
     for node in calls_in(tree):
         try:
             require_call(node)
         except UsageError as error:
             raise pointed(error, text, node) from error
     return tree
+
+
+def instead_of(node: ast.AST) -> str:
+    """What to write in place of a part that the language does not have."""
+    if isinstance(node, ast.Constant) and node.value is None:
+        return INSTEAD[ast.Is]
+    return INSTEAD.get(type(node), HELP)
+
+
+def holder_of(node: ast.AST, tree: ast.expr) -> ast.AST:
+    """The part of an expression that has a place in the text and holds a sign that has none."""
+    if hasattr(node, "lineno"):
+        return node
+    return next((one for one in ast.walk(tree) if node in ast.iter_child_nodes(one)), tree)
 
 
 def belongs(node: ast.AST) -> bool:

@@ -9,6 +9,7 @@ import numpy as np
 
 from lomrix.core.arrays.exact import either_undefined, sizes_without_sign
 from lomrix.core.arrays.types import Array
+from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import as_float, made
 from lomrix.core.table.column import Column
@@ -59,11 +60,17 @@ def round_(x: Column, places: Column | None = None) -> Column:
     values = as_float(x, "round")
     if places is None:
         return x if x.type == "integer" else whole_or_number(np.round(values), x)
-    digits = np.clip(np.nan_to_num(as_float(places, "round")), -MOST_PLACES, MOST_PLACES).astype(np.int64)
+    wanted = np.nan_to_num(as_float(places, "round"))
+    if (wanted != np.rint(wanted)).any():
+        raise UsageError("round() takes a whole number of places.", todo="Write round(x, 1).")
+    digits = np.clip(wanted, -MOST_PLACES, MOST_PLACES).astype(np.int64)
     result = np.empty(len(values))
     for place in np.unique(digits).tolist():
         rows = digits == place
-        result[rows] = np.round(values[rows], place)
+        with np.errstate(over="ignore"):
+            result[rows] = np.round(values[rows], place)
+    # A number too large to be multiplied has no decimal places either.
+    result = np.where(np.isinf(result) & np.isfinite(values), values, result)
     if digits.max(initial=0) <= 0:
         return whole_or_number(result, x, places)
     return made("number", result, [x, places])
