@@ -25,8 +25,9 @@ KNOWN = Dictionary({"w": Variable(codes="watches")}, {"watches": {"1": "day", "2
 DAYS = [datetime.date(2024, 2, 29), datetime.date(2023, 12, 31), None, datetime.date(2020, 1, 1),
         datetime.date(2024, 3, 30)]  # fmt: skip
 VISITS = table(
-    "visits", KNOWN, id=["a", "a", "a", "b", "b"], m=[0, 3, 6, 3, 0], x=[2, 4, None, -3, 0], y=[0.5, -1.25, 2.5, None, 1e308],
-    big=[2**62, 2**62, 1, -(2**62), 3], t=["day", "Night ", None, "", "gull_m12"], w=[1, 2, 2, None, 1], b=[True, False, None, True, False],
+    "visits", KNOWN, id=["a", "a", "a", "b", "b"], m=[0, 3, 6, 3, 0], x=[2, 4, None, -3, 0],
+    y=[0.5, -1.25, 2.5, None, 1e308], big=[2**62, 2**62, 1, -(2**62), 3], t=["day", "Night ", None, "", "gull_m12"],
+    w=[1, 2, 2, None, 1], b=[True, False, None, True, False],
     d=DAYS, e=[datetime.date(2024, 3, 31)] * 5, none=[None] * 5, v=[3, 3, 9, 3, None],
 )  # fmt: skip
 

@@ -177,10 +177,10 @@ def test_the_form_of_a_date(text: str, form: str) -> None:
 
 
 def test_the_forms_of_several_dates() -> None:
-    assert likely_form(["05/06/2024", "06/07/2024"]) == "%d/%m/%Y"
+    assert likely_form(["05/06/2024", "06/07/2024"]) == "?%d/%m/%Y"
     assert likely_form(["05/06/2024", "12/31/2024"]) == "%m/%d/%Y"
     assert likely_form(["05/06/2024", "31/12/2024", "12/31/2024"]) == "%d/%m/%Y|%m/%d/%Y"
-    assert likely_form(["05/06/2024", "x"]) == "%d/%m/%Y"
+    assert likely_form(["05/06/2024", "x"]) == "?%d/%m/%Y"
     assert likely_form(["05/06/2024", "x", "y"]) == ""
 
 

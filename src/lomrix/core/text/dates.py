@@ -106,26 +106,27 @@ def plain_digits(texts: pa.Array) -> pa.Array:
 def likely_form(texts: Sequence[str]) -> str:
     """The forms that some texts are written in, as they would be said; empty where fewer than half are dates.
 
-    Day and month are told apart by the days after the 12th; where there is none, the day is taken to come first.
+    Day and month are told apart by the days after the 12th; where there is none, the day is taken to come first, and
+    a question mark in front says so.
 
     Examples
     --------
     >>> likely_form(["03/14/2024", "12/01/2023"]), likely_form(["3 May 2024", "04.05.2024"]), likely_form(["a", "b"])
-    ('%m/%d/%Y', '%d %b %Y|%d.%m.%Y', '')
+    ('%m/%d/%Y', '?%d %b %Y|%d.%m.%Y', '')
     """
     found = [form for form in (form_of(text) for text in texts) if form]
     if 2 * len(found) < len(texts) or not found:
         return ""
     months_first = {form for form in found if form.startswith("%m")}
     days_first = {form for form in found if form.startswith("%d")}
-    forms = []
+    forms, mark = [], ""
     for form in dict.fromkeys(found):
         told = form.removeprefix("?")
-        if form.startswith("?"):
+        if form.startswith("?") and told not in days_first:
             swapped = told.replace("%d", "%#").replace("%m", "%d").replace("%#", "%m")
-            told = swapped if swapped in months_first and told not in days_first else told
+            told, mark = (swapped, mark) if swapped in months_first else (told, "?")
         forms.append(told)
-    return BETWEEN_FORMS.join(dict.fromkeys(forms))
+    return mark + BETWEEN_FORMS.join(dict.fromkeys(forms))
 
 
 def form_of(text: str) -> str:

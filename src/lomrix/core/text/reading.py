@@ -365,11 +365,8 @@ class Reading:
         is_stray[stray] = True
         rows = np.flatnonzero(is_stray[positions])
         word = {"integer": "numbers", "number": "numbers", "boolean": "true or false"}.get(type_, f"{type_}s")
-        self._note(
-            "stray-text",
-            f"stays text: {counted(cells, 'cell is', 'cells are')} not like the other {fitting:,}, which are {word}.",
-            rows,
-        )
+        told = f"{counted(cells, 'cell is', 'cells are')} not like the other {fitting:,}, which are {word}"
+        self._note("stray-text", f"stays text: {told if fitting else f'its cells are no {word}'}.", rows)
 
     def _note_not_whole(self, odd: Array, positions: Array) -> None:
         """Tell the decimals of a column that was stated to be whole numbers."""
@@ -384,6 +381,8 @@ class Reading:
         if found is not None:
             if self.date_format and f":{self.date_format}›" in found.text:
                 return
+            if self.variable.type is not None and found.kind == "digits-kept":
+                return  # it was stated to be numbers, and is none for other reasons
             rows = np.flatnonzero(found.cells(self.strings))
             self._note(found.kind, found.text, rows)
 

@@ -82,7 +82,7 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Res
     others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
     if share("unclear-date", "text") >= MOSTLY and (form := likely_form(others)):
         type_ = "datetime" if "%H" in form else "date"
-        text = f"looks like dates; say ‹type={name}={type_}:{form}› to read it so"
-        text += "." if "?" not in form else ", if the day comes first."
+        text = f"looks like dates; say ‹type={name}={type_}:{form.removeprefix('?')}› to read it so"
+        text += ", if the day comes first." if form.startswith("?") else "."
         return Resemblance("unclear-date", text, rules.ANY_DATE)
     return None
