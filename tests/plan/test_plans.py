@@ -175,6 +175,17 @@ def test_a_step_that_fails_leaves_what_was_there_and_says_how_to_go_on(study: Pa
     assert (study / "out" / "seen.csv").read_bytes() == before
 
 
+def test_a_step_that_stops_over_a_column_tells_what_was_read_in_it(study: Path) -> None:
+    (study / "raw" / "ages.csv").write_text("id,age\n1,20\n2,15 est\n3,31\n")
+    step = '[[steps]]\nname = "older"\ndo = "derive"\nfrom = "raw/ages.csv"\nexpressions = ["y = age + 1"]\n'
+    (study / "plan.toml").write_text(step)
+    told = plan(study, status=2)
+    assert "look at\n  ! ages.age: stays text: 1 cell is not like the other 2, which are numbers. (row 3" in told
+    assert (
+        "error  older: Arithmetic needs numbers, but an operand is string.\nwhere  plan.toml, line 1; age + 1" in told
+    )
+
+
 def test_a_source_that_changes_while_the_plan_runs(study: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     from lomrix.job.run import run as real
 

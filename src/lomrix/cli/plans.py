@@ -147,6 +147,8 @@ def tell(voice: Voice, plan: Plan, facts: Sequence[Fact], given: dict[str, Any])
     if failed is not None and failed.error is not None:
         from lomrix.plan.document import in_words as in_plan
 
+        from lomrix.job.run import StoppedError
+
         error = failed.error
         left = [fact.name for fact in facts if fact.fate == "not run"]
         more = f"Then run the plan again: it goes on with {failed.name}." if not given["rehearse"] else ""
@@ -155,6 +157,8 @@ def tell(voice: Voice, plan: Plan, facts: Sequence[Fact], given: dict[str, Any])
         told = LomrixError(f"{failed.name}: {in_plan(error.what)}{waits}", where=where,
                            todo=" ".join(part for part in (in_words(in_plan(error.todo)), more) if part))  # fmt: skip
         told.exit_status = error.exit_status
+        if isinstance(error, StoppedError):
+            voice.tell_stop(error.written, error.notes)
         voice.tell_error(told)
 
 
