@@ -145,9 +145,8 @@ def tell(voice: Voice, plan: Plan, facts: Sequence[Fact], given: dict[str, Any])
         words = "nothing was written; the same without --rehearse writes it" if given["rehearse"] else ""
         voice.show(ending_view(written, [], rehearsal=words))
     if failed is not None and failed.error is not None:
-        from lomrix.plan.document import in_words as in_plan
-
         from lomrix.job.run import StoppedError
+        from lomrix.plan.document import in_words as in_plan
 
         error = failed.error
         left = [fact.name for fact in facts if fact.fate == "not run"]
