@@ -21,7 +21,8 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import correcting, merging, sources, table, unnaming
+from lomrix.core.wording import listed
+from tests.tables import column, correcting, merging, sources, table, unnaming
 
 EXPECTED = Path(__file__).with_name("whole_accounts.txt")
 KNOWN = Dictionary(
@@ -101,6 +102,16 @@ SLIP = table(
 CRUISES = table("cruises", KNOWN, ship=["tern", "tern", "gull", None, None, "gull"], watch=[1, 2, 2, 2, 9, None],
                 sleep=[400, 420, 380, None, None, 410], w=[1.0, 2.0, None, 1.0, 1.0, 0.5],
                 at=[f"port {row}" for row in range(6)])  # fmt: skip
+LISTED = Dictionary({"ship": Variable(codes="ships"), "way": Variable(codes="ways")},
+                    {"ships": {"7": "tern", "9": "gull"}, "ways": {"h": "home", "o": "out", "w": "else"}})  # fmt: skip
+TURNED = Dictionary(
+    {"f": Variable(codes="c", minimum=0, maximum=3)}, {"c": {"0": "never", "1 to 2": "some", "3": "always"}}
+)
+LONG_NAMES = listed(
+    "participant_number, participant_name, sleep_minutes_m0, sleep_minutes_m12, sleep_quality_m0, x, X, 2nd, "
+    "sleepMinutesAwake, sleep_minutes_awake_at_night, ae io, measurement_of_20241231"
+)
+LONGEST = Table({name: column([1, 2]) for name in LONG_NAMES}, name="n")
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
@@ -136,6 +147,16 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         "recode", sources(TWO), {"to_codes": "ship", "order": "alphabet", "into": "{column}_n"}
     ),
     "recode to labels": ("recode", sources(VISITS), {"to_labels": "watch"}),
+    "recode to codes that the dictionary has": (
+        "recode", sources(table("l", LISTED, ship=["gull", "tern", "gull", None],
+        way=["out", "home", "out", "home"])),
+        {"to_codes": "ship,way"},
+    ),
+    "recode to codes as they come": ("recode", sources(table("o", way=["x", "b", "x", "a"])), {"to_codes": "way"}),
+    "recode turned with labels": (
+        "recode", sources(table("t", TURNED, f=[0, 1, 2, 3], g=[0.5, 3.0, None, 1.0])),
+        {"reverse": "f,g", "span": "0:3"}
+    ),
     "recode turned": ("recode", sources(ITEMS), {"reverse": "f2", "span": "0:3"}),
     "recode turned beyond its span": ("recode", sources(ITEMS), {"reverse": "f2", "span": "0:2"}),
     "recode nothing": ("recode", sources(VISITS), {}),
@@ -146,6 +167,11 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "subset that cannot tell apart": ("subset", sources(VISITS), {"without": "month"}),
     "subset without": ("subset", sources(TWO), {"where": "watch == 2", "without": "ship"}),
     "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi": "age,ship"}),
+    "deidentify by moving": (
+        "deidentify", unnaming(table("d", id=["a", "a", None], born=[DAYS[0], DAYS[0], DAYS[1]],
+        seen=DAYS, n=[1, 2, 3])),
+        {"id": "id", "shift": "born,seen", "quasi": "n"},
+    ),
     "deidentify coarsely": (
         "deidentify", unnaming(table("d", id=["a", "b"], born=DAYS[:2], n=[1, 2])),
         {"id": "id", "coarsen": ("born=10",), "on_day": "2024-12-31", "same_folder": True},
@@ -193,6 +219,17 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "stack paired": ("stack", sources(*WAVES), {"pair": ("y=s", "x=s"), "mark": "wave=0,6"}),
     "stack with a mark that is not clear": ("stack", sources(*WAVES), {"mark": "wave"}),
     "stack without repeats": ("stack", sources(WAVES[0], WAVES[0]), {"repeated": "first", "case": "id"}),
+    "stack with likely pairs": (
+        "stack", sources(table("a", id=[1], sleep_minutes=[2]), table("b", id=[2], sleepminutes=[3])),
+        {"mark": "w=0.5,1"}
+    ),
+    "stack with rules and labels": (
+        "stack",
+        sources(table("a", Dictionary({"x": Variable(label="X", codes="c")}, {"c": {"1": "one"}},
+        {"r": "x > 0"}), x=[1]),
+                table("b", Dictionary({"y": Variable(label="Y", codes="c")}, {"c": {"2": "two"}}), y=[2])),
+        {"pair": ("y=x",)},
+    ),
     "stack too few marks": ("stack", sources(*WAVES), {"mark": "wave=0"}),
     "to long": ("to-long", sources(WIDE), {"case": "id", "header": ("{measure}_m{month}",)}),
     "to long, several": (
@@ -314,6 +351,14 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "headed, with short plain names": (
         "export", sources(NAMED), {"form": "headed", "names_max": 12, "ascii": True, "sort_by": "sleep"}
     ),
+    "headed, with names of eight signs": (
+        "export", sources(LONGEST), {"form": "headed", "names_max": 8}
+    ),
+    "bare, with dates and codes": (
+        "export",
+        sources(table("b", KNOWN, day=DAYS, way=["out", None, "home"], watch=[1, 2, None], ok=[True, False, None])),
+        {"form": "bare", "missing_code": ("auto",)},
+    ),
     "headed, with a code that is a value": ("export", sources(VISITS), {"form": "headed", "missing_code": ("400",)}),
     "headed, with a key that repeats": ("export", sources(VISITS), {"form": "headed", "primary_key": "id"}),
     "headed, with a key that is missing": ("export", sources(BASE), {"form": "headed", "primary_key": "id"}),
@@ -361,12 +406,12 @@ def value_told(value: object) -> str:
 def table_told(made: Table) -> list[str]:
     """A table column by column, and what its dictionary says."""
     lines = [f"table {made.name}, first row {made.first_row}"]
-    for name, column in made.columns.items():
-        reasons = column.reason_cells(range(len(column)))  # type: ignore[arg-type]
-        texts = column.to_text().to_pylist()
+    for name, own in made.columns.items():
+        reasons = own.reason_cells(range(len(own)))  # type: ignore[arg-type]
+        texts = own.to_text().to_pylist()
         cells = [text if reason is None else f"‹{reason}›" for text, reason in zip(texts, reasons, strict=True)]
         said = made.dictionary.of(name).model_dump(exclude_defaults=True)
-        lines.append(f"  {name} ({column.type}): {', '.join(map(str, cells))}" + (f" {said}" if said else ""))
+        lines.append(f"  {name} ({own.type}): {', '.join(map(str, cells))}" + (f" {said}" if said else ""))
     return [*lines, *(f"  codes {name}: {dict(labels)}" for name, labels in made.dictionary.codes.items())]
 
 
