@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.balanced.settings import ToBalanced
+from lomrix.core.steps.coverage import patterns
 from lomrix.core.steps.coverage.patterns import Patterns
 from lomrix.core.steps.coverage.run import Seen
 from lomrix.core.steps.coverage.settings import Coverage
@@ -185,3 +186,17 @@ def test_the_program_shows_and_fills(tmp_path: Path) -> None:
     told, _ = lomrix("to-balanced", "a.csv", *key, "--out", "b.csv", cwd=tmp_path)
     assert (tmp_path / "b.csv").read_text().splitlines()[-1] == "2,2024-01-09,"
     assert "1 row added: 2 cases at day 2024-01-02, 2024-01-09, 1 of them had all." in told
+
+
+@given(st.lists(st.lists(st.booleans(), min_size=4, max_size=4), min_size=1, max_size=12))
+def test_patterns_are_the_same_in_all_ways(seen: list[list[bool]]) -> None:
+    found = set()
+    for few, bits in ((16, 62), (0, 62), (0, 0)):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(patterns, "FEW_BITS", few)
+            patch.setattr(patterns, "BITS", bits)
+            made = patterns.Patterns(np.array(seen))
+            found.add((tuple(made.texts()), tuple(made.of_case.tolist()), tuple(made.counts.tolist())))
+    ((texts, of_case, counts),) = found
+    assert [texts[at] for at in of_case] == ["".join("x" if one else "_" for one in row) for row in seen]
+    assert list(counts) == sorted(counts, reverse=True) == [of_case.count(at) for at in range(len(texts))]

@@ -8,9 +8,13 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.codes import dense
+
 SEEN, NOT_SEEN = "x", "_"
 # So many occasions fit into the bits of one number.
 BITS = 62
+# Patterns of so few occasions are numbered and counted, which takes no sorting.
+FEW_BITS = 16
 Mask = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
 
@@ -35,6 +39,11 @@ class Patterns:
             code = np.zeros(cases, np.int64)
             for at in range(times):
                 code += self.seen[:, at] * np.int64(1 << (times - 1 - at))
+        if times <= FEW_BITS:
+            which, found = dense(code, 1 << times)
+            counts, first = np.bincount(which, minlength=len(found)), np.empty(len(found), np.int64)
+            first[which[::-1]] = np.arange(cases)[::-1]
+        elif times <= BITS:
             _, first, which, counts = np.unique(code, return_index=True, return_inverse=True, return_counts=True)
         else:
             packed = np.packbits(self.seen, axis=1)

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -32,7 +34,10 @@ MOST_EXAMPLES = 4
 def covered(step: Coverage, tables: Inputs, wanted: Collection[str]) -> Result:
     """Look who was seen when."""
     work = Covering(step, tables.one())
-    made = work.table()
+    with ThreadPoolExecutor(1) as worker:  # the measures are counted while the cases are laid out
+        measured = worker.submit(lambda: work.measured)
+        made = work.table()
+        measured.result()
     extras = {"figure": work.figure()} if "figure" in wanted else {}
     return Result(made, work.account(made), extras)
 
@@ -158,9 +163,8 @@ class Covering:
                  "new", "returned", "left", "not seen again")  # fmt: skip
         yield Listing("seen at each occasion", heads, tuple(lines), splits=True)
         yield self._of_patterns(cases)
-        measured = self._measured()
-        if measured is not None:
-            yield measured
+        if self.measured is not None:
+            yield self.measured
 
     def _of_patterns(self, cases: int) -> Listing:
         found = self.patterns
@@ -173,7 +177,8 @@ class Covering:
             lines.append((f"{len(counts) - MOST_PATTERNS:,} further patterns", rest, share(rest, cases)))
         return Listing("patterns: x seen, _ not", ("pattern", "cases", "% of cases"), tuple(lines))
 
-    def _measured(self) -> Listing | None:
+    @cached_property
+    def measured(self) -> Listing | None:
         """Share of the rows of each occasion in which a measure has a value."""
         types = self.rows.types()
         key = {*self.step.case, *self.step.occasion}
