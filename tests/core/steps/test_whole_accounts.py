@@ -112,6 +112,14 @@ LONG_NAMES = listed(
     "sleepMinutesAwake, sleep_minutes_awake_at_night, ae io, measurement_of_20241231"
 )
 LONGEST = Table({name: column([1, 2]) for name in LONG_NAMES}, name="n")
+TELLING = table(
+    "telling", id=[f"K{row}" for row in range(12)],
+    day=[datetime.date(2024, 3, 1 + row) for row in range(12)],
+    number=[1000 + 37 * row for row in range(12)],
+    note=[f"was seen on board by mate {row} at night" for row in range(12)],
+    ship=["tern", "gull"] * 6,
+)  # fmt: skip
+EMPTY = table("empty", KNOWN, id=["a", "b", "c"], watch_m0=[1, None, None], watch_m3=[2, None, None], other_x=[1, 2, 3])
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
@@ -167,6 +175,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "subset that cannot tell apart": ("subset", sources(VISITS), {"without": "month"}),
     "subset without": ("subset", sources(TWO), {"where": "watch == 2", "without": "ship"}),
     "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi": "age,ship"}),
+    "deidentify what may tell": ("deidentify", unnaming(TELLING), {"id": "id"}),
     "deidentify by moving": (
         "deidentify", unnaming(table("d", id=["a", "a", None], born=[DAYS[0], DAYS[0], DAYS[1]],
         seen=DAYS, n=[1, 2, 3])),
@@ -235,6 +244,8 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "to long, several": (
         "to-long", sources(SEVERAL), {"case": "id", "header": ("{measure}_{month}",), "keep_empty": True}
     ),
+    "to long of nobody": ("to-long", sources(EMPTY), {"case": "id", "header": ("{measure}_m{month}",)}),
+    "to long, words set aside": ("to-long", sources(EMPTY), {"case": "id", "header": ("{measure}_{when}",)}),
     "to long by row": ("to-long", sources(WIDE), {"header": ("{measure}_m{month}",), "constant": "sex",
                                                    "occasions": "3,0"}),
     "to long at other occasions": (
@@ -270,6 +281,21 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         "derive", sources(VISITS),
         {"expressions": ("sleep = sleep / 60", "c = change(sleep)"), "replace": True, "unit": ("sleep=h",),
          "label": ("c=Change of sleep",), "rename_with": "{old}_w2", **LONG},
+    ),
+    "derive codes and nothing": (
+        "derive", sources(VISITS),
+        {"expressions": ("band = bands(sleep, 400, 410)", "lost = missing('lost')", "twice = month + month"),
+         "case": "id"},
+    ),
+    "derive many at once": (
+        "derive", sources(VISITS), {"expressions": ("month,sleep as {old}_half = month,sleep / 2",), "after": "month"}
+    ),
+    "derive anew from codes": (
+        "derive", sources(VISITS), {"expressions": ("watch = first_present(watch, month)",), "replace": True}
+    ),
+    "derive names alone": ("derive", sources(VISITS), {"rename": ("sleep=minutes", "month=at")}),
+    "derive names that clash": (
+        "derive", sources(VISITS), {"rename": ("sleep=watcha",), "rename_with": "watch: {old}a"}
     ),
     "derive a name that is there": ("derive", sources(VISITS), {"expressions": ("sleep = 1",)}),
     "derive from what is not there": ("derive", sources(VISITS), {"expressions": ("h = slep / 60",)}),
@@ -320,6 +346,8 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         "aggregate", sources(VISITS), {"by": ("watch", "month"), "stat": ("sleep: mean ci",), "missing_group": "own"}
     ),
     "aggregate texts": ("aggregate", sources(TWO), {"by": ("g",), "stat": ("ship: mean",)}),
+    "report": ("report", sources(CASES), {**LONG, "measure": "x", "by": "sex", "min_n": 1, "title": "Slips"}),
+    "report of values": ("report", sources(CREW), {}),
     "compare": ("compare", sources(GROUPS), {"measure": "x", "between": "g"}),
     "compare three groups": ("compare", sources(SLIPS), {"measure": "x,sex", "between": "id", "as_numbers": True}),
     "compare waves of one": ("compare", sources(PAIRED), {"measure": "x", "between": "id"}),
@@ -379,7 +407,7 @@ def told(result: Result) -> list[str]:
         mark = "." if note.done else "!"
         lines.append(f"{mark} {note.kind}, {note.column}: {note.text} ({note.count}) {list(note.examples)}")
     lines += [f"next: {one}" for one in account.advice]
-    lines += [f"facts: {account.facts}", *table_told(result.table)]
+    lines += [f"facts: {account.facts}", f"shown: {', '.join(result.shown)}", *table_told(result.table)]
     for name, extra in result.extras.items():
         lines += [f"extra {name}"] + (table_told(extra) if isinstance(extra, Table) else [value_told(extra)])
     return lines

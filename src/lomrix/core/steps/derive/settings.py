@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import keyword
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -20,6 +21,11 @@ EQUALS = re.compile(r"(?<![=<>!])=(?!=)")
 MANY = re.compile(r"[@*?\[,]|\.\.|::")
 OLD = "{old}"
 EXAMPLE = 'Say "sleep_h = sleep / 60"; for many columns at once "@string = strip(@string)".'
+
+
+def as_operand(name: str) -> str:
+    """A column as it stands in an expression: by its name alone, where that can be one there."""
+    return name if name.isidentifier() and not keyword.iskeyword(name) else f"column({name!r})"
 
 
 @dataclass(frozen=True)
@@ -44,7 +50,7 @@ class Assignment:
     def expression_for(self, name: str) -> str:
         """The expression for one of many columns: the choice, wherever it stands, is that column."""
         parts = re.split(r"""('(?:\\.|[^'\\])*'|"(?:\\.|[^"\\])*")""", self.right)
-        parts[::2] = [part.replace(self.left, f"column({name!r})") for part in parts[::2]]
+        parts[::2] = [part.replace(self.left, as_operand(name)) for part in parts[::2]]
         return "".join(parts)
 
     def named(self, types: Mapping[str, str], table: str) -> list[tuple[str, str]]:
