@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from pathlib import Path
 
 import pyarrow as pa
@@ -83,3 +84,13 @@ def test_decimals_of_more_digits_than_a_number_holds(tmp_path: Path) -> None:
     pyarrow.parquet.write_table(pa.table({"x": exact, "y": plain}), tmp_path / "a.parquet")
     out, _ = lomrix("subset", "a.parquet", "--out", "-", cwd=tmp_path)
     assert out.splitlines()[1] == "0.12345678901234567890,0.5"
+
+
+def test_an_error_is_broken_between_words_in_a_window_and_nowhere_else(tmp_path: Path) -> None:
+    names = [f"column_number_{number}" for number in range(9)]
+    (tmp_path / "wide.csv").write_text(",".join(names) + "\n" + ",".join("1" * 9) + "\n")
+    _, window = lomrix("subset", "wide.csv", "--columns", "zz", cwd=tmp_path, status=2, width=50, terminal=True)
+    _, piped = lomrix("subset", "wide.csv", "--columns", "zz", cwd=tmp_path, status=2, width=50)
+    assert piped == f"error  There is no column zz in wide.\nnext   Its columns are {', '.join(names)}.\n"
+    plain = re.sub(r"\x1b\[[0-9;]*m", "", window)
+    assert plain.split() == piped.split() and max(map(len, plain.splitlines())) <= 50

@@ -83,7 +83,8 @@ class Voice:
         from lomrix.show.terminal import error_view
 
         console = self.surroundings.screen(errors=True).console()
-        console.print(error_view(told), soft_wrap=True)
+        # A person's window breaks lines between words; a file keeps them whole.
+        console.print(error_view(told), soft_wrap=not self.surroundings.stderr_is_terminal)
 
     def tell_stop(self, written: Sequence[Written], notes: Sequence[tuple[str, Note]]) -> None:
         """Tell a person what an error leaves behind, and what there is to look at, before the error itself."""
