@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Iterable
 from concurrent.futures import Future
 from pathlib import Path
@@ -24,11 +25,11 @@ def file_hash(path: Path) -> str:
 def begin_hash(path: Path) -> Future[str]:
     """Begin to compute a file's hash, while other work goes on; what was begun before is not begun again."""
     now = path.stat()
-    key = (str(path), now.st_size, now.st_mtime_ns)
+    key = (os.path.abspath(path), now.st_size, now.st_mtime_ns)  # the folder may change while it is computed
     if key not in _BEGUN:
         future = _BEGUN[key] = Future[str]()
         # A program that stops does not wait for it.
-        Thread(target=_hash_into, args=(path, future), daemon=True).start()
+        Thread(target=_hash_into, args=(Path(key[0]), future), daemon=True).start()
     return _BEGUN[key]
 
 
