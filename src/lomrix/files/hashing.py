@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import os
 from collections.abc import Iterable
 from concurrent.futures import Future
 from pathlib import Path
@@ -25,7 +24,7 @@ def file_hash(path: Path) -> str:
 def begin_hash(path: Path) -> Future[str]:
     """Begin to compute a file's hash, while other work goes on; what was begun before is not begun again."""
     now = path.stat()
-    key = (os.path.abspath(path), now.st_size, now.st_mtime_ns)  # the folder may change while it is computed
+    key = (str(path.absolute()), now.st_size, now.st_mtime_ns)  # the folder may change while it is computed
     if key not in _BEGUN:
         future = _BEGUN[key] = Future[str]()
         # A program that stops does not wait for it.
