@@ -195,7 +195,9 @@ class Reading:
 
     def _keeps_every_digit(self, type_: Type, strings: pa.Array, values: Array, why: Why | None) -> bool:
         """False where a cell has leading zeros, over 15 digits or no finite value, so that text says more."""
-        present = values if why is None else values[why == 0]
+        # Of whole numbers a missing one is 0, which costs one digit; where it is not, the digits do not fit either.
+        whole = type_ == "integer"
+        present = values if why is None or whole else values[why == 0]
         if not len(present):
             return True
         low, high = present.min(), present.max()
@@ -207,7 +209,8 @@ class Reading:
             return False
         if type_ == "number":
             return not text_bytes.has_leading_zeros(strings)
-        return text_bytes.total_length(strings) == text_bytes.decimal_length(present, int(low), int(high))
+        digits = text_bytes.decimal_length(present, int(low), int(high)) - strings.null_count
+        return text_bytes.total_length(strings) == digits
 
     def _cast_with_words(self, type_: Type) -> Column | None:
         """Numbers or dates with missing tokens between them; None where other words are there."""

@@ -19,6 +19,8 @@ ARROW_TYPES = {
     "date": pa.date32(),
     "datetime": pa.timestamp("us"),
 }
+# Bytes of a whole number.
+WHOLE_BYTES = 8
 
 
 def matches(texts: pa.Array, pattern: str) -> npt.NDArray[np.bool_]:
@@ -41,6 +43,8 @@ def parsed_dates(type_: Type, texts: pa.Array) -> pa.Array:
 
 def values_of(array: pa.Array, type_: Type) -> Array:
     """An Arrow array's values, with anything in the null cells."""
+    if array.null_count and type_ == "integer":
+        return np.frombuffer(array.buffers()[1], np.int64, len(array), array.offset * WHOLE_BYTES)
     if array.null_count:
         filler = {"integer": 0, "number": float("nan")}.get(type_)
         if filler is not None:
