@@ -48,7 +48,8 @@ class AsTheyCome:
         """
         beside = np.zeros(self.count) if beside is None else beside
         totals: list[Numbers] = []
-        block = max(BLOCK, 4 * self.count)
+        # Many groups leave the cache in any case, and cost a pass over all of them for each block.
+        block = BLOCK if 4 * self.count <= BLOCK else max(len(self.values), 1)
         for at in range(0, max(len(self.values), 1), block):
             codes = self.codes[at : at + block]
             parts = made(self.values[at : at + block], beside[codes])
