@@ -16,6 +16,8 @@ Numbers = npt.NDArray[np.float64]
 Made = Callable[[Array, Array], Sequence[Array]]
 # Values that are worked on together, so that they and what is made of them stay in the processor's cache.
 BLOCK = 1 << 16
+# What stands beside values where nothing does.
+NOTHING = np.zeros(1)
 
 
 @dataclass(frozen=True)
@@ -46,13 +48,12 @@ class AsTheyCome:
         beside
             A number of each group; 0 where None.
         """
-        beside = np.zeros(self.count) if beside is None else beside
         totals: list[Numbers] = []
         # Many groups leave the cache in any case, and cost a pass over all of them for each block.
         block = BLOCK if 4 * self.count <= BLOCK else max(len(self.values), 1)
         for at in range(0, max(len(self.values), 1), block):
             codes = self.codes[at : at + block]
-            parts = made(self.values[at : at + block], beside[codes])
+            parts = made(self.values[at : at + block], NOTHING if beside is None else beside[codes])
             sums = [np.asarray(np.bincount(codes, part, self.count), dtype=np.float64) for part in parts]
             totals = [total + more for total, more in zip(totals, sums, strict=True)] if at else sums
         return totals
@@ -83,7 +84,7 @@ class GroupAfterGroup:
 
     def totals_of(self, made: Made, beside: Array | None = None) -> list[Numbers]:
         """Sums per group of what is made of the values and of a number of each group beside them."""
-        beside = np.zeros(1) if beside is None else np.repeat(beside, self.sizes)
+        beside = NOTHING if beside is None else np.repeat(beside, self.sizes)
         return [self._added_up(part) for part in made(self.values, beside)]
 
     def _added_up(self, values: Array) -> Numbers:
