@@ -207,7 +207,8 @@ PIPES = ["subset base.csv --out o.csv", "subset base.csv --out - --quiet", "deri
 @pytest.mark.parametrize(
     ("words", "status", "told", "unbuffered"),
     [
-        *[(*one, unbuffered) for one in STREAMS for unbuffered in ("", "1")],
+        *[(*one, "") for one in STREAMS],
+        *[(*one, "1") for one in STREAMS[2:6]],
         *[(f"{words} | true; exit ${{PIPESTATUS[0]}}", 0, "", "") for words in PIPES],
     ],
 )
