@@ -42,5 +42,5 @@ def begin_large_hashes(references: Iterable[str]) -> None:
 def _hash_into(path: Path, future: Future[str]) -> None:
     try:
         future.set_result(file_hash(path))
-    except OSError as error:
+    except Exception as error:  # whatever it is: whoever waits for the hash must learn of it
         future.set_exception(error)
