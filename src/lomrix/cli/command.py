@@ -17,7 +17,6 @@ from lomrix.cli.surroundings import CURRENT
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import Aside, Step
-from lomrix.files.hashing import begin_large_hashes
 from lomrix.files.reading import ReadingOptions
 
 # How Python says that links lead in a circle.
@@ -72,6 +71,8 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
         With status 1 where it was done, and found a rule broken.
     """
     if given.get("out") and not given.get("rehearse"):
+        from lomrix.files.hashing import begin_large_hashes
+
         begin_large_hashes(one for role in step.roles for one in listed(given.get(role.name) or ""))
     from lomrix.job.run import StoppedError, run
     from lomrix.job.task import TABLE, Task
@@ -156,7 +157,7 @@ def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
 def unexpected(error: Exception) -> LomrixError:
     """An error that nothing foresaw, in plain words; what the system says of a file is the file's and not ours."""
     if isinstance(error, OSError) and error.filename is not None:
-        # Wherever it was said: a name that is too long, a circle of links.
+        # Wherever it was said, such as of a name that is too long.
         return FileError(f"{error.filename} cannot be used.", where=str(error.strerror), todo="Check the path.")
     if isinstance(error, RuntimeError) and str(error).startswith(LOOP):
         where = str(error).removeprefix(LOOP).strip(" '")
