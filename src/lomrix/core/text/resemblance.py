@@ -76,7 +76,8 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Res
     if kept and numbers >= MOSTLY and is_no_id:
         text = "stays text because of cells with leading zeros or over 15 digits, as ids have; "
         # Whole numbers of up to 18 digits are held to the last digit.
-        type_ = "integer" if all(re.fullmatch(rules.WHOLE, text.strip()) for text in counts) else "number"
+        digits = [text.strip() for text, kind in kinds.items() if kind in ("integer", "number", "keep")]
+        type_ = "integer" if all(re.fullmatch(rules.WHOLE, text) for text in digits) else "number"
         text += f"if they are numbers, say ‹type={name}={type_}›"
         return Resemblance("digits-kept", text, f"{rules.LEADING_ZERO}|{rules.LONG_WHOLE}")
     others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
