@@ -88,3 +88,19 @@ def test_a_whole_column_far_from_nought_with_little_spread() -> None:
     found = statistics.Values(np.array([0, 0, 0, 1]), np.array([10**15, 10**15 + 1, 10**15 + 2, 5]), 2)
     assert found.variance[0] == 1.0
     assert found.total.tolist() == [3 * 10**15 + 3, 5]
+
+
+def test_deviations_too_large_to_be_squared() -> None:
+    found = statistics.Values(np.array([0, 0, 1, 1]), np.array([1e200, 3e200, math.pi, math.pi]), 2)
+    with np.errstate(over="ignore"):
+        assert found.variance.tolist() == [math.inf, 0.0]
+    assert found.mean[0] == 2e200
+
+
+def test_variances_of_long_decimals_far_from_nought_do_not_depend_on_the_order() -> None:
+    random = np.random.default_rng(5)
+    values, codes = 1e9 + random.normal(0, 1, 4000), random.integers(0, 3, 4000)
+    order = random.permutation(4000)
+    one, two = (statistics.Values(codes[rows], values[rows], 3).variance for rows in (np.arange(4000), order))
+    assert one.tolist() == two.tolist()
+    assert one[0] == pytest.approx(np.var(values[codes == 0], ddof=1), rel=1e-12)

@@ -128,6 +128,12 @@ class NumberMoments:
     def _farthest(self) -> float:
         return farthest(self.arranged.values)
 
+    @property
+    def _spread(self) -> float:
+        """Distance of the largest value from the smallest; no value is farther from the mean of its group."""
+        values = self.arranged.values
+        return float(values.max()) - float(values.min()) if len(values) else 0.0
+
     @cached_property
     def _scale(self) -> int:
         """Values near the largest number that there is are added as parts of it."""
@@ -154,7 +160,8 @@ class NumberMoments:
         rounding = self.arranged.totals_of(lambda values, mean: (values - mean,), self.mean)[0]
         with np.errstate(over="ignore", invalid="ignore"):
             # In two parts, so that the order of the rows counts for nothing.
-            squares = in_two_parts(self.arranged, squared_deviation, (2 * self._farthest) ** 2, self.mean)
+            # Multiplied, since a power of Python's that is too large is an error and no infinity.
+            squares = in_two_parts(self.arranged, squared_deviation, 2 * self._spread * self._spread, self.mean)
             return variance_of(squares, rounding, self.sizes)
 
 
