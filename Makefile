@@ -9,7 +9,7 @@ BIN := $(VENV)/bin
 FOLDER ?= core
 MUTANTS := mutants/tree
 
-.PHONY: demo test bench mutants docs clean
+.PHONY: demo test style types tests bench mutants docs clean
 
 $(BIN)/lomrix: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -23,13 +23,21 @@ $(VENV)/tested: $(BIN)/lomrix
 demo: $(BIN)/lomrix
 	PATH="$(CURDIR)/$(BIN):$$PATH" sh examples/kittiwake.sh
 
-# Compiled beforehand, as an installed program is, also where Python is told to write no bytecode.
-test: $(VENV)/tested
-	$(BIN)/python -m compileall -q src
+# The types are looked at beside the tests, since they take one processor only.
+test: $(VENV)/tested style
+	$(MAKE) --no-print-directory --jobs 2 types tests
+
+style: $(VENV)/tested
 	$(BIN)/ruff check src tests bench
 	$(BIN)/ruff format --check src tests bench
-	$(BIN)/mypy
 	$(BIN)/lint-imports
+
+types: $(VENV)/tested
+	$(BIN)/mypy
+
+# Compiled beforehand, as an installed program is, also where Python is told to write no bytecode.
+tests: $(VENV)/tested
+	$(BIN)/python -m compileall -q src
 	$(BIN)/pytest -n auto
 
 bench: $(VENV)/tested

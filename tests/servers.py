@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import os
 import socket
 import uuid
@@ -35,6 +36,14 @@ SERVERS = [pytest.param(kind, marks=needs(kind)) for kind in ("sqlite", "postgre
 REAL_SERVERS = [pytest.param(kind, marks=needs(kind)) for kind in ("postgresql", "mysql")]
 
 
+@functools.cache
+def engine_of(kind: str, url: str) -> sqlalchemy.Engine:
+    """Connections that are not the program's; without certificates, which take longest, and kept to be used again."""
+    made = sqlalchemy.make_url(url).set(drivername=DRIVERS[kind])
+    how: dict[str, Any] = {"ssl_disabled": True} if kind == "mysql" else {}
+    return sqlalchemy.create_engine(made, connect_args=how, poolclass=sqlalchemy.NullPool if kind == "sqlite" else None)
+
+
 class Place:
     """A table of its own on a server, and a connection that is not the program's."""
 
@@ -42,8 +51,7 @@ class Place:
         self.kind = kind
         self.url = URLS.get(kind, f"sqlite:///{folder / 'study.db'}")
         self.table = f"t{uuid.uuid4().hex[:12]}"
-        made = sqlalchemy.make_url(self.url).set(drivername=DRIVERS[kind])
-        self.engine = sqlalchemy.create_engine(made, poolclass=sqlalchemy.NullPool)
+        self.engine = engine_of(kind, self.url)
 
     @property
     def reference(self) -> str:

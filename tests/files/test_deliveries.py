@@ -99,7 +99,7 @@ def test_a_record_goes_on_in_a_new_line(crew: Path) -> None:
 
 
 @pytest.mark.parametrize("form", ["fixed", "bare"])
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=25)
 @given(made=tables(), line_max=st.sampled_from([0, 60]), windows=st.booleans())
 def test_what_is_written_in_lines_is_read_back(form: str, made: Table, line_max: int, windows: bool) -> None:
     assume(not any("\n" in str(cell) for column in made.columns.values() for cell in column.cells()))
@@ -120,7 +120,7 @@ def test_what_is_written_in_lines_is_read_back(form: str, made: Table, line_max:
 
 
 @pytest.mark.parametrize("suffix", [".csv", ".tsv", ".parquet", ".arrow", ".jsonl", ".xlsx"])
-@settings(deadline=None, max_examples=25)
+@settings(deadline=None, max_examples=15)
 @given(made=tables(), code=st.sampled_from(["", "-9", "-99999", "nothing"]))
 def test_reading_back_raises_no_false_alarm(suffix: str, made: Table, code: str) -> None:
     step = Export(missing_code=(code,) if code else ())

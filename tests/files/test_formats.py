@@ -71,7 +71,7 @@ def write(table: Table, path: Path) -> None:
 
 
 @pytest.mark.parametrize("suffix", [".csv", ".tsv", ".parquet", ".arrow", ".jsonl"])
-@settings(deadline=None, max_examples=40)
+@settings(deadline=None, max_examples=25)
 @given(made=tables())
 def test_a_table_comes_back_with_its_types_reasons_and_labels(suffix: str, made: Table) -> None:
     with tempfile.TemporaryDirectory() as folder:
@@ -85,7 +85,7 @@ def test_a_table_comes_back_with_its_types_reasons_and_labels(suffix: str, made:
         assert set(back.dictionary.of(name).missing.values()) <= {"refused"}
 
 
-@settings(deadline=None, max_examples=60)
+@settings(deadline=None, max_examples=40)
 @given(made=tables(), form=st.sampled_from(["headed", "bare"]))
 def test_an_export_read_back_equals_what_was_exported(made: Table, form: str) -> None:
     prepared = Export(form=form, missing_code=("auto",)).apply(sources(made))

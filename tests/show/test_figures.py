@@ -26,10 +26,16 @@ CODES = Dictionary(
 @pytest.fixture
 def drawn(monkeypatch: pytest.MonkeyPatch) -> list[Any]:
     """Every figure that is drawn, kept to be looked at."""
-    from matplotlib import pyplot
+    from matplotlib.figure import Figure
 
     figures: list[Any] = []
-    monkeypatch.setattr(pyplot, "close", figures.append)
+    write = Figure.savefig
+
+    def kept(figure: Figure, *to: Any, **how: Any) -> None:
+        figures.append(figure)
+        write(figure, *to, **how)
+
+    monkeypatch.setattr(Figure, "savefig", kept)
     return figures
 
 
@@ -53,8 +59,12 @@ def test_courses_show_cases_and_their_mean(drawn: list[Any], tmp_path: Path) -> 
     courses = Courses.of(long)
     course_figure(courses.drawn, "id", tmp_path / "course.svg", "svg")
     (axes,) = drawn[0].axes
-    lines = [line for line in axes.lines if line.get_linewidth() == 0.6]
-    assert {tuple(line.get_ydata()[[0, -1]]) for line in lines} == {(1, 7), (2, 9), (6, 5)}
+    (lines,) = (one for one in axes.collections if one.get_linewidth().tolist() == [0.6] and one.get_alpha() == 0.5)
+    assert lines.get_segments()[0].tolist() == [[0, 1], [3, 4], [12, 7]]
+    assert {tuple(line[[0, -1], 1]) for line in lines.get_segments()} == {(1, 7), (2, 9), (6, 5)}
+    (points,) = (line for line in axes.lines if line.get_marker() == ".")
+    seen = sorted(xy for xy in zip(*points.get_data(), strict=True) if xy[1] == xy[1])
+    assert seen == [(0, 1), (0, 2), (0, 6), (3, 4), (12, 5), (12, 7), (12, 9)]
     (bars,) = axes.containers
     mean = bars.lines[0]
     # Months at their true distances, 12 behind 3.

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import difflib
+import functools
 import gc
 import importlib
 import os
@@ -89,16 +90,7 @@ class Program(TyperGroup):
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """The command of a name; None where there is none."""
-        entry = entry_of(cmd_name)
-        if entry is not None:
-            from lomrix.cli.command import function_of
-
-            return command(function_of(entry.step()), entry.word, entry.does, entry.example)
-        other = next((one for one in OTHERS if one.word == cmd_name), None)
-        if other is None:
-            return None
-        module = importlib.import_module(f"lomrix.cli.{other.module}")
-        return module.command(other)
+        return command_named(cmd_name)
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         """The command that was named; a misspelt one gets the nearest."""
@@ -113,6 +105,18 @@ class Program(TyperGroup):
         for panel in PANELS:
             with formatter.section(panel):
                 formatter.write_dl([(word, does) for one, word, does in listed() if one == panel], col_max=12)
+
+
+@functools.cache
+def command_named(word: str) -> Any:
+    """The command of a name, made once though it is asked for at each look at the line; None where there is none."""
+    entry = entry_of(word)
+    if entry is not None:
+        from lomrix.cli.command import function_of
+
+        return command(function_of(entry.step()), entry.word, entry.does, entry.example)
+    other = next((one for one in OTHERS if one.word == word), None)
+    return importlib.import_module(f"lomrix.cli.{other.module}").command(other) if other else None
 
 
 def command(function: Any, word: str, does: str, example: str) -> Any:

@@ -9,10 +9,9 @@ import numpy as np
 from lomrix.core.steps.tally.run import Bars
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.table import Table
+from lomrix.show.canvas import COLOURS, blank, save
 
-# Calm colours that stay apart for readers who do not see red and green apart, and in print.
-COLOURS = ("#2a5d84", "#d9822b", "#6b9a5b", "#a34f6d", "#7a6ba8", "#8a8a8a", "#c9b037", "#3f8f8b")
-SIZE = (9.0, 5.6)
+WIDTH, HEIGHT = 9.0, 5.6
 
 
 def bar_figure(bars_of: Bars, path: Path, format_: str) -> None:
@@ -25,11 +24,6 @@ def bar_figure(bars_of: Bars, path: Path, format_: str) -> None:
     path, format_
         Where to write, and as what.
     """
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
     counts = bars_of.counts
     names = [*bars_of.by, *bars_of.variables[1:]]
     bars = labelled(counts, bars_of.variables[0])
@@ -39,7 +33,8 @@ def bar_figure(bars_of: Bars, path: Path, format_: str) -> None:
     cells = counts["cells"].values
     places = list(dict.fromkeys(bars))
     groups = list(dict.fromkeys(series))
-    figure, axes = pyplot.subplots(figsize=SIZE, layout="constrained")
+    figure = blank(WIDTH, HEIGHT)
+    axes = figure.subplots()
     width = 0.8 / max(len(groups), 1)
     for at, group in enumerate(groups):
         heights = np.zeros(len(places))
@@ -61,13 +56,7 @@ def bar_figure(bars_of: Bars, path: Path, format_: str) -> None:
     axes.spines[["top", "right"]].set_visible(False)
     if len(groups) > 1:
         axes.legend(title=", ".join(names), frameon=False, fontsize=9)
-    figure.savefig(path, format=format_, dpi=140, metadata=fixed_metadata(format_))
-    pyplot.close(figure)
-
-
-def fixed_metadata(format_: str) -> dict[str, None]:
-    """Metadata without the moment of drawing, so that the same counts give the same bytes."""
-    return {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[format_]
+    save(figure, path, format_)
 
 
 def labelled(table: Table, name: str) -> list[str]:

@@ -11,7 +11,7 @@ import numpy as np
 
 from lomrix.core.rows.course import Course
 from lomrix.core.table.header import occasion_text
-from lomrix.show.bar_figure import COLOURS, fixed_metadata
+from lomrix.show.canvas import COLOURS, blank, save, say_above
 
 MOST_FACETS = 12
 MOST_TICKS = 12
@@ -30,24 +30,18 @@ def course_figure(courses: Sequence[Course], case: str, path: Path, format_: str
     path, format_
         Where to write, and as what.
     """
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
     shown = courses[:MOST_FACETS]
     across = min(len(shown), 3 if len(shown) != 4 else 2)
     down = -(-len(shown) // across)
-    size = (max(4.2 * across, 6.4), 0.7 + 3.9 * down)
-    figure, facets = pyplot.subplots(down, across, figsize=size, layout="constrained", squeeze=False)
+    figure = blank(max(4.2 * across, 6.4), 0.7 + 3.9 * down)
+    facets = figure.subplots(down, across, squeeze=False)
     for number, axes in enumerate(facets.flat):
         if number < len(shown):
             facet(axes, shown[number], is_last=number + 1 == len(shown))
         else:
             axes.set_visible(False)
-    figure.suptitle(caption(courses, case), fontsize=9, x=0.01, ha="left", color="#555555")
-    figure.savefig(path, format=format_, dpi=140, metadata=fixed_metadata(format_))
-    pyplot.close(figure)
+    say_above(figure, caption(courses, case))
+    save(figure, path, format_)
 
 
 def caption(courses: Sequence[Course], case: str) -> str:
@@ -70,7 +64,7 @@ def facet(axes: Any, course: Course, *, is_last: bool = True) -> None:
         if len(lines):
             thin = THIN if len(course.averages) == 1 else colour
             faint = 0.5 if len(lines) <= 40 else 0.32
-            axes.plot(x, lines.T, color=thin, alpha=faint, linewidth=0.6, marker=".", markersize=1.6, zorder=1)
+            thin_lines(axes, x, lines, color=thin, alpha=faint, zorder=1)
             axes.fill_between(x, average.low, average.high, color=colour, alpha=0.22, linewidth=0, zorder=2)
         elif len(course.averages) > 1:  # so that the intervals of several groups stand side by side
             x = x + (number - (len(course.averages) - 1) / 2) * 0.012 * (where.max() - where.min() or 1)
@@ -94,6 +88,15 @@ def facet(axes: Any, course: Course, *, is_last: bool = True) -> None:
     if len(course.averages) > 1 and (is_last or len(course.lines[0])):
         outside: dict[str, Any] = {} if len(course.lines[0]) else {"loc": "upper left", "bbox_to_anchor": (1.0, 1.0)}
         axes.legend(frameon=False, fontsize=8, title=course.by or None, **outside)
+
+
+def thin_lines(axes: Any, x: np.ndarray[Any, Any], lines: np.ndarray[Any, Any], **looks: Any) -> None:
+    """The lines of all cases as one thing, and so their points: a thing for each would take most of the time."""
+    from matplotlib.collections import LineCollection
+
+    points = np.stack([np.broadcast_to(x, lines.shape), lines], axis=2)
+    axes.add_collection(LineCollection(list(points), linewidths=0.6, capstyle="projecting", **looks))
+    axes.plot(*points.reshape(-1, 2).T, linestyle="none", marker=".", markersize=1.6, **looks)
 
 
 def positions(values: Sequence[Any]) -> np.ndarray[Any, np.dtype[np.float64]]:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.steps.coverage.run import Seen
-from lomrix.show.bar_figure import COLOURS, fixed_metadata
+from lomrix.show.canvas import COLOURS, blank, save, say_above
 
 EMPTY = "#e4e8eb"
 MOST_PATTERNS = 60
@@ -27,16 +27,10 @@ def coverage_figure(seen: Seen, path: Path, format_: str) -> None:
     path, format_
         Where to write, and as what.
     """
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
     shares, counts = bands(seen)
     total, times = int(counts.sum()), len(seen.occasions)
-    figure, (above, below) = pyplot.subplots(
-        2, 1, figsize=(9.0, 7.2), layout="constrained", sharex=True, height_ratios=(1, 3)
-    )
+    figure = blank(9.0, 7.2)
+    above, below = figure.subplots(2, 1, sharex=True, height_ratios=(1, 3))
     at = np.arange(times)
     numbers = (seen.patterns * seen.counts[:, None]).sum(axis=0)
     bars = above.bar(at, numbers, 0.9, color=COLOURS[0])
@@ -50,10 +44,8 @@ def coverage_figure(seen: Seen, path: Path, format_: str) -> None:
     below.set_xticks(at[::step], seen.occasions[::step])
     below.set_xlabel(seen.title)
     below.set_ylabel(f"{total:,} cases, the commonest pattern on top")
-    figure.suptitle("dark: seen, light: not; the number of cases stands beside a pattern", fontsize=9, x=0.01,
-                    ha="left", color="#555555")  # fmt: skip
-    figure.savefig(path, format=format_, dpi=140, metadata=fixed_metadata(format_))
-    pyplot.close(figure)
+    say_above(figure, "dark: seen, light: not; the number of cases stands beside a pattern")
+    save(figure, path, format_)
 
 
 def bands(seen: Seen) -> tuple[Any, Any]:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.steps.compare.figure import Cloud, Clouds
-from lomrix.show.bar_figure import COLOURS, fixed_metadata
+from lomrix.show.canvas import COLOURS, blank, save
 
 MOST_FACETS = 12
 
@@ -23,23 +23,17 @@ def scatter_figure(clouds: Clouds, path: Path, format_: str) -> None:
     path, format_
         Where to write, and as what.
     """
-    import matplotlib
-
-    matplotlib.use("Agg")
-    from matplotlib import pyplot
-
     shown = clouds.measures[:MOST_FACETS]
     across = min(len(shown), 3)
     down = -(-len(shown) // across)
-    size = (max(4.6 * across, 7.0), 0.5 + 4.2 * down)
-    figure, facets = pyplot.subplots(down, across, figsize=size, layout="constrained", squeeze=False)
+    figure = blank(max(4.6 * across, 7.0), 0.5 + 4.2 * down)
+    facets = figure.subplots(down, across, squeeze=False)
     for number, axes in enumerate(facets.flat):
         axes.set_visible(number < len(shown))
         if number < len(shown):
             facet(axes, *shown[number], clouds.by)
             axes.set_xlabel(clouds.against)
-    figure.savefig(path, format=format_, dpi=140, metadata=fixed_metadata(format_))
-    pyplot.close(figure)
+    save(figure, path, format_)
 
 
 def facet(axes: Any, title: str, clouds: tuple[Cloud, ...], by: str) -> None:

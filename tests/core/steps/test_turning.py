@@ -74,7 +74,7 @@ def require_equal(first: Table, second: Table) -> None:
         assert (column.values[column.is_missing].astype(str) == str(FILLERS[column.type])).all() or not len(column)
 
 
-@settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow], deadline=None)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow], deadline=None)
 @given(wide_tables(), st.booleans())
 def test_what_was_made_long_comes_back_wide(wide: Table, keep_empty: bool) -> None:
     step = ToLong(header=("{measure}_m{month}",), case=("id",), keep_empty=keep_empty)
@@ -115,7 +115,7 @@ def long_tables(draw: st.DrawFn) -> Table:
     return Table({name: made[name] for name in order}, Dictionary(entries, codes).for_columns(made))
 
 
-@settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow], deadline=None)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow], deadline=None)
 @given(long_tables())
 def test_what_was_made_wide_comes_back_long(long: Table) -> None:
     wide = ToWide(case=("id",), occasion=("month",), header="{measure}_{month}").apply(sources(long))
@@ -127,7 +127,7 @@ def test_what_was_made_wide_comes_back_long(long: Table) -> None:
         assert not long.same_as(back.table)
 
 
-@settings(max_examples=100, suppress_health_check=[HealthCheck.too_slow], deadline=None)
+@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow], deadline=None)
 @given(long_tables())
 def test_to_wide_agrees_with_a_slow_obvious_version(long: Table) -> None:
     made = (

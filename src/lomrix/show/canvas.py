@@ -1,0 +1,34 @@
+"""What figures are drawn on: the same colours, no window, and the same bytes for the same content."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+# Calm colours that stay apart for readers who do not see red and green apart, and in print.
+COLOURS = ("#2a5d84", "#d9822b", "#6b9a5b", "#a34f6d", "#7a6ba8", "#8a8a8a", "#c9b037", "#3f8f8b")
+GREY = "#555555"
+
+
+def blank(width: float, height: float) -> Any:
+    """An empty figure of so many inches.
+
+    It is no figure of Matplotlib's pyplot, which would look for a window and keep each one it made.
+    """
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=(width, height), layout="constrained")
+
+
+def save(figure: Any, path: Path, format_: str) -> None:
+    """Write a figure, without the moment of drawing and without names made by chance."""
+    from matplotlib import rc_context
+
+    moment = {"png": "Software", "svg": "Date", "pdf": "CreationDate"}[format_]
+    with rc_context({"svg.hashsalt": "lomrix"}):
+        figure.savefig(path, format=format_, dpi=140, metadata={moment: None})
+
+
+def say_above(figure: Any, text: str) -> None:
+    """Write what the figure shows above it, small and at the left."""
+    figure.suptitle(text, fontsize=9, x=0.01, ha="left", color=GREY)
