@@ -38,7 +38,7 @@ types: $(VENV)/tested
 # Compiled beforehand, as an installed program is, also where Python is told to write no bytecode.
 tests: $(VENV)/tested
 	$(BIN)/python -m compileall -q src
-	$(BIN)/pytest -n auto
+	$(BIN)/pytest -n auto --dist worksteal
 
 bench: $(VENV)/tested
 	$(BIN)/python bench/run.py

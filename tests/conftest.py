@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import gc
 import os
 
 import pytest
 from hypothesis import HealthCheck, settings
+
+# As the program does it: hardly any of what is made here refers to itself.
+gc.set_threshold(100_000, 50, 50)
 
 # How long a machine takes is measured in bench/, never here.
 settings.register_profile("lomrix", deadline=None, max_examples=40)

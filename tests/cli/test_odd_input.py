@@ -43,7 +43,7 @@ ODD: list[tuple[dict[str, str], list[str], int, str]] = [
 ]
 
 
-@pytest.mark.parametrize(("files", "words", "status", "told"), ODD, ids=lambda value: str(value)[:20])
+@pytest.mark.parametrize(("files", "words", "status", "told"), ODD, ids=[" ".join(one[1])[:40] for one in ODD])
 def test_what_nobody_expects(tmp_path: Path, files: dict[str, str], words: list[str], status: int, told: str) -> None:
     for name, text in {"a.csv": PLAIN, **files}.items():
         (tmp_path / name).write_text(text)
