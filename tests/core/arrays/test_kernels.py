@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import text_bytes
-from lomrix.core.arrays.shaped_texts import DIGIT, shaped_numbers, texts_of_shape
+from lomrix.core.arrays.shaped_texts import DIGIT, paired_shaped_numbers, shaped_numbers, texts_of_shape
 from lomrix.core.rows import cases as cases_module
 from lomrix.core.rows.cases import Cases, changes_from_row_to_row
 from lomrix.core.table.column import Column
@@ -48,6 +48,61 @@ def test_ascending_texts_are_never_claimed_wrongly(strings: Any) -> None:
     ascending = all(one < two for one, two in pairwise(values))
     alike = len({len(value) for value in values}) == 1 and 8 <= len(values[0]) <= 16
     assert text_bytes.ascends(strings) == (ascending and alike)
+
+
+@pytest.mark.parametrize(
+    ("values", "ascending", "differ"),
+    [
+        # The order is that of the bytes from the first to the last.
+        (["aaaaaaab", "baaaaaaa"], True, [True]),
+        (["baaaaaaa", "aaaaaaab"], False, [True]),
+        (["aaaaaaaaB1", "aaaaaaaaB2", "aaaaaaabA0"], True, [True, True]),
+        (["aaaaaaaaB2", "aaaaaaaaB1", "aaaaaaabA0"], False, [True, True]),
+        (["aaaaaaaaBBBBBBBB", "aaaaaaaaCCCCCCCC", "aaaaaaaaCCCCCCCC"], False, [True, False]),
+        # Of texts of three words it is not looked for.
+        (["aaaaaaaaBBBBBBBBcccccccc", "aaaaaaaaAAAAAAAAdddddddd"], False, [True]),
+        (["aaaaaaaaAAAAAAAAcccccccc", "aaaaaaaaAAAAAAAAdddddddd"], False, [True]),
+    ],
+)
+def test_texts_of_several_words(values: list[str], ascending: bool, differ: list[bool]) -> None:
+    strings = pa.array(values, pa.large_string())
+    assert text_bytes.ascends(strings) == ascending
+    assert text_bytes.differs_from_above(strings).tolist() == differ
+
+
+@pytest.mark.parametrize(
+    ("values", "found"),
+    [
+        (["-5", "10"], False), (["-05", "10"], True), (["-0", "0"], False), (["00"], True), (["-", "1"], False),
+        (["0.5", "-0.5"], False), (["", "05"], True), (["-1", "0", "-00"], True), (["10", "100"], False),
+    ],
+)  # fmt: skip
+def test_leading_zeros(values: list[str], found: bool) -> None:
+    assert text_bytes.has_leading_zeros(pa.array(values, pa.large_string())) == found
+
+
+SIDES = st.lists(st.integers(0, 130), min_size=1, max_size=6).map(lambda some: [f"K{one:04}" for one in some])
+
+
+@given(SIDES, SIDES | st.just(["K9"]) | st.just(["L0001", "L0002"]))
+def test_ids_of_two_sides_are_equal_where_their_numbers_are(first: list[str], second: list[str]) -> None:
+    sides = [pa.array(side, pa.large_string()) for side in (first, second)]
+    found = paired_shaped_numbers(*sides)
+    if found is None:
+        assert second[0][0] == "L" or len(second[0]) == 2
+        return
+    for one, number in zip(first, found[0].tolist(), strict=True):
+        for two, other in zip(second, found[1].tolist(), strict=True):
+            assert (one == two) == (number == other)
+
+
+def test_numbers_of_two_sides_by_the_wider_shape() -> None:
+    # K041~ beside K1~~2: what is fixed on one side only counts as a digit of both.
+    sides = [pa.array(side, pa.large_string()) for side in (["K0412", "K0413"], ["K1052", "K1992", "K1412"])]
+    found = paired_shaped_numbers(*sides)
+    assert found is not None
+    assert [side.tolist() for side in found] == [[412, 413], [1052, 1992, 1412]]
+    assert texts_of_shape(np.array([412, 7, 130]), b"K" + 4 * bytes([DIGIT])).to_pylist() == ["K0412", "K0007", "K0130"]
 
 
 @given(texts())

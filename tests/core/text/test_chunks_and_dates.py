@@ -47,6 +47,39 @@ def test_text_in_several_arrays_is_read_as_in_one(parts: list[list[str]], type_:
 
 
 @pytest.mark.parametrize(
+    ("parts", "type_", "cells", "why"),
+    [
+        ([["1", "20"], ["-3", ""]], "integer", [1, 20, -3, None], [None, None, None, "blank"]),
+        ([["1.5", ""], ["2.25"]], "number", [1.5, None, 2.25], [None, "blank", None]),
+        ([["1"], ["2.5"]], "number", [1.0, 2.5], [None, None]),
+        ([["1"], ["x"]], "string", ["1", "x"], [None, None]),
+        ([], "string", [], []),
+    ],
+)
+def test_plain_numbers_in_several_arrays(
+    monkeypatch: pytest.MonkeyPatch, parts: list[list[str]], type_: Type, cells: list[object], why: list[str | None]
+) -> None:
+    monkeypatch.setattr(importlib.import_module("lomrix.core.text.reading"), "FEW_ROWS", 0)
+    found, _ = typed_chunks("x", pa.chunked_array([texts(part) for part in parts], pa.large_string()))
+    assert (found.type, found.cells(), reasons(found)) == (type_, cells, why)
+
+
+@pytest.mark.parametrize(
+    ("odd", "type_"),
+    [({2345: "05"}, "integer"), ({2345: "05", 4001: "07"}, "integer"), ({2345: "1234567890123456.5"}, "number")],
+)
+def test_the_one_cell_among_thousands_that_keeps_a_column_text_is_named(odd: dict[int, str], type_: str) -> None:
+    cells = {at: str(20 + at % 60) for at in range(5000)} | odd
+    found, notes = typed_column("age", texts(list(cells.values())))
+    assert found.type == "string"
+    (note,) = notes
+    assert (note.kind, note.count, note.examples) == (
+        "digits-kept", len(odd), tuple((at + 2, text) for at, text in odd.items()),
+    )  # fmt: skip
+    assert f"say ‹type=age={type_}›" in note.text
+
+
+@pytest.mark.parametrize(
     ("cells", "type_", "values"),
     [
         (["9223372036854775807", "12", "+3"], "integer", [2**63 - 1, 12, 3]),
@@ -134,6 +167,7 @@ def test_strays_are_told_where_they_are_the_fewer(strays: int, told: bool) -> No
         ("1/2/24", "%d/%m/%Y", None),
         ("1/2/2024 ", "%d/%m/%Y", None),
         ("soon", "%d/%m/%Y", None),
+        ("2024-03-05 14:07:09.250", "%Y-%m-%d %H:%M:%S.%f", "2024-03-05T14:07:09.250"),
         ("2024-065", "%Y-%j", "2024-03-05"),
         ("2024-065|5/3/2024", "%Y-%j", None),
         ("2024/03/05", "%d/%m/%Y|%Y/%m/%d", "2024-03-05"),

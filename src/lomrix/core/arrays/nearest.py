@@ -88,12 +88,9 @@ def nearest_once(
         if not len(rows):
             return partners
         backwards = nearest_rows(added, added_times, base, base_times, within, back, turned)
-        # Of base rows at one time the first stands for all of them, of added rows too.
+        # Of base rows at one time the first stands for all of them, of added rows too. There is always such a pair: of
+        # those at the least distance the base row takes the one before (or after), and that one the one after (before).
         mutual = rows[backwards[found[rows]] == rows]
-        if not len(mutual):
-            # Ties in a ring: each partner is left to the first row that wants it.
-            _, firsts = np.unique(found[rows], return_index=True)
-            mutual = rows[firsts]
         partners[mutual] = found[mutual]
         base[mutual] = -1
         added[found[mutual]] = -1

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from typing import cast
 
 import numpy as np
 import numpy.typing as npt
@@ -32,6 +33,7 @@ GLANCE = 12
 # Columns of up to so many rows are put together at once.
 FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
+NO_STRAYS: Mapping[str, int] = {}
 # As `map` does.
 Each = Callable[[Callable[[pa.Array], Column | None], Iterable[pa.Array]], Iterable[Column | None]]
 
@@ -110,7 +112,7 @@ class Reading:
         points = pc.fill_null(pc.match_substring(self.strings, "."), False)
         dotted = pc.replace_substring(self.strings, self.decimal, ".")
         strings = pc.if_else(points, pc.replace_substring(self.strings, ".", "\N{ONE DOT LEADER}"), dotted)
-        read = Reading(self.name, strings, self.variable, shown=self.strings)
+        read = Reading(self.name, strings, self.variable, tokens=self.tokens, shown=self.strings)
         column = read.column()
         if column.type in ("integer", "number"):
             self.notes += read.notes
@@ -253,7 +255,10 @@ class Reading:
             # Leading zeros or very long: ids, not numbers with slips among them.
             if self.variable.type is not None or not kept.any():
                 self._note_stray(type_, stray, counts, positions, int(counts[fits].sum()))
-            self._note_resemblance()
+            some = stray[:SAMPLE]
+            self._note_resemblance(
+                dict(zip(texts.take(pa.array(some)).to_pylist(), counts[some].tolist(), strict=True))
+            )
             return self._as_strings()
         if type_ == "integer" and parsed.dtype != np.int64:
             odd = np.flatnonzero(parsed != np.floor(parsed))
@@ -378,9 +383,9 @@ class Reading:
             cells = counted(len(rows), "cell has", "cells have")
             self._note("not-whole", f"was stated to be whole numbers, but {cells} decimals; read as numbers.", rows)
 
-    def _note_resemblance(self) -> None:
-        """Tell what a column that stays text looks like."""
-        found = resemblance(self.name, self.sample(SAMPLE), self.decimal)
+    def _note_resemblance(self, strays: Mapping[str, int] = NO_STRAYS) -> None:
+        """Tell what a column that stays text looks like; the cells that keep it so may stand in no sample."""
+        found = resemblance(self.name, {**strays, **self.sample(SAMPLE)}, self.decimal)
         if found is not None:
             if self.date_format and f":{self.date_format}›" in found.text:
                 return
@@ -442,9 +447,8 @@ def typed_chunks(
         column = _plain_numbers(name, chunks, variable, each)
         if column is not None:
             return column, []
-    whole = chunks.cast(pa.large_string()).combine_chunks()
-    if isinstance(whole, pa.ChunkedArray):
-        whole = pa.concat_arrays(whole.chunks) if whole.num_chunks else pa.array([], pa.large_string())
+    # One array always: large strings have room for all.
+    whole = cast(pa.Array, chunks.cast(pa.large_string()).combine_chunks())
     return typed_column(name, whole, variable, date_format, decimal)
 
 
@@ -457,11 +461,11 @@ def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each:
     if type_ is None:
         return None
 
-    def cast(chunk: pa.Array) -> Column | None:
+    def plain(chunk: pa.Array) -> Column | None:
         return None if text_bytes.has_byte(chunk, b" ") else Reading(name, chunk, variable)._cast(type_)
 
     parts = []
-    for column in each(cast, chunks.chunks):
+    for column in each(plain, chunks.chunks):
         if column is None or column.type != type_:
             return None
         parts.append(column)

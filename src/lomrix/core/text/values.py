@@ -45,10 +45,6 @@ def values_of(array: pa.Array, type_: Type) -> Array:
     """An Arrow array's values, with anything in the null cells."""
     if array.null_count and type_ == "integer":
         return np.frombuffer(array.buffers()[1], np.int64, len(array), array.offset * WHOLE_BYTES)
-    if array.null_count:
-        filler = {"integer": 0, "number": float("nan")}.get(type_)
-        if filler is not None:
-            array = array.fill_null(filler)
     return np.asarray(array.to_numpy(zero_copy_only=False))
 
 
