@@ -80,6 +80,23 @@ def test_the_one_cell_among_thousands_that_keeps_a_column_text_is_named(odd: dic
 
 
 @pytest.mark.parametrize(
+    ("odd", "type_", "cell", "told"),
+    [
+        ("2024-03-05 14:07", "datetime", datetime.datetime(2024, 3, 5, 14, 7), []),
+        ("n/a", "date", None, ["token"]),
+        ("2.5", "string", "2.5", ["stray-text"]),
+    ],
+)
+def test_hours_among_thousands_of_dates(odd: str, type_: str, cell: object, told: list[str]) -> None:
+    cells = [f"2024-04-{1 + at % 30:02}" for at in range(5000)]
+    found, notes = typed_column("d", texts([*cells[:2345], odd, *cells[2346:]]))
+    assert (found.type, found.cells()[2345], [note.kind for note in notes]) == (type_, cell, told)
+    # A sample that shows it leads to the same.
+    few, notes = typed_column("d", texts([*cells[:3], odd, *cells[3:6]]))
+    assert (few.type, few.cells()[3], [note.kind for note in notes]) == (type_, cell, told)
+
+
+@pytest.mark.parametrize(
     ("cells", "type_", "values"),
     [
         (["9223372036854775807", "12", "+3"], "integer", [2**63 - 1, 12, 3]),

@@ -244,7 +244,7 @@ class Reading:
         column = Column.of_strings(None, Pool(self.strings), *self._blank_why()).encoded()
         positions, texts = column.values, pc.utf8_trim_whitespace(column.strings.strings)
         counts = np.bincount(positions[positions >= 0], minlength=len(texts))
-        parsed, fits = self._parsed(type_, texts)
+        type_, parsed, fits = self.parsed(type_, texts)
         others = np.flatnonzero(~fits)
         reasons = dict(
             zip(others.tolist(), map(self._reason_of, texts.take(pa.array(others)).to_pylist()), strict=True)
@@ -270,6 +270,15 @@ class Reading:
             result = result.with_missing(mask_of(cells, len(positions)), str(reason))
             self._note_token(texts[place].as_py(), cells)
         return self._with_missing_codes(result)
+
+    def parsed(self, type_: Type, texts: pa.Array) -> tuple[Type, Array, npt.NDArray[np.bool_]]:
+        """The type that distinct texts of a likely type have, their values, and whether each has one."""
+        values, fits = self._parsed(type_, texts)
+        if type_ == "date" and self.variable.type is None and not (self.date_format or fits.all()):
+            moments, are = self._parsed("datetime", texts)
+            if (are & ~fits).any():  # hours that no sample shows
+                return "datetime", moments, are
+        return type_, values, fits
 
     def _parsed(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         """Value of each distinct text, and whether it has one under the rules of the type."""

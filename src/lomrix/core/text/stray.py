@@ -50,7 +50,7 @@ def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> StrayCell
         type_ = "number"
     column = column.encoded()
     texts = pc.utf8_trim_whitespace(column.strings.strings)
-    parsed, fits = reading._parsed(type_, texts)
+    type_, parsed, fits = reading.parsed(type_, texts)
     known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
     if matches(texts, rules.LEADING_ZERO)[~fits].any() and variable.type is None:
         return None
