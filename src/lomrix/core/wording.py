@@ -7,7 +7,7 @@ A message says `‹expect=one-to-one›`: the command line makes `--expect one-t
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 SETTING = re.compile(r"‹([a-z_]+)(?:=([^‹›]*))?›")
 
@@ -39,6 +39,23 @@ def listed(words: str) -> tuple[str, ...]:
     ('vessel', 'month')
     """
     return tuple(word.strip() for word in words.split(",") if word.strip())
+
+
+# So many of a kind are named; of the others only their number is told.
+MOST_NAMED = 12
+
+
+def some_of(texts: Iterable[str], most: int = MOST_NAMED) -> str:
+    """Texts with commas between; how many there are beyond the first ones is told.
+
+    Examples
+    --------
+    >>> some_of(["sleep", "mood", "steps"]), some_of(["sleep", "mood", "steps"], 1)
+    ('sleep, mood, steps', 'sleep and 2 more')
+    """
+    every = list(texts)
+    more = len(every) - most
+    return ", ".join(every[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
 def in_utf8(name: str) -> str:

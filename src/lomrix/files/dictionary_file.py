@@ -13,6 +13,7 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.scale import Scale
 from lomrix.core.table.variable import Variable
+from lomrix.core.wording import some_of
 from lomrix.files.descriptor import first_line
 from lomrix.files.dictionary_text import OTHER_SHEETS, dictionary_of_sheets, dictionary_sheets, dictionary_text
 from lomrix.files.file_source import require_file
@@ -123,7 +124,7 @@ def read_sheets(path: Path) -> Dictionary:
     if "variable" not in variables.columns:
         raise FileError(
             f"{path.name} is no dictionary: it has no column variable.",
-            where=f"columns are {', '.join(variables.names[:8])}",
+            where=f"columns are {some_of(variables.names)}",
             todo="A dictionary is a .toml file, or two sheets: variables and codes.",
         )
     return dictionary_of_sheets(variables, **others)

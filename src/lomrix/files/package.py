@@ -23,6 +23,7 @@ from lomrix.core.steps.account import Listing
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 from lomrix.files.delimited import Writer
 from lomrix.files.descriptor import PACKAGE
 from lomrix.files.interface import Placed
@@ -82,7 +83,7 @@ class PackageSink(FileSink):
         if strange:
             raise FileError(
                 f"{self.path} holds files that are not of a package.",
-                where=", ".join(strange[:8]),
+                where=some_of(strange, 8),
                 todo="Name another folder, or move them away.",
             )
 

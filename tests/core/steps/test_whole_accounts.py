@@ -120,10 +120,32 @@ TELLING = table(
     ship=["tern", "gull"] * 6,
 )  # fmt: skip
 EMPTY = table("empty", KNOWN, id=["a", "b", "c"], watch_m0=[1, None, None], watch_m3=[2, None, None], other_x=[1, 2, 3])
+# 21 rows: as many different texts, six measures with a word in common, seven without, slips of each kind.
+PULSES = [f"pulse_m{month}" for month in (0, 3, 6, 9, 12, 15)]
+MOODS = [f"mood_m{month}" for month in (0, 3, 6, 9, 12, 15, 18)]
+BUSY = table(
+    "busy",
+    Dictionary({name: Variable(label=f"Pulse at rest {at + 1}") for at, name in enumerate(PULSES)}
+               | {"kind": Variable(codes="kinds")}, {"kinds": {"0": "none"}}),
+    id=list(range(101, 122)), port=[f"port {row:02}" for row in range(21)], kind=list(range(21)),
+    hours=[2.5, *[8.0] * 20], age=[-9, 999] * 6 + [30 + row for row in range(9)],
+    half=[f"port {row % 20:02}" for row in range(21)],
+    **{name: [60 + row % 3 for row in range(21)] for name in PULSES},
+    **{name: [row % 2 for row in range(21)] for name in MOODS},
+)  # fmt: skip
+BOTH = table("both", KNOWN, ship=["auk", "gull", None, "tern", "tern", None], watch=[None, 1, None, 2, 9, 3],
+             g=[1, 1, 2, 2, None, 2])  # fmt: skip
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
+    "profile of a cell": ("profile", sources(table("one", id=["a"])), {}),
+    "profile of much": ("profile", sources(BUSY), {}),
     "tally": ("tally", sources(CREW), {"variables": ("watch",)}),
+    "tally of labels": ("tally", sources(CREW), {"variables": ("watch",), "as_labels": True}),
+    "tally crossed with rows that have neither": ("tally", sources(BOTH), {"variables": ("ship", "watch")}),
+    "tally crossed by label": ("tally", sources(BOTH),
+    {"variables": ("ship", "watch"), "percent": "row", "as_labels": True}),
+    "tally by a group that is missing": ("tally", sources(BOTH), {"variables": ("watch",), "by": ("g",)}),
     "tally crossed": ("tally", sources(TWO), {"variables": ("watch", "ship"), "percent": "row", "as_labels": True}),
     "tally crossed by column": ("tally", sources(TWO), {"variables": ("ship", "watch"), "percent": "column"}),
     "tally by group": ("tally", sources(TWO), {"variables": ("ship",), "by": ("g",)}),
@@ -423,6 +445,8 @@ def value_told(value: object) -> str:
         return f"{{{', '.join(f'{key}: {value_told(one)}' for key, one in value.items())}}}"
     if isinstance(value, Column):
         return f"[{', '.join(map(str, value.cells()))}]"
+    if isinstance(value, Table):
+        return value_told(dict(value.columns))
     if dataclasses.is_dataclass(value) and not isinstance(value, Table | Dictionary):
         told_fields = (f"{one.name}={value_told(getattr(value, one.name))}" for one in dataclasses.fields(value))
         return f"{type(value).__name__}({', '.join(told_fields)})"

@@ -9,6 +9,7 @@ from typing import Any
 
 from lomrix.core.errors import UsageError
 from lomrix.core.table.header import natural_order, occasion_text, occasion_values
+from lomrix.core.wording import some_of
 
 EXAMPLE = "Say ‹occasions=0,3,6,12›, or ‹occasions=before=0,after=12›; for one of several, ‹occasions=visit:1,2,3›."
 Occasion = tuple[Any, ...]
@@ -105,7 +106,7 @@ def meant(texts: Sequence[str], wish: Wish | None, field: str) -> list[Any]:
         return [meaning[value] for value in found]
     raise UsageError(
         f"‹occasions› names {len(given)} values of {field}, the columns hold {len(distinct)}: "
-        f"{', '.join(map(occasion_text, distinct[:12]))}{' …' if len(distinct) > 12 else ''}.",
+        f"{some_of(map(occasion_text, distinct))}.",
         todo="Name as many in the order of the columns; where the columns hold words, say before=0,after=12.",
     )
 

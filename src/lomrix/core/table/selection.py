@@ -8,6 +8,7 @@ import re
 from collections.abc import Mapping, Sequence
 
 from lomrix.core.errors import UsageError
+from lomrix.core.wording import some_of
 
 NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d+)(?P<tail>\D*)")
 
@@ -15,7 +16,7 @@ NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d
 def unknown_column(name: str, names: Sequence[str], table: str) -> UsageError:
     """The error for a column that is not there, with the nearest names that are."""
     near = difflib.get_close_matches(name, names, n=3, cutoff=0.6)
-    shown = ", ".join(near) if near else ", ".join(names[:12]) + (" …" if len(names) > 12 else "")
+    shown = some_of(near or names)
     return UsageError(
         f"There is no column {name} in {table}.",
         todo=f"Did you mean {shown}?" if near else f"Its columns are {shown}.",

@@ -11,6 +11,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 
 def column_of_texts(texts: Sequence[str | None]) -> Column:
@@ -53,6 +54,6 @@ def require_heads(table: Table, heads: Sequence[str], what: str) -> None:
     if wanting:
         raise UsageError(
             f"The {what} {table.name} has no column {wanting[0]}.",
-            where=f"its columns are {', '.join(table.names[:12])}",
+            where=f"its columns are {some_of(table.names)}",
             todo=f"Its columns are {', '.join(heads)}.",
         )

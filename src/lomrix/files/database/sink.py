@@ -18,6 +18,7 @@ from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 from lomrix.files.database.reference import Reference
 from lomrix.files.database.server import OLD_STANDS, Checksum, ColumnMade, Index, Server, server_of, told
 from lomrix.files.dictionary_text import dictionary_sheets
@@ -181,7 +182,7 @@ class DatabaseSink(Sink):
         for setting, names in said.items():
             for name in names:
                 if name not in table.columns:
-                    todo = f"Columns that go out are {', '.join(table.names[:12])}."
+                    todo = f"Columns that go out are {some_of(table.names)}."
                     raise SettingError(setting, f"There is no column {name} for ‹{setting}›.", todo=todo)
         self.require_names(table.names)
         in_key = {*said["primary_key"], *said["index"]}
@@ -211,7 +212,7 @@ class DatabaseSink(Sink):
         if wanting:
             raise FileError(
                 f"{self.reference} has no column {wanting[0]}.",
-                where=f"its columns are {', '.join(list(self._there)[:12])}",
+                where=f"its columns are {some_of(self._there)}",
                 todo="Choose the columns it has with ‹columns›, or say ‹if_exists=replace›.",
             )
 

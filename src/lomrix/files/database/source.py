@@ -12,6 +12,7 @@ from sqlalchemy import Connection
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 from lomrix.files.arrow_columns import columns_from_arrow
 from lomrix.files.database.reference import Reference
 from lomrix.files.database.server import Server, server_of, told
@@ -61,7 +62,7 @@ class DatabaseSource(Source):
             if found is None:
                 there = self.server.tables_there(self._connection)
         if found is None:
-            near = ", ".join(there[:12]) or "none"
+            near = some_of(there) or "none"
             raise FileError(f"There is no table {self.reference}.", todo=f"Its tables are {near}.")
         return found
 

@@ -22,9 +22,9 @@ from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 Rows = npt.NDArray[np.int64]
-MOST_NAMED = 12
 TODO = "Mend the file, or name a further ‹occasion› that tells the rows apart."
 
 
@@ -181,6 +181,5 @@ class Balancing:
         if not names:
             text = "no column is known to stay the same within a case, so added rows hold case and occasion only."
             return [Note(text, kind="no-constant", count=0)]
-        more = f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else ""
-        text = f"filled from the case in added rows: {', '.join(names[:MOST_NAMED])}{more}."
+        text = f"filled from the case in added rows: {some_of(names)}."
         return [Note(text, kind="constant", count=len(names), done=True)]

@@ -29,6 +29,7 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.resemblance import resemblance
 from lomrix.core.text.stray import StrayCells, stray_cells
+from lomrix.core.wording import some_of
 
 # Outer fences stand this many quartile distances beyond the quartiles.
 FENCE = 3.0
@@ -144,8 +145,7 @@ def column_findings(name: str, column: Column, entry: Variable, dictionary: Dict
     if listed:
         rows = unlisted = not_listed(column, listed)
         if len(rows):
-            shown = ", ".join(listed[:8]) + (" …" if len(listed) > 8 else "")
-            yield Finding("not-listed", name, rows, f"one of {shown}")
+            yield Finding("not-listed", name, rows, f"one of {some_of(listed, 8)}")
     if column.type == "string":
         return
     outside = out_of_range(column, entry)

@@ -34,6 +34,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 # With smaller expected counts than this in more than a fifth of the cells chi-squared is no good guide.
 SMALL_EXPECTED, SMALL_SHARE = 5, 0.2
@@ -170,7 +171,7 @@ class Comparing:
         small = [text for text, own in zip(self.sides.texts, n.tolist(), strict=True) if own < 2]
         if not small:
             return []
-        text = f"fewer than two values, so no spread: {', '.join(small[:6])}."
+        text = f"fewer than two values, so no spread: {some_of(small)}."
         return [Note(text, self.name, (), "too-few", len(small))]
 
     def _rows(self, used: int) -> Balance:

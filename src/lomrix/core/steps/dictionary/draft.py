@@ -13,6 +13,7 @@ from lomrix.core.table.distinct import distinct_cells, not_listed
 from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.wording import some_of
 
 # A variable with at most so many different values is likely to have codes.
 MOST_CODES = 12
@@ -89,5 +90,5 @@ def misfits(table: Table, dictionary: Dictionary) -> list[tuple[str, str, str]]:
         _, texts, _ = distinct_cells(column)
         unused = [f"{code} {labels[code]}" for code in CodeList(labels).unused(texts)]
         if without or unused:
-            found.append((name, ", ".join(without[:8]) or "none", ", ".join(unused[:8]) or "none"))
+            found.append((name, some_of(without, 8) or "none", some_of(unused, 8) or "none"))
     return found

@@ -23,6 +23,7 @@ from lomrix.core.table.header_guess import Guess, guessed_families
 from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 COMMONEST = 4
 MOST_GROUPS = 3
@@ -46,7 +47,8 @@ def profiled(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
         measures = {name for found in guess.measures.values() for name in found}
         case = tuple(key for key in keys if " + " not in key and key not in measures)[:1]
         advice.append(Proposal("to-long", {"case": case, "header": guess.templates, "value_name": guess.value_names}))
-    told = ", ".join(keys[:4]) if keys else "none, no column and no pair tells all rows apart"
+    none = "none, no column and no pair tells all rows apart" if len(table) > 1 else "none to be seen in so few rows"
+    told = some_of(keys, 4) if keys else none
     account = Account(
         "profile",
         f"{counted(len(table), 'row', 'rows')}, {counted(len(table.names), 'column', 'columns')}. "
@@ -136,7 +138,7 @@ def notes_on(table: Table) -> list[Note]:
             text = f"texts that differ by capitals or blanks only: {told}."
             notes.append(Note(text, name, (), "nearly-same", sum(count for _, count in group)))
         if labels and (without := values_without_label(column, labels)):
-            text = f"values without a label: {', '.join(without[:10])}."
+            text = f"values without a label: {some_of(without, 10)}."
             notes.append(Note(text, name, (), "no-label", len(without)))
     return notes
 

@@ -17,6 +17,7 @@ from lomrix.core.table.distinct import distinct_cells
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.reading import typed_column
+from lomrix.core.wording import some_of
 
 # Old value, new value, and number of cells.
 Told = tuple[str, str, int]
@@ -68,7 +69,7 @@ def mapped(
     target = targets(texts, pairs, column.type)
     unmapped = [(texts[at], int(counts[at])) for at in np.flatnonzero((target < 0) & (counts > 0))]
     if unmapped and others == "refuse":
-        told = ", ".join(f'"{value}" ({count:,})' for value, count in unmapped[:MOST_LISTED])
+        told = some_of((f'"{value}" ({count:,})' for value, count in unmapped), MOST_LISTED)
         raise DataError(
             f"The map does not name all values of {name}.", where=told, todo="Name them, or say ‹others=keep›."
         )

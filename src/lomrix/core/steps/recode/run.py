@@ -28,6 +28,7 @@ from lomrix.core.table.scale import span_of
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.texts import require_heads, rows_of
+from lomrix.core.wording import some_of
 
 MAP_HEADS = ("variable", "old", "new")
 
@@ -103,7 +104,7 @@ class Recoded:
         into = self.put(name, column, told, lambda code: into_of.get(code, code), unmapped)
         absent = [pair.old for at, pair in enumerate(pairs) if at not in found and pair.old not in (OTHERS, MISSING)]
         if absent:
-            words = ", ".join(f'"{old}"' for old in absent[:MOST_LISTED]) + (" …" if len(absent) > MOST_LISTED else "")
+            words = some_of((f'"{old}"' for old in absent), MOST_LISTED)
             self.notes.append(Note(f"the map names what the column does not have: {words}.", name, (), "not-found"))
         for first, second in itertools.combinations([pair for pair in pairs if pair.ends], 2):
             shared = {*(first.ends or ())} & {*(second.ends or ())}
@@ -263,13 +264,12 @@ class Recoded:
         listings.append(Listing("values recoded", ("column", "old", "new", "cells"), rows))
         for change in self.changes:
             if change.unmapped:
-                told = ", ".join(f'"{value}" ({count:,})' for value, count in change.unmapped[:MOST_LISTED])
-                more = " …" if len(change.unmapped) > MOST_LISTED else ""
+                told = some_of((f'"{value}" ({count:,})' for value, count in change.unmapped), MOST_LISTED)
                 count = sum(count for _, count in change.unmapped)
                 fate = {"keep": "kept as they are", "missing": "made missing"}[self.step.others]
                 notes.append(
                     Note(
-                        f"values that the map does not name, {fate}: {told}{more}.",
+                        f"values that the map does not name, {fate}: {told}.",
                         change.column,
                         (),
                         "unmapped",

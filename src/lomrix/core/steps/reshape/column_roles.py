@@ -17,6 +17,7 @@ from lomrix.core.table.notes import counted
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 Rows = npt.NDArray[np.int64]
 SPREAD, CONSTANT, LEFT_OUT, LABELS = "spread", "constant", "left out", "labels"
@@ -90,7 +91,7 @@ class Roles:
             raise DataError(
                 "No column changes within a case, so there is nothing to spread.",
                 where=f"beside {', '.join((*self.grid.case, *self.grid.names))} there are "
-                f"{', '.join(self.others[:8]) or 'no columns'}",
+                f"{some_of(self.others) or 'no columns'}",
                 todo="Name the measures with ‹spread›, or check ‹case›.",
             )
         return roles

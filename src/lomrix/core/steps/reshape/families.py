@@ -11,6 +11,7 @@ from lomrix.core.rows.occasions import Occasion, Wish, meant, ranked, wish_for
 from lomrix.core.table.header import MEASURE, HeaderTemplate, occasion_text, occasion_values
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.other_layout import OtherLayout, typed_value
+from lomrix.core.wording import some_of
 
 # What a column's name says: its measure, and the text of each occasion column.
 Readings = dict[str, tuple[str, dict[str, str]]]
@@ -164,7 +165,7 @@ def _readings(
         if not fitting:
             raise UsageError(
                 f'No column fits the header template "{template.text}".',
-                where=f"columns are {', '.join(names[:12])}{' …' if len(names) > 12 else ''}",
+                where=f"columns are {some_of(names)}",
                 todo="Write the template as the columns are named, such as {measure}_m{month} for sleep_m3.",
             )
     return {name: readings[name] for name in names if name in readings}

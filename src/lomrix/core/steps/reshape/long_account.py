@@ -11,7 +11,6 @@ import numpy as np
 from lomrix.core.rows.keys import key_texts, row_codes
 from lomrix.core.rows.occasions import (
     FURTHER_OCCASIONS,
-    MOST_SHOWN,
     Occasion,
     cut_short,
     each_or_all,
@@ -24,6 +23,7 @@ from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 MOST_EXAMPLES = 5
 
@@ -147,18 +147,24 @@ class LongAccount:
         turn, notes = self.turn, []
         if turn.constants or turn.case:
             carried = [*turn.case, *turn.constants]
-            notes.append(Note(f"carried along: {listed(carried)}.", kind="carried", count=len(carried), done=True))
+            notes.append(Note(f"carried along: {some_of(carried)}.", kind="carried", count=len(carried), done=True))
         if turn.families.as_said:
-            text = f"as ‹occasions› says, {listed(list(turn.families.as_said))}."
+            text = f"as ‹occasions› says, {some_of(turn.families.as_said)}."
             notes.append(Note(text, kind="occasions-said", count=len(turn.families.as_said), done=True))
         if turn.left_out:
-            notes.append(Note(f"columns left out: {listed(turn.left_out)}.", kind="left-out", count=len(turn.left_out)))
+            notes.append(
+                Note(
+                    f"columns left out: {some_of(turn.left_out)}.",
+                    kind="left-out",
+                    count=len(turn.left_out),
+                )
+            )
         if turn.families.set_aside:
-            names = listed(list(turn.families.set_aside))
+            names = some_of(turn.families.set_aside)
             text = f"not turned, though the template fits: no occasion like the others' stands in the name of {names}."
             notes.append(Note(text, kind="set-aside", count=len(turn.families.set_aside)))
         if turn.families.joined_digits:
-            names = listed(list(turn.families.joined_digits))
+            names = some_of(turn.families.joined_digits)
             text = f"digits of the measure's name may have been taken for the occasion in {names}; "
             text += f"a width such as {{{turn.families.names[0]}:02}} in the template takes the last two alone."
             notes.append(Note(text, kind="joined-digits", count=len(turn.families.joined_digits)))
@@ -257,8 +263,3 @@ class LongAccount:
             return ()
         hint = "" if self.turn.step.keep_empty or self.turn.gone is None else " (‹keep_empty› keeps all rows)"
         return (Note(f"to-wide could not bring back: {'; '.join(self.cannot_come_back)}{hint}.", kind="one-way"),)
-
-
-def listed(names: list[str], most: int = MOST_SHOWN) -> str:
-    """Names in a row, cut where they are many."""
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")

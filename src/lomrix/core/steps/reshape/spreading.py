@@ -26,6 +26,7 @@ from lomrix.core.table.reasons import NO_OCCASION, joined_reasons
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN
+from lomrix.core.wording import some_of
 
 # The column that numbers rows where a wide table had no column for the case.
 ROW_NUMBER = "row"
@@ -146,7 +147,7 @@ class Spreading:
         if not with_measure and len(self.roles.spread) > 1:
             raise UsageError(
                 f'The header template "{self.templates[0].text}" has no {{measure}}, but several columns are spread: '
-                f"{', '.join(self.roles.spread[:6])}.",
+                f"{some_of(self.roles.spread)}.",
                 todo="Put {measure} into the template, or name one column with ‹spread› and the constants with "
                 "‹constant›; the others are then left out.",
             )
@@ -159,7 +160,7 @@ class Spreading:
         if twice:
             raise DataError(
                 f"Two columns would be named {twice[0]}.",
-                where=", ".join(twice[:MOST_SHOWN]) + (" …" if len(twice) > MOST_SHOWN else ""),
+                where=some_of(twice, MOST_SHOWN),
                 todo="Write a header template that keeps them apart, such as {measure}_m{month}.",
             )
 

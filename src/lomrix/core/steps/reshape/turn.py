@@ -30,6 +30,7 @@ from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.wording import some_of
 
 ROW_NUMBER = "row"
 # Whole numbers beyond this are not exact among decimals.
@@ -71,7 +72,7 @@ class Turn:
         if guess is None:
             raise UsageError(
                 "No ‹header› was given, and no columns look like one measure at several occasions.",
-                where=f"columns are {', '.join(self.wide.names[:12])}{' …' if len(self.wide.names) > 12 else ''}",
+                where=f"columns are {some_of(self.wide.names)}",
                 todo="Say how they are named, such as ‹header={measure}_m{month}› for sleep_m3.",
             )
         if not self.step.guess:
@@ -79,8 +80,7 @@ class Turn:
             raise UsageError(
                 "No ‹header› was given.",
                 where=f"{len(columns)} columns look like {counted(len(guess.measures), 'measure', 'measures')}: "
-                + ", ".join(columns[:8])
-                + (" …" if len(columns) > 8 else ""),
+                + some_of(columns, 8),
                 todo="or say ‹guess› to take that.",
                 proposal=proposal(self.step.case or self._guessed_case(guess), guess),
             )

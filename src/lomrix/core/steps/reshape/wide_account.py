@@ -7,15 +7,22 @@ from functools import cached_property
 
 import numpy as np
 
-from lomrix.core.rows.occasions import FURTHER_OCCASIONS, Occasion, cut_short, each_or_all, told, told_together
+from lomrix.core.rows.occasions import (
+    FURTHER_OCCASIONS,
+    Occasion,
+    cut_short,
+    each_or_all,
+    told,
+    told_together,
+)
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
-from lomrix.core.steps.reshape.long_account import listed
 from lomrix.core.steps.reshape.spreading import Spreading
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 STEADY = "always the same"
 
@@ -122,7 +129,7 @@ class WideAccount:
         others = [(name, self._found(name), roles.of[name]) for name in roles.others if roles.of[name] != SPREAD]
         steady = [name for name, found, role in others if (found, role) == (STEADY, CONSTANT)]
         rows = [row for row in others if row[0] not in steady]
-        rows += [(listed(steady), STEADY, CONSTANT)] if steady else []
+        rows += [(some_of(steady), STEADY, CONSTANT)] if steady else []
         return (Listing("other columns", ("column", "within a case", "is"), tuple(rows)),) if rows else ()
 
     def _found(self, name: str) -> str:
@@ -158,7 +165,7 @@ class WideAccount:
         work, notes = self.work, []
         if work.roles.left_out:
             names = work.roles.left_out
-            notes.append(Note(f"columns left out: {listed(names)}.", kind="left-out", count=len(names)))
+            notes.append(Note(f"columns left out: {some_of(names)}.", kind="left-out", count=len(names)))
         notes += [self._filled(name) for name in work.roles.constants if work.roles.changes[name].changes]
         if work.reduction is not None:
             cells, how = work.reduction.cells, work.step.repeated
@@ -169,11 +176,11 @@ class WideAccount:
                 notes.append(Note(text, name, (), "first-taken", count))
         only_missing = work.roles.only_missing if work.memory is None else []
         if only_missing:
-            text = f"one value per case, but missing in some rows, and so spread: {listed(only_missing)}; "
+            text = f"one value per case, but missing in some rows, and so spread: {some_of(only_missing)}; "
             text += f"‹constant={','.join(only_missing[:2])}› would carry the value that is there."
             notes.append(Note(text, kind="only-missing", count=len(only_missing)))
         if work.never_made:
-            text = f"not made, since no case has it at that occasion: {listed(work.never_made)}."
+            text = f"not made, since no case has it at that occasion: {some_of(work.never_made)}."
             notes.append(Note(text, kind="never-made", count=len(work.never_made)))
         if self._empty_rows[0]:
             count = self._empty_rows[0]
@@ -225,14 +232,14 @@ class WideAccount:
             lost.append(f"the repeated rows of {counted(work.reduction.cells, 'occasion', 'occasions')}")
         chosen = [name for name in roles.constants if roles.changes[name].changes]
         if chosen:
-            lost.append(f"where {listed(chosen)} {plural(len(chosen), 'was', 'were')} missing or different")
+            lost.append(f"where {some_of(chosen)} {plural(len(chosen), 'was', 'were')} missing or different")
         if not work.grid.in_order:
             lost.append("the order of the rows")
         if self._empty_rows[1]:
             lost.append(f"{counted(self._empty_rows[1], 'row', 'rows')} in which all is missing for {NO_OCCASION}")
         gone = [measure for measure, columns in work.spread_columns.items() if not columns]
         if gone:
-            lost.append(f"{plural(len(gone), 'the measure', 'the measures')} {listed(gone)}, without any occasion")
+            lost.append(f"{plural(len(gone), 'the measure', 'the measures')} {some_of(gone)}, without any occasion")
         return lost
 
     def _one_way(self) -> tuple[Note, ...]:

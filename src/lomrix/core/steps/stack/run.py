@@ -28,6 +28,7 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.texts import require_heads, rows_of
 from lomrix.core.table.types import Type
 from lomrix.core.text.stray import stray_cells
+from lomrix.core.wording import some_of
 
 LIKE = 75.0
 MOST_EXAMPLES = 4
@@ -104,7 +105,7 @@ def marked(table: Table, mark: str, marks: Sequence[str], place: int) -> Table:
     if any(text != own for text in held):
         raise DataError(
             f"{table.name} has a column {mark} already, which does not agree with its mark {own}.",
-            where=f"it holds {', '.join(held[:6])}",
+            where=f"it holds {some_of(held)}",
             todo="Check the order of the marks, or name the mark differently.",
         )
     return replace(table, columns={**table.columns, mark: column})
@@ -154,7 +155,7 @@ class Pile:
                 told = self._pairs_told()
                 raise DataError(
                     f"{lacking[0].name} has no column {name}, which tells cases apart.",
-                    where=f"its columns are {', '.join(lacking[0].names[:12])}",
+                    where=f"its columns are {some_of(lacking[0].names)}",
                     todo=f"The same variable under another name? {told}" if told else f"Say ‹pair=OTHER={name}›.",
                 )
 

@@ -19,6 +19,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 MOST_LISTED = 12
 # A column with more distinct values than this share of the rows names single rows, not cases with several.
@@ -78,8 +79,7 @@ def left_out(gone: Sequence[str]) -> list[Note]:
     """The columns that are left out."""
     if not gone:
         return []
-    more = f" and {len(gone) - MOST_LISTED} more" if len(gone) > MOST_LISTED else ""
-    text = f"columns left out: {', '.join(gone[:MOST_LISTED])}{more}."
+    text = f"columns left out: {some_of(gone)}."
     return [Note(text, kind="left-out", count=len(gone))]
 
 

@@ -21,6 +21,7 @@ from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
+from lomrix.core.wording import some_of
 
 MOST_VALUES = 200
 MOST_COLUMNS = 40
@@ -292,7 +293,7 @@ class Scale:
         if without:
             notes.append(
                 Note(
-                    f"values without a label: {', '.join(without[:10])}.",
+                    f"values without a label: {some_of(without, 10)}.",
                     self.name,
                     kind="no-label",
                     count=len(without),
@@ -300,7 +301,7 @@ class Scale:
             )
         if unused:
             notes.append(
-                Note(f"labels never used: {', '.join(unused[:10])}.", self.name, kind="unused-label", count=len(unused))
+                Note(f"labels never used: {some_of(unused, 10)}.", self.name, kind="unused-label", count=len(unused))
             )
         return notes
 
