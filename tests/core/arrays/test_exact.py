@@ -48,6 +48,7 @@ def test_arithmetic(word: str, pairs: list[tuple[int, int]]) -> None:
 
 @given(st.lists(st.tuples(NUMBERS, st.integers(0, 70)), min_size=1, max_size=8))
 @example([(2, 62), (2, 63), (-2, 62), (3, 39), (3, 40), (LOWEST, 1), (10, 18), (10, 19), (0, 0)])
+@example([(-8, 21), (8, 21), (-2, 63), (-(2**21), 3), (-(2**9), 7), (-7, 23), (2097151, 3), (-2097153, 3)])
 def test_powers(pairs: list[tuple[int, int]]) -> None:
     one, two = (np.array(side, np.int64) for side in zip(*pairs, strict=True))
     assert cells(*power(one, two)) == [result(operator.pow, *pair) for pair in pairs]

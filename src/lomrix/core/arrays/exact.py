@@ -70,8 +70,9 @@ def power(one: Whole, two: Whole) -> Computed:
     """Powers with exponents of 0 or more, and where they are beyond 64 bits."""
     with np.errstate(over="ignore"):
         size = np.abs(one.astype(np.float64)) ** two.astype(np.float64)
-    # So near the limit that the rounded size is no judge there is no power but the first.
-    bad = (size >= 2.0**63 * (1 - 2.0**-50)) & (two > 1)
+    # So near the limit that the rounded size is no judge there is no power but the first, and the limit's own roots.
+    near, is_odd = 2.0**63 * (1 - 2.0**-50), two % 2 == 1
+    bad = (size >= near) & (two > 1) & ~((size <= 2.0**63 * (1 + 2.0**-50)) & (one < 0) & is_odd)
     return np.power(np.where(bad, 0, one), two), bad if bad.any() else None
 
 
