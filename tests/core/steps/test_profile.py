@@ -5,6 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 from lomrix.core.steps.profile.settings import Profile
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.variable import Variable
 from tests.tables import lomrix, sources, table
 
 
@@ -21,6 +23,13 @@ def test_an_id_of_numbers_that_nearly_is_a_key_is_told_where_it_fails() -> None:
     ids = [*range(99), 7]
     notes = Profile().apply(sources(table(id=ids, x=ids))).account.notes
     assert [(note.column, note.examples[0]) for note in notes if note.kind == "nearly-key"] == [("id", (9, "7"))]
+
+
+def test_values_without_a_label_are_counted_though_they_come_late() -> None:
+    known = Dictionary({"watch": Variable(codes="watches")}, {"watches": {"1": "day"}})
+    watches = [1] * 5 + [3] * 1500 + [4, 5] * 5
+    notes = Profile().apply(sources(table(dictionary=known, watch=watches))).account.notes
+    assert [(note.text, note.count) for note in notes] == [("values without a label: 3, 4, 5.", 3)]
 
 
 def test_labels_of_a_family_are_told_once(tmp_path: Path) -> None:

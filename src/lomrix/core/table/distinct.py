@@ -44,6 +44,12 @@ def not_listed(column: Column, listed: list[str]) -> Array:
     return np.flatnonzero(bad[places])
 
 
+def texts_not_listed(column: Column, listed: list[str]) -> list[str]:
+    """The different values that are not among the listed ones, as texts, in the order in which they come."""
+    found: list[str] = column.take(not_listed(column, listed)).to_text().unique().to_pylist()
+    return found
+
+
 def nearly_same_texts(column: Column) -> list[list[tuple[str, int]]]:
     """Distinct texts of a column that differ by capitals or blanks only, with their numbers of cells.
 

@@ -9,7 +9,7 @@ import numpy as np
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes, Dictionary
-from lomrix.core.table.distinct import distinct_cells, not_listed
+from lomrix.core.table.distinct import distinct_cells, texts_not_listed
 from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
@@ -85,8 +85,7 @@ def misfits(table: Table, dictionary: Dictionary) -> list[tuple[str, str, str]]:
         labels = dictionary.labels_of(name)
         if not labels:
             continue
-        rows = not_listed(column, list(labels))
-        without = list(dict.fromkeys(column.take(rows[:1000]).to_text().to_pylist())) if len(rows) else []
+        without = texts_not_listed(column, list(labels))
         _, texts, _ = distinct_cells(column)
         unused = [f"{code} {labels[code]}" for code in CodeList(labels).unused(texts)]
         if without or unused:

@@ -18,7 +18,7 @@ from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.distinct import distinct_cells, mixed_decimals, nearly_same_texts, not_listed
+from lomrix.core.table.distinct import distinct_cells, mixed_decimals, nearly_same_texts, texts_not_listed
 from lomrix.core.table.header_guess import Guess, guessed_families
 from lomrix.core.table.missing_guess import likely_missing_codes
 from lomrix.core.table.notes import Note, counted, plural
@@ -137,7 +137,7 @@ def notes_on(table: Table) -> list[Note]:
             told = ", ".join(f'"{text}" ({count:,})' for text, count in group)
             text = f"texts that differ by capitals or blanks only: {told}."
             notes.append(Note(text, name, (), "nearly-same", sum(count for _, count in group)))
-        if labels and (without := values_without_label(column, labels)):
+        if labels and (without := texts_not_listed(column, list(labels))):
             text = f"values without a label: {some_of(without, 10)}."
             notes.append(Note(text, name, (), "no-label", len(without)))
     return notes
@@ -176,9 +176,3 @@ def described(column: Column, labels: Codes, as_labels: bool) -> tuple[int, str]
         shown = (label or texts[at]) if as_labels else texts[at] + (f" {label}" if label else "")
         told.append(f"{shown} ({counts[at]:,})")
     return len(texts), ", ".join(told) + (" …" if len(texts) > COMMONEST else "")
-
-
-def values_without_label(column: Column, labels: Codes) -> list[str]:
-    """Values of a column that its list of codes does not name."""
-    rows = not_listed(column, list(labels))
-    return list(dict.fromkeys(column.take(rows[:1000]).to_text().to_pylist())) if len(rows) else []

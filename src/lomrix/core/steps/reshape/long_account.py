@@ -9,14 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from lomrix.core.rows.keys import key_texts, row_codes
-from lomrix.core.rows.occasions import (
-    FURTHER_OCCASIONS,
-    Occasion,
-    cut_short,
-    each_or_all,
-    told,
-    told_together,
-)
+from lomrix.core.rows.occasions import FURTHER_OCCASIONS, Occasion, cut_short, each_or_all, told, told_together
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.reshape.turn import Turn
 from lomrix.core.table.dictionary import Codes
@@ -152,13 +145,8 @@ class LongAccount:
             text = f"as ‹occasions› says, {some_of(turn.families.as_said)}."
             notes.append(Note(text, kind="occasions-said", count=len(turn.families.as_said), done=True))
         if turn.left_out:
-            notes.append(
-                Note(
-                    f"columns left out: {some_of(turn.left_out)}.",
-                    kind="left-out",
-                    count=len(turn.left_out),
-                )
-            )
+            text = f"columns left out: {some_of(turn.left_out)}."
+            notes.append(Note(text, kind="left-out", count=len(turn.left_out)))
         if turn.families.set_aside:
             names = some_of(turn.families.set_aside)
             text = f"not turned, though the template fits: no occasion like the others' stands in the name of {names}."

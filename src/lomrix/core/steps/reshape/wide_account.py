@@ -7,14 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from lomrix.core.rows.occasions import (
-    FURTHER_OCCASIONS,
-    Occasion,
-    cut_short,
-    each_or_all,
-    told,
-    told_together,
-)
+from lomrix.core.rows.occasions import FURTHER_OCCASIONS, Occasion, cut_short, each_or_all, told, told_together
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
 from lomrix.core.steps.reshape.spreading import Spreading
