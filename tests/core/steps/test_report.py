@@ -117,6 +117,32 @@ def test_nothing_speaks_of_single_people() -> None:
     assert dict(page(VISITS).variables[3].missing) == {"blank": 1}
 
 
+@pytest.mark.parametrize(
+    ("cells", "expected"),
+    [
+        # Of whole numbers the third from below is 2, the third from above 4.
+        ([19, *[4] * 3, *[3] * 4, *[2] * 3], [("2", 3), ("3", 4), ("4 and more", 4)]),
+        ([1, *[4] * 3, *[3] * 4, 2, 2], [("up to 2", 3), ("3", 4), ("4", 3)]),
+        ([*[5] * 7, 900], [("mostly 5", 8)]),
+        ([1, 2, 3, 4, 600], []),
+        # Twelve parts from 10 to 34, two wide each; 20 stands alone.
+        (
+            [0.0, *[10.0] * 3, 20.0, *[34.0] * 3, 99.5],
+            [
+                ("up to 12", 4), *[(f"{at} to {at + 2}", 0) for at in (12, 14, 16, 18)], ("20 to 22", None),
+                *[(f"{at} to {at + 2}", 0) for at in (22, 24, 26, 28, 30)], ("32 and more", 4),
+            ],
+        ),
+        (
+            [datetime.date(2024, 3, day) for day in (5, 5, 5, 6, 6, 7, 7, 30)],
+            [("2024-03-05", 3), ("2024-03-06", None), ("2024-03-07 and later", 3)],
+        ),
+    ],
+)  # fmt: skip
+def test_the_ends_of_a_distribution_are_nobody_s(cells: list[Any], expected: list[tuple[str, int | None]]) -> None:
+    assert bars(table(x=cells), "x", min_n=3) == expected
+
+
 def test_how_a_file_came_about() -> None:
     raw = {"role": "source", "path": "raw/a.csv", "hash": "h", "rows": 5}
     outputs = [{"role": "unmatched", "path": "u.csv"}, {"role": "out", "path": "out/b.csv"}]

@@ -135,6 +135,12 @@ BUSY = table(
 )  # fmt: skip
 BOTH = table("both", KNOWN, ship=["auk", "gull", None, "tern", "tern", None], watch=[None, 1, None, 2, 9, 3],
              g=[1, 1, 2, 2, None, 2])  # fmt: skip
+GAPS = table(
+    "gaps", KNOWN, id=["a", "a", "b", "b", None, "c", "d"], month=[0, 3, 0, 3, 0, None, 3],
+    sleep=[400, None, 405, 390, 380, 370, None], ship=["auk", "auk", "tern", "tern", "auk", "tern", "tern"],
+    age=[31, 31, 44, 44, 31, 29, 600], ok=[True, True, False, None, True, False, False],
+)  # fmt: skip
+GAPS = GAPS.with_columns({**GAPS.columns, "sleep": GAPS["sleep"].with_missing(np.arange(7) == 2, "refused")})
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
@@ -369,6 +375,8 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     ),
     "aggregate texts": ("aggregate", sources(TWO), {"by": ("g",), "stat": ("ship: mean",)}),
     "report": ("report", sources(CASES), {**LONG, "measure": "x", "by": "sex", "min_n": 1, "title": "Slips"}),
+    "report of gaps": ("report", sources(GAPS), {**LONG, "measure": "sleep", "by": "ship", "min_n": 1}),
+    "report of gaps, hidden": ("report", sources(GAPS), {**LONG, "measure": "sleep", "min_n": 2}),
     "report of values": ("report", sources(CREW), {}),
     "compare": ("compare", sources(GROUPS), {"measure": "x", "between": "g"}),
     "compare three groups": ("compare", sources(SLIPS), {"measure": "x,sex", "between": "id", "as_numbers": True}),

@@ -2,24 +2,23 @@
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-import pyarrow as pa
 
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.described import NUMERIC, Category, DescribedVariable, described
+from lomrix.core.rows.described import NUMERIC, DescribedVariable, described
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.keys import grouped
 from lomrix.core.rows.occasions import told
 from lomrix.core.steps.account import Account, Balance
 from lomrix.core.steps.report.content import Bar, Content, Drawn, Gap, Line, Node, Point, SeenAt, TellingVariable
+from lomrix.core.steps.report.distribution import bars_of
 from lomrix.core.steps.report.settings import Report
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -27,10 +26,6 @@ from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
 
-BARS = 12
-MOST_VALUES = 8
-# Texts that repeat so often on average are shown.
-REPEATED = 5
 MOST_LINES = 12
 MOST_OCCASIONS = 60
 WORKERS = 2
@@ -73,7 +68,7 @@ def telling(table: Table, name: str, min_n: int) -> TellingVariable:
     """One variable with its distribution, small counts left out."""
     column, entry = table[name], table.dictionary.of(name)
     found = described(name, column, entry, table.dictionary.labels_of(name))
-    bars, more = bars_of(column, found)
+    bars, more = bars_of(column, found, min_n)
     shown = [Bar(bar.label, hidden(bar.cells, min_n)) for bar in bars]
     if not any(one.label for one in found.categories) and column.type in ("string", "boolean"):
         # A value whose count is held back may be a person's.
@@ -98,46 +93,6 @@ def discreet(found: DescribedVariable, min_n: int) -> DescribedVariable:
         mean=None if few else found.mean, deviation=None if few else found.deviation,
         median=None if few else found.median,
     )  # fmt: skip
-
-
-def bars_of(column: Column, found: DescribedVariable) -> tuple[tuple[Bar, ...], int]:
-    """The parts of a distribution, and how many values have none."""
-    if any(one.label for one in found.categories) or column.type in ("string", "boolean"):
-        listed = found.categories or commonest(column)
-        ordered = listed if any(one.label for one in listed) else sorted(listed, key=lambda one: -one.cells)
-        distinct = len(column.compact().strings) if column.type == "string" else len(listed)
-        # Ids and names of people are all different: to show some of them tells nothing.
-        few = any(one.label for one in listed) or REPEATED * distinct <= found.present or distinct <= MOST_VALUES
-        shown = tuple(Bar(one.label or one.value, one.cells) for one in ordered[:MOST_VALUES]) if few else ()
-        return shown, max(distinct - len(shown), 0)
-    values = column.values[~column.is_missing]
-    if not len(values):
-        return (), 0
-    numbers = values.astype(np.float64) if column.type in NUMERIC else values.astype(np.int64).astype(np.float64)
-    low, high = float(numbers.min()), float(numbers.max())
-    whole = column.type != "number" and high - low < BARS
-    edges = np.arange(low, high + 2) - 0.5 if whole else np.linspace(low, high if high > low else low + 1, BARS + 1)
-    counts, edges = np.histogram(numbers, edges)
-    names = [edge_text(column, edge + 0.5 if whole else edge) for edge in edges]
-    labels = names[:-1] if whole else [f"{one} to {two}" for one, two in itertools.pairwise(names)]
-    return tuple(Bar(label, int(count)) for label, count in zip(labels, counts, strict=True)), 0
-
-
-def commonest(column: Column) -> Sequence[Category]:
-    """The commonest texts of many."""
-    column = column.compact()
-    counts: npt.NDArray[np.int64] = np.bincount(column.values[column.values >= 0], minlength=len(column.strings))
-    order = np.argsort(-counts, kind="stable")[:MOST_VALUES]
-    texts = column.strings.strings.take(pa.array(order)).to_pylist()
-    return [Category(text, "", int(counts[at])) for text, at in zip(texts, order, strict=True)]
-
-
-def edge_text(column: Column, edge: float) -> str:
-    """An edge between two parts, as a person reads it."""
-    if column.type in ("date", "datetime"):
-        moments = np.array([int(edge)]).view("datetime64[D]" if column.type == "date" else "datetime64[us]")
-        return str(moments.astype("datetime64[D]")[0])
-    return f"{edge:.4g}" if column.type == "number" or edge != int(edge) else str(int(edge))
 
 
 # --------------------------------------------------------------- who and when
