@@ -15,6 +15,7 @@ import numpy as np
 import pytest
 
 from lomrix.core.errors import LomrixError
+from lomrix.core.steps.account import Account
 from lomrix.core.steps.registry import entry_of
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -141,6 +142,19 @@ GAPS = table(
     age=[31, 31, 44, 44, 31, 29, 600], ok=[True, True, False, None, True, False, False],
 )  # fmt: skip
 GAPS = GAPS.with_columns({**GAPS.columns, "sleep": GAPS["sleep"].with_missing(np.arange(7) == 2, "refused")})
+LETTERS = Dictionary(
+    {"straße": Variable(label="Straße", unit="°C", description="gemäß Plan", codes="wäge")}, {"wäge": {"1": "früh"}}
+)
+PLACES = table("places", LETTERS, straße=[1, 1, 2], ort=["Ødegård", "Odegard", "Tern"], größe=[1.5, None, 2.0],
+               zeit=[1, 3, 2])  # fmt: skip
+MOMENTS = Table(
+    {"at": Column.of_cells("datetime", [datetime.datetime(2024, 3, 5, 14, 7), None]),
+     "day": Column.of_cells("date", [None, DAYS[0]]), "x": column([None, 5])}, name="moments",
+)  # fmt: skip
+KEYS = table("keys", id=[1, 1, 2, 3, 3, 3, 4, None, 5, 6, None], n=[None] * 6 + [1, 2, 3, 4, 5])
+ALIKE = Table({name: column([1, 2]) for name in listed(
+    "measurement_of_pressure, measurement_of_pressures, measurement_of_pressured, aeiou_aeiou_aeiou, w12345678901"
+)}, name="alike")  # fmt: skip
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
@@ -417,6 +431,19 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         sources(table("b", KNOWN, day=DAYS, way=["out", None, "home"], watch=[1, 2, None], ok=[True, False, None])),
         {"form": "bare", "missing_code": ("auto",)},
     ),
+    "a package": ("export", sources(CREW.only(["id", "watch", "ship"]), ITEMS),
+    {"form": "package", "primary_key": "id,ship", "missing_code": ("-9",)}),
+    "a package without its key": ("export", sources(CREW, ITEMS), {"form": "package", "primary_key": "id,shipp"}),
+    "a package with its key in two tables": ("export", sources(CREW, ITEMS),
+    {"form": "package", "primary_key": "ship,f1"}),
+    "headed, in plain letters and order": ("export", sources(PLACES),
+    {"form": "headed", "ascii": True, "sort_by": "straße,zeit", "delimiter_out": "tab", "missing_code": ("größe=-1",)}),
+    "headed, with moments": ("export", sources(MOMENTS), {"form": "headed", "missing_code": ("-9",)}),
+    "headed, with names that are alike": ("export", sources(ALIKE),
+    {"form": "headed", "names_max": 8, "missing_code": ("w12345678901=-7", "-9")}),
+    "headed, with keys that repeat": ("export", sources(KEYS.only(["id"]).take(np.arange(7))),
+    {"form": "headed", "primary_key": "id"}),
+    "headed, with a key that is often missing": ("export", sources(KEYS), {"form": "headed", "primary_key": "n"}),
     "headed, with a code that is a value": ("export", sources(VISITS), {"form": "headed", "missing_code": ("400",)}),
     "headed, with a key that repeats": ("export", sources(VISITS), {"form": "headed", "primary_key": "id"}),
     "headed, with a key that is missing": ("export", sources(BASE), {"form": "headed", "primary_key": "id"}),
@@ -426,6 +453,17 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
 def told(result: Result) -> list[str]:
     """A result as lines: the account with all its numbers, then the table with its dictionary, then the extras."""
     account = result.account
+    lines = account_told(account)
+    for part in account.parts:
+        lines += ["  " + line for line in account_told(part)]
+    lines += [f"facts: {account.facts}", f"shown: {', '.join(result.shown)}", *table_told(result.table)]
+    for name, extra in result.extras.items():
+        lines += [f"extra {name}"] + (table_told(extra) if isinstance(extra, Table) else [value_told(extra)])
+    return lines
+
+
+def account_told(account: Account) -> list[str]:
+    """An account as lines, without its facts."""
     lines = [account.summary]
     for balance in account.balances:
         parts = " + ".join(f"{count} {word}" for word, count in balance.parts)
@@ -436,11 +474,7 @@ def told(result: Result) -> list[str]:
     for note in account.notes:
         mark = "." if note.done else "!"
         lines.append(f"{mark} {note.kind}, {note.column}: {note.text} ({note.count}) {list(note.examples)}")
-    lines += [f"next: {one}" for one in account.advice]
-    lines += [f"facts: {account.facts}", f"shown: {', '.join(result.shown)}", *table_told(result.table)]
-    for name, extra in result.extras.items():
-        lines += [f"extra {name}"] + (table_told(extra) if isinstance(extra, Table) else [value_told(extra)])
-    return lines
+    return lines + [f"next: {one}" for one in account.advice]
 
 
 def value_told(value: object) -> str:

@@ -10,7 +10,9 @@ from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.table.notes import Note, rows_and_columns
+from lomrix.core.table.reasons import BUILT_IN
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 
 def account_of(
@@ -73,6 +75,24 @@ def missing_rows(ready: Prepared) -> tuple[tuple[str, int, str], ...]:
             told = code if code and not is_left else "an empty cell"
             counts[reason, told] = counts.get((reason, told), 0) + count
     return tuple((reason, count, told) for (reason, told), count in counts.items())
+
+
+def codes_for_nothing(every: Sequence[Prepared]) -> list[Note]:
+    """Reasons that a code was said for, and that no cell has and no dictionary knows: a slip of the pen, likely."""
+    said = dict.fromkeys(reason for one in every for reason in one.missing.by_reason)
+    found = dict.fromkeys(
+        reason for one in every for column in one.before.columns.values() for reason in column.reason_counts()
+    )
+    known = {
+        reason for one in every for name in one.before.names
+        for reason in one.before.dictionary.of(name).missing.values()
+    }  # fmt: skip
+    absent = [reason for reason in said if reason not in found and reason not in known and reason not in BUILT_IN]
+    if not absent:
+        return []
+    text = f"a missing code is said for {some_of(absent)}, for which no cell is missing"
+    text += f"; cells are missing for {some_of(found)}." if found else "."
+    return [Note(text, kind="code-for-nothing", count=len(absent))]
 
 
 def empty_dates(ready: Prepared) -> list[Note]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
@@ -12,7 +12,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import key_texts, ordered_ranks, row_codes
 from lomrix.core.steps.account import Account, Listing
-from lomrix.core.steps.export.accounts import account_of
+from lomrix.core.steps.export.accounts import account_of, codes_for_nothing
 from lomrix.core.steps.export.coding import coded, free_code, refuse_used_codes, with_codes_used
 from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, codes_said
 from lomrix.core.steps.export.numbers import as_numbers
@@ -24,7 +24,7 @@ from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.labelled import labelled
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.renaming import renamed_table
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import chosen_columns, unknown_column
 from lomrix.core.table.table import Table
 
 MOST_SHOWN = 8
@@ -39,12 +39,14 @@ def prepared(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
             f"{len(every)} files cannot become one.",
             todo="Say ‹form=package› for a folder that holds all of them, or merge or stack them first.",
         )
+    require_key_somewhere(step, every)
     works = [Work.of(step, table) for table in every]
     ready = [work.prepared for work in works]
     accounts = [
         account_of(step, work.original, one, work.listings, work.notes) for work, one in zip(works, ready, strict=True)
     ]
     account = accounts[0] if len(works) == 1 else of_several(ready, accounts)
+    account = replace(account, notes=(*account.notes, *codes_for_nothing(ready)))
     return Result(ready[0].made, account, {"prepared": ready, "companion": ready[0], "codebook": ready[0]})
 
 
@@ -197,6 +199,18 @@ def sorted_rows(step: Export, table: Table) -> npt.NDArray[np.int64] | None:
         rank, count = ordered_ranks(table[name])
         ranks.append(np.where(rank < 0, count, rank))
     return np.asarray(np.lexsort(ranks[::-1]), np.int64)
+
+
+def require_key_somewhere(step: Export, tables: Sequence[Table]) -> None:
+    """Stop where no table of a package has the primary key; it need not stand in all of them."""
+    key = step.primary_key
+    if step.form != "package" or not key or any(set(key) <= set(table.names) for table in tables):
+        return
+    names = list(dict.fromkeys(name for table in tables for name in table.names))
+    for name in key:
+        if name not in names:
+            raise unknown_column(name, names, "any of the tables" if len(tables) > 1 else tables[0].name)
+    raise UsageError(f"No table has all of the primary key {', '.join(key)}.", todo="Name columns of one table.")
 
 
 def require_key(step: Export, table: Table) -> None:
