@@ -38,16 +38,21 @@ def without_point(text: str) -> str:
 def not_listed(column: Column, listed: list[str]) -> Array:
     """Rows whose value is not among the listed values or ranges."""
     places, texts, _ = distinct_cells(column)
-    codes = CodeList(dict.fromkeys(listed, ""))
-    fits = [codes.code_of(text, as_numbers=column.type != "string") is not None for text in texts]
-    bad = np.append(~np.array(fits, np.bool_), False)
+    bad = np.append(_are_not_listed(column, texts, listed), False)
     return np.flatnonzero(bad[places])
 
 
 def texts_not_listed(column: Column, listed: list[str]) -> list[str]:
-    """The different values that are not among the listed ones, as texts, in the order in which they come."""
-    found: list[str] = column.take(not_listed(column, listed)).to_text().unique().to_pylist()
-    return found
+    """The different values that are not among the listed values or ranges, as texts."""
+    _, texts, counts = distinct_cells(column)
+    bad = _are_not_listed(column, texts, listed) & (np.asarray(counts) > 0)
+    return [texts[at] for at in np.flatnonzero(bad).tolist()]
+
+
+def _are_not_listed(column: Column, texts: list[str], listed: list[str]) -> npt.NDArray[np.bool_]:
+    codes = CodeList(dict.fromkeys(listed, ""))
+    fits = [codes.code_of(text, as_numbers=column.type != "string") is not None for text in texts]
+    return ~np.array(fits, np.bool_)
 
 
 def nearly_same_texts(column: Column) -> list[list[tuple[str, int]]]:
