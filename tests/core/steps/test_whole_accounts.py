@@ -17,6 +17,8 @@ import pytest
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.registry import entry_of
+from lomrix.core.steps.reshape.to_long import ToLong
+from lomrix.core.steps.reshape.to_wide import ToWide
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -155,6 +157,18 @@ KEYS = table("keys", id=[1, 1, 2, 3, 3, 3, 4, None, 5, 6, None], n=[None] * 6 + 
 ALIKE = Table({name: column([1, 2]) for name in listed(
     "measurement_of_pressure, measurement_of_pressures, measurement_of_pressured, aeiou_aeiou_aeiou, w12345678901"
 )}, name="alike")  # fmt: skip
+AGAIN = table(
+    "again", KNOWN, id=list("aaabbb"), month=[0, 0, 3, 0, 0, 3], x=[1, 2, 5, None, 4, 6], word=list("uvwuuw"),
+    sleep=[400, None, None, None, None, 390],
+)  # fmt: skip
+EIGHT = Table(
+    {"site": column(["auk", "auk", "tern"]), "id": column([1, 2, 1]),
+     **{f"x_m{month}": column([month, None, None]) for month in range(8)},
+     "day_m0": Column.of_cells("date", [DAYS[0], DAYS[1], None]),
+     "day_m7": Column.of_cells("datetime", [datetime.datetime(2024, 3, 5, 14, 7), None, None]),
+     "y_m0": column([1, 2, None]), "y_m7": column([1.5, 3.0, None]), "sex": column([1, 2, 1])}, name="eight",
+)  # fmt: skip
+TURNING = {"case": "site,id", "header": "{measure}_m{month}"}
 SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "profile": ("profile", sources(CREW), {}),
     "profile by name": ("profile", sources(SEVERAL), {"sort": "name"}),
@@ -413,6 +427,14 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
                id=["a", None], x=[1, 2])),
         {"key": "id", "list": "all"},
     ),
+    "wide, of rows that are added up": ("to-wide", sources(AGAIN),
+    {**LONG, "header": "{measure}_m{month}", "repeated": "sum"}),
+    "wide, of the first of several rows": ("to-wide", sources(AGAIN),
+    {**LONG, "header": "{measure}_m{month}", "repeated": "first"}),
+    "long, of eight occasions": ("to-long", sources(EIGHT), {**TURNING, "constant": "sex"}),
+    "long, with empty rows": ("to-long", sources(EIGHT), {**TURNING, "keep_empty": True}),
+    "wide again": ("to-wide", sources(ToLong(**TURNING, keep_empty=True).apply(sources(EIGHT)).table), {}),
+    "long again": ("to-long", sources(ToWide(**LONG, header="{measure}_m{month}").apply(sources(PANEL)).table), {}),
     "changes of nothing": ("changes", Inputs(old=GROUPS.only(["x"]), new=GROUPS.only(["x"])), {"key": "x"}),
     "changes of a key that repeats": ("changes", Inputs(old=TWICE, new=TWICE), {"key": "who"}),
     "bare": ("export", sources(VISITS), {"form": "bare", "missing_code": ("-9",)}),

@@ -61,3 +61,8 @@ def plural(count: int, one: str, many: str) -> str:
 def counted(count: int, one: str, many: str) -> str:
     """A number with its word: 1 row, 2 rows."""
     return f"{count:,} {plural(count, one, many)}"
+
+
+def times(count: int) -> str:
+    """How often: once, 2 times."""
+    return "once" if count == 1 else f"{count:,} times"

@@ -16,7 +16,7 @@ from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import DTYPES, Column
 from lomrix.core.table.joined import joined_whys
-from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural
+from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural, times
 from lomrix.core.table.pool import Pool, positions_of
 from lomrix.core.table.reasons import BLANK, Why
 from lomrix.core.table.types import Type
@@ -370,8 +370,7 @@ class Reading:
 
     def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:
-            times = "once" if len(rows) == 1 else f"{len(rows):,} times"
-            self._note("token", f'"{text}" is taken as missing among the values, {times}.', rows)
+            self._note("token", f'"{text}" is taken as missing among the values, {times(len(rows))}.', rows)
 
     def _note_stray(self, type_: Type, stray: Array, counts: Array, positions: Array, fitting: int) -> None:
         """Tell the cells that keep a column from being numbers or dates, where they are the few."""

@@ -13,7 +13,7 @@ from lomrix.core.rows.occasions import FURTHER_OCCASIONS, Occasion, cut_short, e
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.reshape.turn import Turn
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 from lomrix.core.wording import some_of
@@ -174,7 +174,8 @@ class LongAccount:
         texts = key_texts(self.turn.wide, self.turn.case, some) if self.turn.case else [None] * len(some)
         examples = tuple(zip((some + self.turn.wide.first_row).tolist(), texts, strict=True))
         count = counted(len(rows), "case has", "cases have")
-        text = f"{count} no row in the result, since nothing was measured of them; ‹keep_empty› keeps them."
+        whom = plural(len(rows), "it", "them")
+        text = f"{count} no row in the result, since nothing was measured of {whom}; ‹keep_empty› keeps {whom}."
         return (Note(text, ", ".join(self.turn.case), examples, "lost-case", len(rows)),)
 
     @cached_property

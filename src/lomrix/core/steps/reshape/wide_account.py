@@ -12,7 +12,7 @@ from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
 from lomrix.core.steps.reshape.spreading import Spreading
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.notes import Note, counted, plural, times
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 from lomrix.core.wording import some_of
@@ -165,7 +165,7 @@ class WideAccount:
             text = f"{counted(cells, 'case and occasion', 'cases and occasions')} stood in several rows: their {how}"
             notes.append(Note(f"{text} is kept.", ", ".join(work.case), (), "repeated", cells))
             for name, count in work.reduction.taken_first.items():
-                text = f"cannot be computed with; where values differed ({count:,} times) the first was taken."
+                text = f"cannot be computed with; where values differed ({times(count)}) the first was taken."
                 notes.append(Note(text, name, (), "first-taken", count))
         only_missing = work.roles.only_missing if work.memory is None else []
         if only_missing:
