@@ -13,7 +13,7 @@ import pytest
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
-from tests.core.steps.test_whole_accounts import (
+from tests.core.steps.scenes import (
     ADDED,
     BASE,
     CHANGING,
@@ -32,9 +32,8 @@ from tests.core.steps.test_whole_accounts import (
     VISITS,
     WAVES,
     WIDE,
-    happening,
-    sections,
-)  # fmt: skip
+)
+from tests.core.steps.test_whole_accounts import happening, sections
 from tests.tables import correcting, merging, sources, table, unnaming
 
 EXPECTED = Path(__file__).with_name("refusals.txt")
