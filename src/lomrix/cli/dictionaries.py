@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import typer
 
 from lomrix.cli.command import reading_options, told_errors, voice_of, with_signature
-from lomrix.cli.main import SETTINGS, Other
+from lomrix.cli.main import SETTINGS, Other, add_command
 from lomrix.cli.options import of_settings, of_telling, of_writing, parameter
 from lomrix.cli.study import example
 from lomrix.cli.telling import Voice
@@ -45,8 +45,7 @@ def command(other: Other) -> Any:
     """The command, which is a group of three."""
     group = typer.Typer(help=f"{other.does}.", no_args_is_help=True, **SETTINGS)
     for word in EXAMPLES:
-        example = f"Example: {EXAMPLES[word]}"
-        group.command(word, epilog=example, no_args_is_help=True, help=PURPOSES[word])(function_of(word))
+        add_command(group, function_of(word), word, PURPOSES[word].removesuffix("."), EXAMPLES[word])
     made: Any = typer.main.get_command(group)
     made.name = other.word
     return made

@@ -14,10 +14,10 @@ import os
 import signal
 import sys
 from dataclasses import dataclass
-from typing import Annotated, Any
+from typing import Annotated, Any, cast
 
 import typer
-from typer.core import TyperGroup
+from typer.core import TyperCommand, TyperGroup
 
 import lomrix
 from lomrix.cli.report_stream import OutputLostError
@@ -81,6 +81,19 @@ def listed() -> list[tuple[str, str, str]]:
     return [one for panel in PANELS for one in every if one[0] == panel]
 
 
+class OneCommand(TyperCommand):
+    """A command that refuses an option of one value that is given twice: the later value would hide the earlier."""
+
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        """Check the words, then read them."""
+        _, _, order = self.make_parser(ctx).parse_args(args=list(args))
+        options = [cast(Any, one) for one in order if one.param_type_name == "option"]
+        for one in options:
+            if options.count(one) > 1 and not (one.multiple or one.is_flag):
+                raise WrongLineError(f"{one.opts[0]} was given {options.count(one)} times.\nGive it once.", ctx)
+        return super().parse_args(ctx, args)
+
+
 class Program(TyperGroup):
     """Loads a command when it is called, and shows all of them under the headings of their work."""
 
@@ -122,8 +135,13 @@ def command_named(word: str) -> Any:
 def command(function: Any, word: str, does: str, example: str) -> Any:
     """A function as a command with its help and an example."""
     alone = typer.Typer(**SETTINGS)
-    alone.command(word, epilog=f"Example: {example}", no_args_is_help=True, help=f"{does}.")(function)
+    add_command(alone, function, word, does, example)
     return typer.main.get_command(alone)
+
+
+def add_command(group: typer.Typer, function: Any, word: str, does: str, example: str) -> None:
+    """Add a function to a group as a command with its help and an example."""
+    group.command(word, cls=OneCommand, epilog=f"Example: {example}", no_args_is_help=True, help=f"{does}.")(function)
 
 
 app = typer.Typer(

@@ -13,7 +13,7 @@ from pydantic import BaseModel
 from pydantic.fields import FieldInfo
 
 from lomrix.cli.face import option
-from lomrix.core.steps.settings import Setting
+from lomrix.core.steps.settings import ADDS_UP, Setting
 from lomrix.core.steps.step import Aside, Extra, Role, Step
 from lomrix.files.missing_words import InCells
 
@@ -49,7 +49,7 @@ def of_settings(model: type[BaseModel]) -> Iterator[inspect.Parameter]:
 
 def of_setting(name: str, field: FieldInfo, setting: Setting) -> inspect.Parameter:
     """The option, or the argument, for one setting."""
-    kind, default = kind_of(field.annotation), field.get_default()
+    kind, default = list[str] if ADDS_UP in field.metadata else kind_of(field.annotation), field.get_default()
     text = setting.help
     if typing.get_origin(kind) is list:
         default = []

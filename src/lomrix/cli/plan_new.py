@@ -10,7 +10,7 @@ import typer
 
 from lomrix.cli.command import told_errors, voice_of, with_signature
 from lomrix.cli.dictionaries import tell, written_to
-from lomrix.cli.main import SETTINGS, Other
+from lomrix.cli.main import SETTINGS, Other, add_command
 from lomrix.cli.options import of_telling, of_writing, parameter
 from lomrix.cli.study import NAME, example
 from lomrix.cli.telling import Voice
@@ -64,7 +64,7 @@ def command(other: Other) -> Any:
     def plan() -> None:
         """Write a plan and a study file to start from."""
 
-    group.command("new", epilog=f"Example: {other.example}", no_args_is_help=True, help=f"{other.does}.")(function())
+    add_command(group, function(), "new", other.does, other.example)
     made: Any = typer.main.get_command(group)
     made.name = other.word
     return made

@@ -121,6 +121,8 @@ def with_study(step: type[Step], given: dict[str, Any], references: Sequence[str
         is_setting = name in SETTINGS and name in step.model_fields
         if not (is_setting or name in READING) or given.get(name) not in (None, "", [], default_of(step, name)):
             continue
+        if isinstance(value, list) and not isinstance(given.get(name), list):
+            raise UsageError(f"{name} in the study file is one value, not a list.", where=str(study.path))
         filled = value
         if name == "dictionary" and study.path is not None:
             filled = os.path.relpath(study.path.parent / str(value))

@@ -9,7 +9,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.types import TYPES, Type
 from lomrix.core.table.variable import Variable
@@ -48,6 +48,7 @@ def types_asked(words: Sequence[str]) -> dict[str, tuple[Type, str]]:
                 raise UsageError(f'"{word}": only dates have a form.', todo=f"Say ‹type={name}={known}›.")
             require_date_forms(format_)
         asked[name.strip()] = (known, format_)
+    require_distinct([word.partition("=")[0].strip() for word in words], "The type of")
     return asked
 
 

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Callable, Mapping
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, Any
 
 from pydantic import AfterValidator, BeforeValidator, ValidationError, ValidationInfo
 
 from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.table.selection import require_words
 from lomrix.core.wording import listed
 
 
@@ -50,6 +52,22 @@ def _texts(value: object) -> Any:
     return tuple(value) if isinstance(value, list) else value
 
 
+# Marks a text that may be given several times, as a repeated option or a list in a plan: its parts become one text.
+ADDS_UP = "adds up"
+
+
+def joined_by(join: Callable[[Sequence[str]], str]) -> BeforeValidator:
+    """Put several texts of one setting together."""
+
+    def one_text(value: object) -> Any:
+        if isinstance(value, list | tuple) and all(isinstance(part, str) for part in value):
+            parts = [part for part in value if part.strip()]
+            return join(parts) if len(parts) > 1 else "".join(parts)
+        return value
+
+    return BeforeValidator(one_text)
+
+
 BY_COMMAS = BeforeValidator(_names)
 # Names, with commas between or one after the other.
 Names = Annotated[tuple[str, ...], BY_COMMAS]
@@ -74,6 +92,10 @@ def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
     return AfterValidator(check)
 
 
+# A choice of columns: words with commas between, in one text or in several.
+Columns = Annotated[str, joined_by(", ".join), ADDS_UP, parsed_by(require_words)]
+
+
 def hold(name: str, check: Callable[[], object]) -> None:
     """Do a check on behalf of a setting.
 
@@ -90,6 +112,19 @@ def hold(name: str, check: Callable[[], object]) -> None:
         told = SettingError(name, error.what, where=error.where, todo=error.todo)
         told.pointer = error.pointer
         raise told from error
+
+
+def require_distinct(names: Iterable[str], what: str) -> None:
+    """Stop where a list speaks of one name twice, since the later words would replace the earlier ones unseen.
+
+    Raises
+    ------
+    UsageError
+        Naming the first such name.
+    """
+    twice = [name for name, count in Counter(names).items() if count > 1]
+    if twice:
+        raise UsageError(f"{what} {twice[0]} was given twice.", todo="Give it once.")
 
 
 def setting_error(error: ValidationError, known: Mapping[str, object]) -> SettingError:

@@ -6,9 +6,8 @@ from typing import Annotated, ClassVar, Self
 
 from pydantic import model_validator
 
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting
 from lomrix.core.steps.step import Division, Role, Step, need
-from lomrix.core.table.selection import require_words
 
 
 class ToBalanced(Step):
@@ -23,9 +22,7 @@ class ToBalanced(Step):
     occasions: Annotated[Names, Setting("The occasions that count; all in the file by default.", "VALUES")] = ()
     only_whole: Annotated[bool, Setting("Keep the cases that were seen at all of them, and add nothing.")] = False
     constant: Annotated[
-        str,
-        parsed_by(require_words),
-        Setting("Columns filled from the case in added rows; by default those that never change.", "COLUMNS"),
+        Columns, Setting("Columns filled from the case in added rows; by default those that never change.", "COLUMNS")
     ] = ""
 
     @model_validator(mode="after")

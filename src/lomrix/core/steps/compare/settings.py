@@ -7,9 +7,9 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import model_validator
 
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting
 from lomrix.core.steps.step import Extra, Role, Step, need
-from lomrix.core.table.selection import columns_by_name, require_words
+from lomrix.core.table.selection import columns_by_name
 
 
 class Compare(Step):
@@ -23,7 +23,7 @@ class Compare(Step):
     )
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 
-    measure: Annotated[str, parsed_by(require_words), Setting("The measures, each compared on its own.", "COLUMNS")]
+    measure: Annotated[Columns, Setting("The measures, each compared on its own.", "COLUMNS")]
     between: Annotated[str, Setting("The column whose values are compared: a group, or an occasion.", "COLUMN")] = ""
     paired_on: Annotated[Names, Setting("Who a row is of: each case is compared with itself.", "COLUMNS")] = ()
     against: Annotated[str, Setting("A further measure: the slope of each measure on it.", "COLUMN")] = ""

@@ -7,9 +7,9 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import model_validator
 
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting
 from lomrix.core.steps.step import Extra, Role, Step, need
-from lomrix.core.table.selection import columns_by_name, require_words
+from lomrix.core.table.selection import columns_by_name
 
 
 class Coverage(Step):
@@ -23,9 +23,7 @@ class Coverage(Step):
 
     case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")]
     occasion: Annotated[Names, Setting("The column that names the occasion.", "COLUMNS")]
-    measure: Annotated[
-        str, parsed_by(require_words), Setting("Measures whose cells are counted; all others by default.", "COLUMNS")
-    ] = ""
+    measure: Annotated[Columns, Setting("Measures whose cells are counted; all others by default.", "COLUMNS")] = ""
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:

@@ -9,9 +9,8 @@ from typing import Annotated, ClassVar, Self
 from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by, require_distinct
 from lomrix.core.steps.step import Extra, Role, Step, need
-from lomrix.core.table.selection import require_words
 
 
 def day_of(text: str) -> datetime.date:
@@ -49,6 +48,7 @@ def bands_of(words: Sequence[str]) -> tuple[tuple[str, int], ...]:
                 f'"{word}" does not say which column in bands of how many years.', todo="Say ‹coarsen=birth_date=10›."
             )
         bands.append((name, int(years)))
+    require_distinct([name for name, _ in bands], "The width of the bands of")
     return tuple(bands)
 
 
@@ -75,17 +75,13 @@ class Deidentify(Step):
     hides_origin: ClassVar[bool] = True
 
     id: Annotated[str, Setting("The id column; it gets new ids.", "COLUMN")]
-    remove: Annotated[str, parsed_by(require_words), Setting("Columns to take out, such as names.", "COLUMNS")] = ""
-    shift: Annotated[str, parsed_by(require_words), Setting("Dates to move, each case by its own days.", "COLUMNS")] = (
-        ""
-    )
+    remove: Annotated[Columns, Setting("Columns to take out, such as names.", "COLUMNS")] = ""
+    shift: Annotated[Columns, Setting("Dates to move, each case by its own days.", "COLUMNS")] = ""
     coarsen: Annotated[
         Names, parsed_by(bands_of), Setting("Age bands of so many years in place of a date of birth.", "COLUMN=YEARS")
     ] = ()
     on_day: Annotated[str, parsed_by(day_of), Setting("Day on which those ages are reckoned.", "DATE")] = ""
-    quasi: Annotated[
-        str, parsed_by(require_words), Setting("Tell the smallest groups of these columns together.", "COLUMNS")
-    ] = ""
+    quasi: Annotated[Columns, Setting("Tell the smallest groups of these columns together.", "COLUMNS")] = ""
     same_folder: Annotated[bool, Setting("Let linkage and data stand in one folder.")] = False
 
     @model_validator(mode="after")

@@ -14,7 +14,7 @@ from lomrix.core.language.evaluate import evaluated
 from lomrix.core.language.parse import names_used, parsed
 from lomrix.core.language.scope import Scope
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
-from lomrix.core.steps.derive.settings import Derive, assignments_of, naming_of, renamed_to, said_of_names
+from lomrix.core.steps.derive.settings import Derive, assignments_of, namings_of, renamed_to, said_of_names
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -142,8 +142,7 @@ class Deriving:
         for name in told:
             if name not in types:
                 raise unknown_column(name, names, self.table.name)
-        if self.step.rename_with:
-            words, naming = naming_of(self.step.rename_with)
+        for words, naming in namings_of(self.step.rename_with):
             key = {*self.step.case, *self.step.occasion, *told}
             some = chosen_columns(words, types, self.table.name) if words else [n for n in names if n not in key]
             told |= {name: naming.replace("{old}", name) for name in some if name not in told}

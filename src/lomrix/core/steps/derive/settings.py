@@ -12,7 +12,7 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import is_by_row, parsed
-from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
+from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Aside, Division, Role, Step, need
 from lomrix.core.table.selection import chosen_columns
 
@@ -118,6 +118,7 @@ def said_of_names(words: Sequence[str]) -> dict[str, str]:
         if not name or not text:
             raise UsageError(f'"{word}" does not say of which variable, and what.', todo="Say NAME=TEXT.")
         told[name] = text
+    require_distinct([word.partition("=")[0].strip() for word in words], "The text for")
     return told
 
 
@@ -157,6 +158,11 @@ def naming_of(text: str) -> tuple[str, str]:
     return columns.strip(), naming.strip()
 
 
+def namings_of(words: Sequence[str]) -> tuple[tuple[str, str], ...]:
+    """All templates in turn."""
+    return tuple(map(naming_of, words))
+
+
 class Derive(Step):
     """Compute new variables; rename variables."""
 
@@ -184,8 +190,8 @@ class Derive(Step):
         Texts, parsed_by(renamed_to), Setting("New names, given after all is computed.", "OLD=NEW, …")
     ] = ()
     rename_with: Annotated[
-        str, parsed_by(naming_of), Setting("New names for several: 'f1..f6: {old}_w2'.", "'[COLUMNS:] TEMPLATE'")
-    ] = ""
+        Texts, parsed_by(namings_of), Setting("New names for several: 'f1..f6: {old}_w2'.", "'[COLUMNS:] TEMPLATE'")
+    ] = ()
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:

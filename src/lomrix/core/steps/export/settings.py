@@ -11,10 +11,10 @@ from pydantic import Field, model_validator
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
 from lomrix.core.steps.export.missing_codes import AUTO, codes_said
-from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, need
 from lomrix.core.table.numbers import is_number
-from lomrix.core.table.selection import columns_by_name, require_words
+from lomrix.core.table.selection import columns_by_name
 from lomrix.core.wording import listed
 
 LEAST_NAME = 4
@@ -84,6 +84,7 @@ def types_said(words: Sequence[str]) -> dict[str, str]:
         if not equals or not name or not type_ or not plain:
             raise UsageError(f'"{word}" does not give a column a type.', todo="Say ‹db_type=age=SMALLINT›.")
         found[name] = type_
+    require_distinct([word.partition("=")[0].strip() for word in words], "The type of")
     return found
 
 
@@ -104,14 +105,14 @@ class Export(Step):
         Form | None,
         Setting("headed: names on top. bare: only numbers. fixed: columns of fixed width. package: a folder."),
     ] = None
-    columns: Annotated[str, parsed_by(require_words), Setting("Which columns go out, in this order.", "COLUMNS")] = ""
+    columns: Annotated[Columns, Setting("Which columns go out, in this order.", "COLUMNS")] = ""
     sort_by: Annotated[Names, Setting("Sort the rows by these columns.", "COLUMNS")] = ()
     missing_code: Annotated[
         Texts,
         parsed_by(codes_said),
         Setting("Code for missing cells: -9, auto, refused=-8 for a reason, sleep_*:-99 for columns.", "CODE"),
     ] = ()
-    show_labels: Annotated[str, parsed_by(require_words), Setting("Labels in place of codes.", "COLUMNS")] = ""
+    show_labels: Annotated[Columns, Setting("Labels in place of codes.", "COLUMNS")] = ""
     names_max: Annotated[int, Field(ge=0, le=255), Setting("Short names, of so many signs at most.", "SIGNS")] = 0
     ascii: Annotated[bool, Setting("Write letters outside ASCII with plain ones: ø as o.")] = False
     delimiter_out: Annotated[str, parsed_by(delimiter_said), Setting("Sign between cells: ; tab blank", "SIGN")] = ""
@@ -126,7 +127,9 @@ class Export(Step):
     primary_key: Annotated[Names, Setting("Columns that tell the rows apart.", "COLUMNS")] = ()
     if_exists: Annotated[IfExists | None, Setting("What becomes of a database table that is there.")] = None
     db_type: Annotated[
-        Texts, parsed_by(types_said), Setting("Type of a column in a database: age=SMALLINT", "NAME=TYPE")
+        Texts,
+        parsed_by(types_said),
+        Setting("Type of a column in a database: age=SMALLINT", "NAME=TYPE"),
     ] = ()
     index: Annotated[Texts, Setting("An index of a database table: these columns together.", "COLUMNS")] = ()
     describe: Annotated[bool, Setting("Two more database tables: NAME_variables and NAME_codes.")] = False

@@ -10,7 +10,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.settings import BY_COMMAS, Names, Setting, parsed_by
+from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parsed_by
 from lomrix.core.steps.step import Division, Extra, Role, Step, need
 from lomrix.core.table.selection import columns_by_name
 
@@ -173,7 +173,7 @@ class Merge(Step):
     second_name: Annotated[
         str, Setting("With overlap both, the added file's column: {column} and {file} are filled in.", "NAME")
     ] = SECOND_NAME
-    take: Annotated[str, Setting("Which columns of the added file to bring.", "COLUMNS")] = ""
+    take: Annotated[Columns, Setting("Which columns of the added file to bring.", "COLUMNS")] = ""
     status: Annotated[str, Setting("Add a column that says where each row came from.", "NAME")] = ""
     tidy_keys: Annotated[
         tuple[TidyWord, ...],

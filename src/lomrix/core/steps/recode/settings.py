@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.recode.value_map import Pair, value_map
-from lomrix.core.steps.settings import Setting, Texts, parsed_by
+from lomrix.core.steps.settings import Columns, Setting, Texts, parsed_by
 from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step, need
 from lomrix.core.table.scale import span_of
 
@@ -38,10 +38,10 @@ class Recode(Step):
     ] = ()
     others: Annotated[Rest, Setting("Values that a map does not name.")] = "keep"
     into: Annotated[str, Setting("Put it into a new column; {column} is the old one's name.", "NAME")] = ""
-    to_codes: Annotated[str, Setting("Turn texts into codes 1, 2, 3 …, with labels.", "COLUMNS")] = ""
+    to_codes: Annotated[Columns, Setting("Turn texts into codes 1, 2, 3 …, with labels.", "COLUMNS")] = ""
     order: Annotated[Order, Setting("How those codes are counted.")] = "given"
-    to_labels: Annotated[str, Setting("Put labels in place of codes.", "COLUMNS")] = ""
-    reverse: Annotated[str, Setting("Turn the scores of items round in their span.", "COLUMNS")] = ""
+    to_labels: Annotated[Columns, Setting("Put labels in place of codes.", "COLUMNS")] = ""
+    reverse: Annotated[Columns, Setting("Turn the scores of items round in their span.", "COLUMNS")] = ""
     span: Annotated[str, parsed_by(span_of), Setting("Span of the items that are turned round.", "LOW:HIGH")] = ""
 
     @model_validator(mode="after")

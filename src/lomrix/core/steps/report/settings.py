@@ -6,9 +6,8 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting
 from lomrix.core.steps.step import Role, Step, need
-from lomrix.core.table.selection import require_words
 
 
 class Report(Step):
@@ -21,9 +20,7 @@ class Report(Step):
 
     case: Annotated[Names, Setting("Whom a row is of: who was seen when is told then.", "COLUMNS")] = ()
     occasion: Annotated[Names, Setting("When it was measured.", "COLUMNS")] = ()
-    measure: Annotated[
-        str, parsed_by(require_words), Setting("Measures whose means are drawn over the occasions.", "COLUMNS")
-    ] = ""
+    measure: Annotated[Columns, Setting("Measures whose means are drawn over the occasions.", "COLUMNS")] = ""
     by: Annotated[Names, Setting("Groups whose means are drawn apart.", "COLUMNS")] = ()
     min_n: Annotated[int, Field(ge=0), Setting("Show no counts and means of fewer cases than this.", "NUMBER")] = 0
     title: Annotated[str, Setting("What stands at the top; the file's name where nothing is said.", "TEXT")] = ""

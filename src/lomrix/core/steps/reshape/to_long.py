@@ -8,9 +8,8 @@ from pydantic import model_validator
 
 from lomrix.core.rows.occasions import Wish, wishes_of
 from lomrix.core.steps.reshape.families import templates_of
-from lomrix.core.steps.settings import Names, Setting, Texts, hold, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting, Texts, hold, parsed_by
 from lomrix.core.steps.step import ANY_ROWS, Division, Extra, Role, Step
-from lomrix.core.table.selection import require_words
 
 
 class ToLong(Step):
@@ -33,9 +32,7 @@ class ToLong(Step):
         parsed_by(wishes_of),
         Setting("True times or order: 0,3,6,12 for columns 1 to 4; before=0,after=12.", "VALUES"),
     ] = ()
-    constant: Annotated[str, parsed_by(require_words), Setting("Carry only these of the other columns.", "COLUMNS")] = (
-        ""
-    )
+    constant: Annotated[Columns, Setting("Carry only these of the other columns.", "COLUMNS")] = ""
     keep_empty: Annotated[bool, Setting("Keep rows in which nothing was measured.")] = False
     guess: Annotated[bool, Setting("Without a header: take what the columns look like.")] = False
     other_labels: Annotated[Literal["stop", "first"], Setting("One code with different labels.")] = "stop"

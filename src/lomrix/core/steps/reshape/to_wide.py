@@ -6,10 +6,9 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by
 from lomrix.core.steps.step import Division, Role, Step
 from lomrix.core.table.header import HeaderTemplate
-from lomrix.core.table.selection import require_words
 
 MOST_COLUMNS = 10_000
 Choice = Literal["first", "last", "commonest"]
@@ -34,14 +33,10 @@ class ToWide(Step):
         str, parsed_by(template_of), Setting("How the new columns are named, such as {measure}_m{month}.", "TEMPLATE")
     ] = ""
     spread: Annotated[
-        str,
-        parsed_by(require_words),
-        Setting("The measures; without it the columns that change within a case.", "COLUMNS"),
+        Columns, Setting("The measures; without it the columns that change within a case.", "COLUMNS")
     ] = ""
     constant: Annotated[
-        str,
-        parsed_by(require_words),
-        Setting("One value per case; where spread is said too, the others are left out.", "COLUMNS"),
+        Columns, Setting("One value per case; where spread is said too, the others are left out.", "COLUMNS")
     ] = ""
     if_changing: Annotated[Literal["stop"] | Choice, Setting("A stated constant that changes.")] = "stop"
     repeated: Annotated[Reduction, Setting("Several rows of one case and occasion.")] = "stop"

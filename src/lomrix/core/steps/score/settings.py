@@ -6,11 +6,10 @@ from typing import Annotated, ClassVar, Self
 
 from pydantic import Field, model_validator
 
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by
 from lomrix.core.steps.step import Role, Step, need
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.scale import Method, Scale, span_of
-from lomrix.core.table.selection import require_words
 
 
 class Score(Step):
@@ -21,10 +20,8 @@ class Score(Step):
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file that holds the items."),)
 
     name: Annotated[str, Setting("Name of the score; without it the dictionary's scales are scored.", "NAME")] = ""
-    items: Annotated[str, parsed_by(require_words), Setting("The items.", "COLUMNS")] = ""
-    reverse: Annotated[
-        str, parsed_by(require_words), Setting("Items that are worded the other way round.", "COLUMNS")
-    ] = ""
+    items: Annotated[Columns, Setting("The items.", "COLUMNS")] = ""
+    reverse: Annotated[Columns, Setting("Items that are worded the other way round.", "COLUMNS")] = ""
     span: Annotated[
         str, parsed_by(span_of), Setting("Lowest and highest score of an item; others stop the work.", "LOW:HIGH")
     ] = ""

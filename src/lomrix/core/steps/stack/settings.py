@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
 from lomrix.core.steps.step import Division, Role, Step, need
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import listed
@@ -58,6 +58,7 @@ def pairs_said(words: Sequence[str]) -> tuple[tuple[str, str], ...]:
         if not equals or not old or not new:
             raise UsageError(f'The pair "{word}" is not clear.', todo="Say ‹pair=old_name=new_name›.")
         pairs.append((old, new))
+    require_distinct([old for old, _ in pairs], "The new name of")
     return tuple(pairs)
 
 

@@ -6,12 +6,30 @@ from collections.abc import Sequence
 from typing import Annotated, ClassVar
 
 from lomrix.core.language.parse import choices_used, is_by_row, names_used, parsed
-from lomrix.core.steps.settings import Names, Setting, parsed_by
+from lomrix.core.steps.settings import ADDS_UP, Columns, Names, Setting, joined_by, parsed_by
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Role, Step
-from lomrix.core.table.selection import columns_by_name, require_words
+from lomrix.core.table.selection import columns_by_name
 
 # So many of the columns that are left out are looked at, whether they alone tell rows of one case apart.
 MOST_LOOKED_AT = 12
+
+
+def all_of(conditions: Sequence[str]) -> str:
+    """Several conditions as one that is true where all of them are.
+
+    Raises
+    ------
+    UsageError
+        Where one of them cannot be understood.
+
+    Examples
+    --------
+    >>> all_of(("age >= 16", "sex == 1 or sex == 2"))
+    '(age >= 16) and (sex == 1 or sex == 2)'
+    """
+    for condition in conditions:
+        parsed(condition)  # each on its own, so that no parenthesis closes one of another
+    return " and ".join(f"({condition.strip()})" for condition in conditions)
 
 
 class Subset(Step):
@@ -21,11 +39,11 @@ class Subset(Step):
     done_by: ClassVar[str] = "lomrix.core.steps.subset.run:chosen"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to choose from."),)
 
-    columns: Annotated[str, parsed_by(require_words), Setting("Keep these columns, in this order.", "COLUMNS")] = ""
-    without: Annotated[
-        str, parsed_by(require_words), Setting("Leave these columns out; out wins over kept.", "COLUMNS")
+    columns: Annotated[Columns, Setting("Keep these columns, in this order.", "COLUMNS")] = ""
+    without: Annotated[Columns, Setting("Leave these columns out; out wins over kept.", "COLUMNS")] = ""
+    where: Annotated[
+        str, joined_by(all_of), ADDS_UP, parsed_by(parsed), Setting("Keep rows for which this is true.", "EXPRESSION")
     ] = ""
-    where: Annotated[str, parsed_by(parsed), Setting("Keep rows for which this is true.", "EXPRESSION")] = ""
     case: Annotated[Names, Setting("Who a row is of, where the condition looks at all rows of a case.", "COLUMNS")] = ()
     occasion: Annotated[Names, Setting("When a row was measured, where the condition goes by that.", "COLUMNS")] = ()
 
