@@ -16,12 +16,14 @@ from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History
+from lomrix.core.table.notes import Note
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import TYPES
 from lomrix.core.table.variable import Variable
 from lomrix.core.wording import in_utf8
+from lomrix.files.hashing import ALGORITHM, begin_hash
 from lomrix.files.missing import Missing
 
 HISTORY = "lomrix:history"
@@ -209,13 +211,39 @@ def old_descriptor_path(path: Path) -> Path:
     return path.with_name(path.stem + ".resource.json")
 
 
-def found_beside(path: Path) -> tuple[Resource, str] | None:
-    """The descriptor beside a file with its name, None where there is none that speaks of it.
+@dataclass(frozen=True)
+class Beside:
+    """A descriptor that was found beside a file.
 
     Parameters
     ----------
-    path
-        The data file.
+    resource, name
+        What it says, and the name of its own file.
+    written_for
+        The file it was written for, where that has another name than the one beside which it was found.
+    fits
+        Whether it counts: it was written for this file, or for one of the same content.
+    """
+
+    resource: Resource
+    name: str
+    written_for: str = ""
+    fits: bool = True
+
+    @property
+    def note(self) -> Note | None:
+        """What is reported where it was written for another file."""
+        if not self.written_for:
+            return None
+        text = f"{self.name} was written for {self.written_for}"
+        text += ", whose content is the same: it is used." if self.fits else ", whose content differs: it is not used."
+        return Note(text, kind="descriptor", done=self.fits)
+
+
+def find_beside(path: Path) -> Beside | None:
+    """Find the descriptor beside a data file; None where there is none.
+
+    A descriptor that was copied or renamed with its file is known by the hash of the content.
 
     Raises
     ------
@@ -226,24 +254,41 @@ def found_beside(path: Path) -> tuple[Resource, str] | None:
         if not beside.is_file():
             continue
         resource = understood(beside, lambda beside=beside: Resource.model_validate_json(beside.read_bytes()))  # type: ignore[misc]
-        if not resource.path or Path(resource.path).name == path.name:
-            return resource, beside.name
-    return found_in_package(path)
+        written_for = Path(resource.path).name
+        if not resource.path or written_for == in_utf8(path.name):
+            return Beside(resource, beside.name)
+        fits = has_content(path, resource)
+        # `crew.resource.json` of old may be that of crew.tsv, which stands there itself.
+        if fits or beside == descriptor_path(path) or not path.with_name(written_for).exists():
+            return Beside(resource, beside.name, written_for, fits)
+    return find_in_package(path)
 
 
-def found_in_package(path: Path) -> tuple[Resource, str] | None:
-    """What the description of a whole package in the file's folder says of it, None where it is not in one."""
+def has_content(path: Path, resource: Resource) -> bool:
+    """Tell by size and hash whether a descriptor was written for a file of this content."""
+    if resource.bytes != path.stat().st_size or not resource.hash.startswith(ALGORITHM):
+        return False
+    return begin_hash(path).result() == resource.hash
+
+
+def find_in_package(path: Path) -> Beside | None:
+    """Find what the description of a whole package in the file's folder says of it; None where it is not in one."""
     package = path.with_name(PACKAGE)
     if not package.is_file():
         return None
 
-    def resource_of() -> Resource | None:
+    def entries() -> list[Any]:
         resources = json.loads(package.read_bytes()).get("resources", [])
-        found = next((one for one in resources if isinstance(one, dict) and one.get("path") == path.name), None)
-        return None if found is None or "schema" not in found else Resource.model_validate(found)
+        return [one for one in resources if isinstance(one, dict) and "schema" in one]
 
-    found = understood(package, resource_of)
-    return None if found is None else (found, PACKAGE)
+    described = understood(package, entries)
+    named = [one for one in described if one.get("path") == path.name]
+    same_size = [one for one in described if one.get("bytes") == path.stat().st_size]
+    for one in named or same_size:
+        resource = understood(package, lambda one=one: Resource.model_validate(one))  # type: ignore[misc]
+        if named or has_content(path, resource):
+            return Beside(resource, PACKAGE, "" if named else resource.path)
+    return None
 
 
 def understood(beside: Path, read: Callable[[], Understood]) -> Understood:

@@ -117,10 +117,13 @@ class FileSource(Source):
         inside = self._looked[1]
         if inside is not None:
             return Described(inside.dictionary(), inside.missing, inside.history, inside.rows)
-        beside = descriptor.found_beside(self.path)
+        beside = descriptor.find_beside(self.path)
         if beside is None or self.settings.all_text:
             return Described()
-        resource, name = beside
+        notes = (beside.note,) if beside.note else ()
+        if not beside.fits:
+            return Described(notes=notes)
+        resource, name = beside.resource, beside.name
         if resource.names != list(self.names):
             text = f"{name} names other columns than the file; it is not used."
             return Described(notes=(Note(text, kind="descriptor"),))
@@ -129,7 +132,9 @@ class FileSource(Source):
             text += "but why cells are missing is not known any more."
             note = Note(text, kind="changed")
             return Described(resource.dictionary(), {}, resource.history, decimals=resource.decimals, notes=(note,))
-        return Described(resource.dictionary(), resource.missing, resource.history, resource.rows, resource.decimals)
+        return Described(
+            resource.dictionary(), resource.missing, resource.history, resource.rows, resource.decimals, notes
+        )
 
     def _changed_since(self, resource: descriptor.Resource) -> bool:
         if resource.bytes is not None and resource.bytes != self.path.stat().st_size:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,6 +15,7 @@ from lomrix.core.table.table import Table
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
+    from lomrix.files.reading import ReadSettings
 
 
 @dataclass(frozen=True)
@@ -69,6 +70,12 @@ class Placed:
 
 class Source(ABC):
     """Something that a table is read from. Nothing but its names and its dictionary is read before it is asked for."""
+
+    settings: ReadSettings
+
+    def rename(self, names: Mapping[str, str]) -> None:
+        """Let what was said of a new name count for the column that gets it."""
+        self.settings = self.settings.renamed({old: new for old, new in names.items() if old in self.names})
 
     @property
     @abstractmethod

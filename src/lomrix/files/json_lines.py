@@ -52,10 +52,10 @@ class Reader(FileSource):
     @property
     def _names_beside(self) -> list[str]:
         """The names of a file without lines, which only its descriptor knows."""
-        beside = descriptor.found_beside(self.path)
-        if beside is None:
+        beside = descriptor.find_beside(self.path)
+        if beside is None or not beside.fits:
             raise FileError(f"{self.path.name} is empty.", todo="Check that it was saved or copied whole.")
-        return list(beside[0].names)
+        return list(beside.resource.names)
 
     def look(self) -> tuple[list[str], descriptor.Resource | None]:
         """The keys of all objects."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -12,7 +12,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.types import TYPES, Type
-from lomrix.core.table.variable import Variable
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 # A header is not looked for further down than this.
 MOST_ABOVE = 1000
@@ -156,6 +156,15 @@ class ReadSettings:
             options.encoding, options.decimal, options.missing_text, False,
             header_rows_said(options.header_rows) if options.header_rows else (), options.skip_rows, options.skip_last,
         )  # fmt: skip
+
+    def renamed(self, names: Mapping[str, str]) -> ReadSettings:
+        """The settings for a file whose columns get other names: what is said of a new name counts for the old one."""
+        known = self.dictionary
+        for old, new in names.items():
+            if known.of(new) != NOTHING_KNOWN:
+                known = known.with_variable(old, known.of(new))
+        types = {**self.types, **{old: self.types[new] for old, new in names.items() if new in self.types}}
+        return replace(self, dictionary=known, types=types)
 
     @property
     def rows_named(self) -> int:

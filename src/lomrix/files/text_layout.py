@@ -163,14 +163,15 @@ def said_delimiter(text: str) -> str:
 def described(path: Path) -> descriptor.Written:
     """The delimiter and the encoding that the descriptor beside a file names; empty where it names none."""
     try:
-        beside = descriptor.found_beside(path)
+        beside = descriptor.find_beside(path)
     except FileError:  # told where the descriptor is wanted
         return descriptor.Written("", "")
-    if beside is None:
+    if beside is None or not beside.fits:
         return descriptor.Written("", "")
-    found = beside[0].dialect.get("delimiter", "")
+    found = beside.resource.dialect.get("delimiter", "")
     delimiter = found if isinstance(found, str) and len(found) == 1 else ""
-    return descriptor.Written(delimiter, beside[0].encoding if is_encoding(beside[0].encoding) else "")
+    encoding = beside.resource.encoding
+    return descriptor.Written(delimiter, encoding if is_encoding(encoding) else "")
 
 
 def is_encoding(name: str) -> bool:

@@ -129,16 +129,22 @@ class OpenedInputs:
             Is told what is being read.
         """
         self._require_known_types()
-        for one in self.opened:
+        others: dict[str, Table] = {}
+        # What is no data comes first, since it may say how columns of the data are called.
+        for one in sorted(self.opened, key=lambda one: one.role.content == "table"):
             stage(f"reading {one.source.name if one.source is not None else one.role.name}")
             if one.source is None:
                 one.table, is_new = read_secret(one.reference)
                 if is_new:
                     self.new_secrets[one.reference] = one.table
                 continue
+            if one.role.content == "table":
+                one.source.rename(self.task.step.names_given(one.role.name, one.source.name, others))
             needed = self.task.step.columns_needed(one.role.name, one.source.names)
             found = one.source.read(needed)
             one.table = found.table
+            if one.role.content != "table":
+                others[one.role.name] = found.table
             self.notes += [(found.table.name, note) for note in found.notes]
         self._name_distinctly()
         roles: dict[str, list[Table]] = {}

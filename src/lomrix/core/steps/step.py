@@ -231,6 +231,18 @@ class Step(BaseModel):
         """
         return None
 
+    def names_given(self, role: str, file: str, others: Mapping[str, Table]) -> Mapping[str, str]:
+        """Which columns of an input get another name; the dictionary speaks of them by the name that they get.
+
+        Parameters
+        ----------
+        role, file
+            Which input is meant, and the name of its file.
+        others
+            By role, the inputs that are no data, such as a table of names.
+        """
+        return {}
+
     def changed(self, **settings: Any) -> Self:
         """The step with some of its settings changed, checked like any other."""
         return type(self)(**{**self.said(), **settings})

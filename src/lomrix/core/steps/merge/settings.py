@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Annotated, ClassVar, Literal, Self
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
@@ -13,6 +13,9 @@ from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parsed_by
 from lomrix.core.steps.step import Division, Extra, Role, Step, need
 from lomrix.core.table.selection import columns_by_name
+
+if TYPE_CHECKING:
+    from lomrix.core.table.table import Table
 
 KeyPairs = tuple[tuple[str, str], ...]
 Relationship = Literal["one-to-one", "many-to-one", "one-to-many", "many-to-many"]
@@ -221,6 +224,10 @@ class Merge(Step):
         own = dict(key_pair(word) for word in self.key if file_of(word) == file)
         general = dict(self.pairs)
         return tuple({**general, **own}.items())
+
+    def names_given(self, role: str, file: str, others: Mapping[str, Table]) -> Mapping[str, str]:
+        """The keys of an added file that are called differently there."""
+        return {added: base for base, added in self.pairs_of(file) if base != added} if role == "added" else {}
 
     def require_files(self, files: Sequence[str]) -> None:
         """Stop where a key speaks of a file that is none of the added ones.

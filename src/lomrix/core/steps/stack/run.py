@@ -13,8 +13,9 @@ import numpy as np
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import key_texts, row_codes
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.stack.settings import Stack, pairs_said
+from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import occasion_values
@@ -25,7 +26,6 @@ from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NOT_IN_FILE
 from lomrix.core.table.selection import unknown_column
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import require_heads, rows_of
 from lomrix.core.table.types import Type
 from lomrix.core.text.stray import stray_cells
 from lomrix.core.wording import some_of
@@ -40,18 +40,11 @@ def stacked(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
     """Stack the tables in their order."""
     files = tables.many("source")
     marks = step.marks([table.name for table in files]) if step.mark else ()
-    pairs = (*pairs_said(step.pair), *pairs_in(tables.maybe("pair_file")))
+    pair_file = tables.maybe("pair_file")
+    pairs = tuple(step.names_given("source", "", {} if pair_file is None else {"pair_file": pair_file}).items())
     require_used(pairs, files)
     ready = [marked(renamed(table, pairs), step.mark_name, marks, at) for at, table in enumerate(files)]
     return Pile(step, ready).result()
-
-
-def pairs_in(table: Table | None) -> list[tuple[str, str]]:
-    """The pairs in a table of the columns old and new."""
-    if table is None:
-        return []
-    require_heads(table, ("old", "new"), "pair file")
-    return [(row["old"], row["new"]) for row in rows_of(table)]
 
 
 def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> None:
@@ -265,7 +258,7 @@ class Pile:
             for name in every
         )
         heads = ("variable", *(table.name for table in self.tables), "in the result")
-        notes = [*notes, *self._likely_pairs()]
+        notes = [*notes, *self._codes_or_values(), *self._likely_pairs()]
         return Account(
             "stack",
             f"{counted(len(self.tables), 'file', 'files')} became {rows_and_columns(len(made), len(made.names))}.",
@@ -291,6 +284,21 @@ class Pile:
             # Where each file has its own mark, the rows of the files say the same.
             quiet=len(encoded.dictionary) == len(self.tables) and len(made) == sum(map(len, self.tables)),
         )  # fmt: skip
+
+    def _codes_or_values(self) -> list[Note]:
+        """Numbers or words that are missing codes of a column in one file and values of it in another."""
+        notes = []
+        for name in self.names:
+            have = [table for table in self.tables if name in table.columns]
+            codes = {code: table for table in have for code in table.dictionary.of(name).missing}
+            for code, coded in codes.items():
+                for table in have:
+                    count = 0 if table is coded else times_used(table[name], code)
+                    if count:
+                        text = f"{code} is a missing code in {coded.name} and a value in {table.name}, in "
+                        text += f"{counted(count, 'cell', 'cells')}: give both files one dictionary."
+                        notes.append(Note(text, name, (), "code-or-value", count))
+        return notes
 
     def _pairs_told(self) -> str:
         """The likely pairs as they would be said."""

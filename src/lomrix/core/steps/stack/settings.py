@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Annotated, ClassVar, Literal, Self
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
 from pydantic import model_validator
 
@@ -12,6 +12,9 @@ from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distin
 from lomrix.core.steps.step import Division, Role, Step, need
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import listed
+
+if TYPE_CHECKING:
+    from lomrix.core.table.table import Table
 
 Repeated = Literal["stop", "first", "last", "keep"]
 
@@ -95,6 +98,16 @@ class Stack(Step):
     def mark_name(self) -> str:
         """The column that says which file a row is of; empty where there is none."""
         return mark_said(self.mark)[0] if self.mark else ""
+
+    def names_given(self, role: str, file: str, others: Mapping[str, Table]) -> Mapping[str, str]:
+        """The pairs, as typed and as a file holds them."""
+        from lomrix.core.table.texts import require_heads, rows_of
+
+        pairs = list(pairs_said(self.pair))
+        if "pair_file" in others:
+            require_heads(others["pair_file"], ("old", "new"), "pair file")
+            pairs += [(row["old"], row["new"]) for row in rows_of(others["pair_file"])]
+        return dict(pairs)
 
     def marks(self, files: Sequence[str]) -> tuple[str, ...]:
         """The mark of each file.
