@@ -17,7 +17,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import column, reasons, table
+from tests.tables import column, table
 
 DAYS = Column.of_cells("date", [np.datetime64("2024-03-05"), None, np.datetime64("2024-03-06")])
 
@@ -69,11 +69,6 @@ def test_the_rows_of_a_group_that_stand_for_it() -> None:
     assert made.statistic("commonest").cells() == ["w", "v", None, "z"]
     assert made.statistic("first").cells() == ["u", "v", None, "z"]
     assert made.statistic("last").cells() == ["w", "u", None, "z"]
-    hidden = made.statistic("commonest", least=2)
-    assert (hidden.cells(), reasons(hidden)) == (
-        ["w", "v", None, None],
-        [None, None, "suppressed", "suppressed"],
-    )
     assert Summary(DAYS, np.zeros(3, np.int64), 1, np.array([3])).statistic("max").cells() == [
         np.datetime64("2024-03-06").item()
     ]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Collection
 from itertools import combinations
 
 import numpy as np
@@ -18,6 +20,9 @@ SAMPLE = 20_000
 NEARLY = 0.98
 LEAST_ROWS = 20
 MOST_EXAMPLES = 6
+# Rows repeat within cases where there are at most so many cases for each row.
+MOSTLY_REPEATED = 0.7
+IS_ID = re.compile(r"(?i)(^|_)(id|case|person|subject)$|id$")
 
 
 def candidate_keys(table: Table) -> list[str]:
@@ -30,6 +35,33 @@ def candidate_keys(table: Table) -> list[str]:
         return singles
     pairs = combinations(usable[:MOST_KEY_COLUMNS], 2)
     return [" + ".join(pair) for pair in pairs if tells_apart(table, pair)]
+
+
+def likely_case(table: Table, taken: Collection[str] = ()) -> str:
+    """Find the column that most likely names the case where rows repeat within cases; empty where none does.
+
+    Parameters
+    ----------
+    table
+        The table.
+    taken
+        Columns that are something else.
+    """
+    memory = table.dictionary.other_layout
+    if memory is not None and len(memory.case) == 1 and memory.case[0] in table.columns:
+        return "" if memory.case[0] in taken else memory.case[0]
+    ids = [name for name, column in table.columns.items() if column.type in ("string", "integer") and name not in taken]
+    numbers = {}
+    for name in ids:
+        if table.dictionary.labels_of(name) or table[name].missing_count:
+            continue
+        codes, size = unordered_codes(table[name])
+        numbers[name] = int(np.count_nonzero(counted_codes(codes, size)))
+    few = {name: count for name, count in numbers.items() if 1 < count <= MOSTLY_REPEATED * len(table)}
+    keys = {part for key in candidate_keys(table.only([*numbers, *(n for n in taken if n in table.columns)]))
+            for part in key.split(" + ")}  # fmt: skip
+    named = [name for name in few if IS_ID.search(name) or name in keys]
+    return max(named, key=lambda name: few[name], default="")
 
 
 def nearly_keys(table: Table) -> list[Note]:

@@ -16,7 +16,7 @@ from lomrix.core.rows.statistic_names import NUMERIC, OF_A_ROW, QUANTILE, SHARE
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes as Labels
 from lomrix.core.table.numbers import is_number
-from lomrix.core.table.reasons import SUPPRESSED, UNDEFINED
+from lomrix.core.table.reasons import UNDEFINED
 
 BOUNDS = ("ci_low", "ci_high")
 
@@ -89,21 +89,13 @@ class Summary:
 
     # --------------------------------------------------------------- statistics
 
-    def statistic(self, name: str, least: int = 0) -> Column:
-        """One statistic, a cell for each group.
-
-        Parameters
-        ----------
-        name
-            Such as `mean`, `q90`, `share(2)`, `ci_low`.
-        least
-            Groups with fewer values are missing, suppressed.
-        """
-        # What is beyond the numbers is told as undefined, and not by NumPy on the screen.
+    def statistic(self, name: str) -> Column:
+        """Compute one statistic, such as `mean`, `q90`, `share(2)` or `ci_low`; a cell for each group."""
+        # What is beyond the numbers is reported as undefined, and not by NumPy on the screen.
         with np.errstate(all="ignore"):
-            return self._statistic(name, least)
+            return self._statistic(name)
 
-    def _statistic(self, name: str, least: int) -> Column:
+    def _statistic(self, name: str) -> Column:
         number = self.values.sizes
         if name == "n":
             return Column.of("integer", number)
@@ -111,7 +103,7 @@ class Summary:
             return Column.of("integer", self.rows - number)
         if name == "distinct":
             return Column.of("integer", self.values.distinct)
-        why = np.where(number < least, 2, np.where(number == 0, 1, 0)).astype(np.uint8)
+        why = (number == 0).astype(np.uint8)
         if name in OF_A_ROW:
             return self._of_rows(name, why)
         share = SHARE.fullmatch(name)
@@ -120,7 +112,7 @@ class Summary:
         return self._typed(name, result, why)
 
     def _typed(self, name: str, result: Array, why: npt.NDArray[np.uint8]) -> Column:
-        type_, reasons = self.column.type, (UNDEFINED, SUPPRESSED)
+        type_, reasons = self.column.type, (UNDEFINED,)
         if type_ in ("date", "datetime") and not SHARE.fullmatch(name):
             whole = np.where(why == 0, np.nan_to_num(result), 0).astype(np.int64)
             return Column.of(type_, whole.astype(self.column.values.dtype), why, reasons)
@@ -158,8 +150,7 @@ class Summary:
         else:
             at = self.values.place_of_first(last=name == "last")
         rows = at if self.present is None else np.append(self.present, 0)[at]
-        column = self.column.take_or(np.where(why == 0, rows, -1), UNDEFINED)
-        return column.cleared(why == 2).with_missing(why == 2, SUPPRESSED) if (why == 2).any() else column
+        return self.column.take_or(np.where(why == 0, rows, -1), UNDEFINED)
 
 
 def holds(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:

@@ -51,11 +51,12 @@ def group_means(
         if summary.column.type not in NUMERIC or not groups.count:
             continue
         found, (middle, half) = summary.values, summary.mean_and_half_interval
-        mean = np.where(hidden(name), np.nan, middle)
+        few = hidden(name)
+        mean, numbers = np.where(few, np.nan, middle), np.where(few, 0, found.sizes)
         averages = tuple(
             Average(
                 ", ".join(map(str, parts)), np.array([values.index(ticks[one]) for one in at], np.int64),
-                found.sizes[at], mean[at], (mean - half)[at], (mean + half)[at],
+                numbers[at], mean[at], (mean - half)[at], (mean + half)[at],
             )
             for parts, at in series.items()
         )  # fmt: skip

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -124,24 +123,20 @@ def places_in(values: Column, levels: Column) -> npt.NDArray[np.int64]:
     return np.array([place[text] for text in values.cells()], np.int64)
 
 
-@dataclass(frozen=True)
-class Together:
-    """Groups put together over their last keys.
+def inner_codes(groups: Groups, by: Sequence[str]) -> list[npt.NDArray[np.int64]]:
+    """For each level of totals the total that each group belongs to: over the last key, the last two, and so on."""
+    found = []
+    for kept in range(len(by) - 1, -1, -1):
+        few = Table({name: groups.values[name] for name in by[:kept]})
+        found.append(grouped_with_missing(few, by[:kept]).codes if kept else np.zeros(groups.count, np.int64))
+    return found
 
-    Parameters
-    ----------
-    kept
-        Number of keys that still tell groups apart.
-    groups
-        The groups; of the keys that do not count the value is missing, `total`.
+
+def totals_of(groups: Groups, by: Sequence[str]) -> list[Groups]:
+    """All groups together: over the last key, over the last two, and so on.
+
+    Of the keys that do not count the value is missing, `total`.
     """
-
-    kept: int
-    groups: Groups
-
-
-def totals_of(groups: Groups, by: Sequence[str]) -> list[Together]:
-    """All groups together: over the last key, over the last two, and so on."""
     found = []
     for kept in range(len(by) - 1, -1, -1):
         few = Table({name: groups.values[name] for name in by[:kept]})
@@ -149,7 +144,7 @@ def totals_of(groups: Groups, by: Sequence[str]) -> list[Together]:
         values = dict(inner.values)
         for name in by[kept:]:
             values[name] = Column.all_missing(groups.values[name].type, inner.count, TOTAL)
-        found.append(Together(kept, Groups(np.append(inner.codes, -1)[groups.codes], inner.count, values)))
+        found.append(Groups(np.append(inner.codes, -1)[groups.codes], inner.count, values))
     return found
 
 

@@ -20,7 +20,6 @@ from lomrix.core.rows.statistics import BOUNDS, Summary, weights_of
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
 from lomrix.core.steps.aggregate.figure import group_means
 from lomrix.core.steps.aggregate.grouping import (
-    grouped_with_missing,
     groups_of,
     one_after_the_other,
     totals_of,
@@ -28,11 +27,12 @@ from lomrix.core.steps.aggregate.grouping import (
 )
 from lomrix.core.steps.aggregate.notes import notes_of, proposals
 from lomrix.core.steps.aggregate.settings import STATISTIC, Aggregate
+from lomrix.core.steps.aggregate.suppression import ROWS, Suppression, suppress
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.notes import counted
-from lomrix.core.table.reasons import SUPPRESSED, UNDEFINED
+from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
 from lomrix.core.table.variable import NOTHING_KNOWN, Variable
@@ -49,6 +49,8 @@ HEADS = ("variable", "values", "skipped as missing", "why")
 DEVIATION = "deviation"
 WITHOUT_UNIT = (*COUNTING, "variance")
 Pair = tuple[str, str]
+Summaries = dict[str, Summary]
+Columns = dict[str, Column]
 
 
 def aggregated(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -56,7 +58,8 @@ def aggregated(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Resu
     table, by = with_keys(step, tables.one())
     work = Grouping(step, table, by)
     result = work.table()
-    extras = {"figure": group_means(work.summaries, work.hidden, work.groups, by, table)} if "figure" in wanted else {}
+    hidden = work.suppression.hidden
+    extras = {"figure": group_means(work.summaries, hidden, work.groups, by, table)} if "figure" in wanted else {}
     variables = dict.fromkeys(name for name, _ in work.wanted)
     shown = dict.fromkeys([*by, *variables, *(work.names.values() or work.computed)]) if step.attach else ()
     return Result(result, work.account(result), extras, tuple(shown))
@@ -153,58 +156,47 @@ class Grouping:
         return None if inside.all() else inside
 
     @cached_property
-    def summaries(self) -> dict[str, Summary]:
+    def summaries(self) -> Summaries:
         """What is known of each variable in its groups."""
         return self._summaries_of(self.groups, self.sizes)
 
-    def _summaries_of(self, groups: Groups, rows: npt.NDArray[np.int64]) -> dict[str, Summary]:
+    def _summaries_of(self, groups: Groups, rows: npt.NDArray[np.int64]) -> Summaries:
         labels = self.rows.dictionary.labels_of
         return {
             name: Summary(self.computed_from[name], groups.codes, groups.count, rows, labels(name), self.weights)
             for name in dict.fromkeys(name for name, _ in self.wanted)
         }
 
-    def _statistics_of(self, summaries: dict[str, Summary]) -> dict[Pair, Column]:
+    def _statistics_of(self, summaries: Summaries) -> dict[Pair, Column]:
         """Each statistic, one cell per group."""
 
         # Variables are worked on side by side, the statistics of one after each other, since they share their work.
         def of_variable(name: str) -> dict[Pair, Column]:
             own = [pair for pair in self.wanted if pair[0] == name]
-            return {pair: summaries[name].statistic(pair[1], self.step.min_n) for pair in own}
+            return {pair: summaries[name].statistic(pair[1]) for pair in own}
 
         with ThreadPoolExecutor() as workers:
             found = list(workers.map(of_variable, summaries))
         return {pair: part[pair] for pair in self.wanted for part in found if pair in part}
 
     @cached_property
-    def computed(self) -> dict[str, Column]:
+    def computed(self) -> Columns:
         """The new columns by name, one cell per group."""
-        names = self.names
-        if not self.wanted:
-            return {"rows": Column.of("integer", self.sizes)}
-        found = self._statistics_of(self.summaries)
-        if self.step.hide_second:
-            hidden = {name: self.hidden(name) for name in self.summaries}
-            found = {
-                pair: column if pair[1] in COUNTING else column.with_missing(hidden[pair[0]], SUPPRESSED)
-                for pair, column in found.items()
-            }
-        return {names[pair]: column for pair, column in found.items()}
+        return self._shown(self.groups, self.sizes, self.summaries, level=0)
 
-    def hidden(self, variable: str) -> npt.NDArray[np.bool_]:
-        """Groups of a variable that must not be shown: too small, or beside the only one that is."""
-        number, by = self.summaries[variable].values.sizes, self.by[:-1]
-        small = (number > 0) & (number < self.step.min_n)
-        if not self.step.hide_second:
-            return small
-        keys = Table({name: self.groups.values[name] for name in by})
-        sets = grouped_with_missing(keys, by).codes if by else np.zeros_like(number)
-        alone = np.bincount(sets[small], minlength=int(sets.max(initial=0)) + 1) == 1
-        others = np.flatnonzero(alone[sets] & ~small & (number > 0))
-        order = others[np.lexsort((number[others], sets[others]))]
-        nearest = order[np.append(True, np.diff(sets[order]) != 0)] if len(order) else order
-        small[nearest] = True
-        return small
+    def _shown(self, groups: Groups, rows: npt.NDArray[np.int64], summaries: Summaries, level: int) -> Columns:
+        """The new columns at one level of totals, what must not be shown suppressed."""
+        if not self.wanted:
+            return {ROWS: suppress(Column.of("integer", rows), self.suppression.hidden(ROWS, level))}
+        return {
+            self.names[pair]: suppress(column, self.suppression.hidden(pair[0], level))
+            for pair, column in self._statistics_of(summaries).items()
+        }
+
+    @cached_property
+    def suppression(self) -> Suppression:
+        """Which groups must not be shown."""
+        return Suppression(self.step, self.rows, self.groups, self.by, self.summaries, self.wanted)
 
     # ------------------------------------------------------------------- table
 
@@ -227,19 +219,16 @@ class Grouping:
 
     def _deviation(self, variable: str) -> Column:
         """Each value less the mean of its group."""
-        column, mean = self.computed_from[variable], self.summaries[variable].statistic("mean", self.step.min_n)
-        beside = mean.with_missing(self.hidden(variable), SUPPRESSED).take_or(self.groups.codes, UNDEFINED)
+        column, mean = self.computed_from[variable], self.summaries[variable].statistic("mean")
+        beside = suppress(mean, self.suppression.hidden(variable)).take_or(self.groups.codes, UNDEFINED)
         return made("number", column.values.astype(np.float64) - beside.values, [column, beside])
 
     def _with_totals(self, columns: dict[str, Column]) -> dict[str, Column]:
         """The columns with rows for all groups together under them."""
         parts = {name: [column] for name, column in columns.items()}
-        for together in totals_of(self.groups, self.by):
-            groups = together.groups
+        for level, groups in enumerate(totals_of(self.groups, self.by), start=1):
             rows = sizes(groups.codes[groups.codes >= 0], groups.count)
-            found = {self.names[pair]: column for pair, column in
-                     self._statistics_of(self._summaries_of(groups, rows)).items()}  # fmt: skip
-            below = {**groups.values, **(found or {"rows": Column.of("integer", rows)})}
+            below = {**groups.values, **self._shown(groups, rows, self._summaries_of(groups, rows), level)}
             for name, part in parts.items():
                 part.append(below[name])
         return {name: one_after_the_other(part) for name, part in parts.items()}
@@ -261,10 +250,14 @@ class Grouping:
         by, number = ", ".join(self.by), self.sizes
         filled = number[number > 0]
         used = {variable: self.rows[variable] for variable, _ in self.wanted}
-        listing = tuple((name, *self._used(column)) for name, column in used.items())
+        listing = tuple(
+            (name, *(("suppressed", "", "") if self.suppression.hides_all(name) else self._used(column)))
+            for name, column in used.items()
+        )
         low, high = (int(filled.min()), int(filled.max())) if len(filled) else (0, 0)
         range_ = f", {counted(low, 'row', 'rows')} each" if low == high else f", {low:,} to {high:,} rows each"
-        range_ = range_ if high else ""
+        # The size of the smallest group is what a minimum size hides.
+        range_ = range_ if high and not self.step.min_n else ""
         groups = counted(self.groups.count, "group", "groups")
         return Account(
             "aggregate",
@@ -286,7 +279,10 @@ class Grouping:
                 ),
                 *self._computed_keys(),
             ),
-            tuple(notes_of(self.step, self.rows, self.by, self.groups, self.computed, self._unheld())),
+            (
+                *self.suppression.notes(),
+                *notes_of(self.step, self.rows, self.by, self.groups, self.computed, self._unheld()),
+            ),
             tuple(proposals(self.step, self.rows, self.by, self.groups)),
         )
 
@@ -298,7 +294,7 @@ class Grouping:
     def _computed_keys(self) -> list[Listing]:
         """What the values of computed keys mean."""
         listings = []
-        for name, words in self.step.keys:
+        for name, words in self.step.keys if not self.step.min_n else ():
             labels = self.rows.dictionary.labels_of(name) if name else {}
             if labels:
                 texts = self.groups.values[name].to_text().to_pylist()
@@ -312,7 +308,7 @@ class Grouping:
         if self.step.attach:
             return kept_cells(self.rows, made)
         shown = int(np.count_nonzero(self.sizes))
-        together = sum(one.groups.count for one in totals_of(self.groups, self.by)) if self.step.totals else 0
+        together = sum(groups.count for groups in totals_of(self.groups, self.by)) if self.step.totals else 0
         empty = int(np.count_nonzero(self.sizes == 0))
         parts: tuple[tuple[str, int], ...]
         parts = (("for groups that the rows show", shown), ("for declared groups without a row", empty),

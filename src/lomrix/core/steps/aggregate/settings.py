@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, model_validator
 from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import choices_used, is_by_row, names_used, parsed
 from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
-from lomrix.core.steps.settings import Setting, Texts, parsed_by
+from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
 from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, need
 from lomrix.core.table.header import MEASURE, HeaderTemplate
 from lomrix.core.table.selection import columns_by_name
@@ -136,13 +136,16 @@ class Aggregate(Step):
         "{measure}_{statistic}"
     )
     weight: Annotated[str, Setting("Column of weights.", "COLUMN")] = ""
+    case: Annotated[Names, Setting("Column that names the case: a minimum size counts cases.", "COLUMNS")] = ()
     missing_group: Annotated[
         Literal["left-out", "own"], Setting("Rows whose key is missing: left out, or a group of their own.")
     ] = "left-out"
-    min_n: Annotated[int, Field(ge=0), Setting("Statistics of fewer values are suppressed; n stays.", "N")] = 0
-    hide_second: Annotated[
-        bool, Setting("Suppress a second group where one alone is, so that totals do not give it away.")
-    ] = False
+    min_n: Annotated[
+        int, Field(ge=0), Setting("Suppress groups of fewer cases, and others that would give them away.", "N")
+    ] = 0
+    hide_second: Annotated[bool, Setting("No longer needed: what would give a group away is always suppressed.")] = (
+        False
+    )
     empty_groups: Annotated[bool, Setting("Show groups of declared codes that no row has.")] = False
     totals: Annotated[bool, Setting("Add rows for all groups together, key by key from the last.")] = False
     attach: Annotated[bool, Setting("Put the statistics beside every row instead.")] = False
@@ -156,7 +159,9 @@ class Aggregate(Step):
         need(not (self.attach and rows_only), "attach", "‹totals› and ‹empty_groups› add rows, ‹attach› adds none.",
              "Leave one of them out.")  # fmt: skip
         need(self.min_n or not self.hide_second, "hide_second", "Nothing is suppressed without ‹min_n›.",
-             "Say ‹min_n=5›.")  # fmt: skip
+             "Add ‹min_n=5›.")  # fmt: skip
+        need(self.min_n or not self.case, "case", "‹case› counts cases for ‹min_n›, which was not given.",
+             "Add ‹min_n=5›, or leave ‹case› out.")  # fmt: skip
         if self.weight:
             for _, names in self.statistics:
                 for name in names:
@@ -186,9 +191,9 @@ class Aggregate(Step):
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The grouping columns and those that statistics are asked of."""
-        if self.attach:
+        if self.attach or (self.min_n and not self.case):  # what looks like the case is looked for in all columns
             return None
-        wanted = [words for words, _ in self.statistics] + ([self.weight] if self.weight else [])
+        wanted = [words for words, _ in self.statistics] + [name for name in (self.weight, *self.case) if name]
         found: list[str] = []
         for name, words in self.keys:
             if name:
