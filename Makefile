@@ -1,4 +1,5 @@
 # make demo   the main job on the demo study      make test   all checks
+# make expected   the expected-output files anew; review what differs
 # make docs   docs/commands.md and docs/lomrix.1 from the commands themselves
 # make bench  times and memory beside PyArrow     make clean  remove what these made
 # make mutants FOLDER=core/rows   change the folder in small ways, one at a time, and list what no test notices
@@ -9,7 +10,7 @@ BIN := $(VENV)/bin
 FOLDER ?= core
 MUTANTS := mutants/tree
 
-.PHONY: demo test style types tests bench mutants docs clean
+.PHONY: demo test style types tests expected bench mutants docs clean
 
 $(BIN)/lomrix: pyproject.toml constraints.txt
 	$(PYTHON) -m venv $(VENV)
@@ -39,6 +40,9 @@ types: $(VENV)/tested
 tests: $(VENV)/tested
 	$(BIN)/python -m compileall -q src
 	$(BIN)/pytest -n auto --dist worksteal
+
+expected: $(VENV)/tested
+	$(BIN)/python -m tests.rewrite_expected
 
 bench: $(VENV)/tested
 	$(BIN)/python bench/run.py

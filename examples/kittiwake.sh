@@ -82,7 +82,7 @@ show derive out/visits.csv "sleep_h = sleep / 60" "change = change(sleep_h)" "ow
 
 say "Group level: sleep by route and month, with intervals; groups of fewer than 30 are suppressed."
 show aggregate out/visits.csv --by route_type,month --stat "sleep: n missing mean sd ci" --stat "steps: median" \
-    --min-n 30 --figure out/by_route.png --out out/by_route.csv
+    --min-n 30 --case crew_id --figure out/by_route.png --out out/by_route.csv
 
 say "Noise by vessel beside every row, and how far the row is from it."
 show aggregate out/visits.csv --by vessel --stat "noise_db,sleep: mean" --attach --deviation --out out/attached.csv

@@ -110,8 +110,9 @@ def test_what_is_missing_is_told_by_occasion_and_reason(tmp_path: Path) -> None:
 
 
 def test_a_group_of_just_that_size_is_shown(study: Path) -> None:
-    assert '<td class="n">24</td>' in page(study, *WORDS[:4], "--min-n", "24")
-    assert '<td class="n">24</td>' not in page(study, *WORDS[:4], "--min-n", "25")
+    (study / "a.csv").write_text("id,month,x\n" + "".join(f"{at % 5},{at // 5},{at}\n" for at in range(10)))
+    assert '<td class="n">5</td>' in page(study, *WORDS[:4], "--min-n", "5")
+    assert '<td class="n">5</td>' not in page(study, *WORDS[:4], "--min-n", "6")
 
 
 def test_a_page_of_many_variables_has_a_line_for_each(tmp_path: Path) -> None:

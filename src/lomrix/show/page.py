@@ -43,7 +43,7 @@ def page_text(content: Content) -> str:
 
 
 def count_text(count: int | None) -> str:
-    """A count, thousands apart; a sign where it is held back."""
+    """A count, thousands apart; a dot where it is suppressed."""
     return "·" if count is None else f"{count:,}"
 
 
@@ -63,9 +63,9 @@ def variable_facts(one: TellingVariable, at: int) -> dict[str, Any]:
         "description": found.entry.description,
         "unit": found.entry.unit,
         "type": found.type,
-        "present": found.present,
+        "present": one.present,
         "missing": missing,
-        "missing_share": sum(found.missing.values()) / max(found.present + sum(found.missing.values()), 1),
+        "missing_share": one.missing_share,
         "smallest": found.smallest,
         "largest": found.largest,
         "mean": found.mean,

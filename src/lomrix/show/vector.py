@@ -35,7 +35,7 @@ def text_at(x: float, y: float, text: str, kind: str = "", anchor: str = "start"
 
 
 def bars(values: Sequence[Bar], title: str) -> str:
-    """A small distribution: one column for each part, those that are held back left out."""
+    """A small distribution: one column for each part, those that are suppressed left out."""
     wide, high, gap = 216.0, 44.0, 2.0
     most = max((bar.cells or 0 for bar in values), default=0) or 1
     each = (wide - gap * (len(values) - 1)) / max(len(values), 1)
@@ -50,7 +50,7 @@ def bars(values: Sequence[Bar], title: str) -> str:
             f'<rect x="{x:.1f}" y="{high - tall:.1f}" width="{each:.1f}" height="{tall:.1f}" class="bar">'
             f"<title>{escape(told)}</title></rect>"
         )
-    told = ", ".join(f"{bar.label}: {'held back' if bar.cells is None else format(bar.cells, ',')}" for bar in values)
+    told = ", ".join(f"{bar.label}: {'suppressed' if bar.cells is None else format(bar.cells, ',')}" for bar in values)
     return svg(wide, high + 1, f"{title}. {told}", parts, "bars")
 
 
@@ -127,7 +127,7 @@ def steps_of_seen(seen: Sequence[SeenAt], cases: int | None) -> str:
         parts.append(f'<rect class="bar" x="{left}" y="{y + 4}" width="{max(long, 1):.1f}" height="{line - 8}"/>')
         share = f" ({100 * one.cases / cases:.0f} %)" if cases else ""
         parts.append(text_at(left + long + 6, y + 17, f"{one.cases:,}{share}"))
-    told = ", ".join(f"{one.occasion}: {'held back' if one.cases is None else one.cases}" for one in seen)
+    told = ", ".join(f"{one.occasion}: {'suppressed' if one.cases is None else one.cases}" for one in seen)
     return svg(wide, len(seen) * line + 4, f"Cases seen at each occasion. {told}", parts, "seen")
 
 
@@ -191,7 +191,8 @@ def lines_of(
             if point.low is not None and point.high is not None:
                 ends = f'y1="{y_of(point.low):.1f}" y2="{y_of(point.high):.1f}"'
                 parts.append(f'<line class="{kind}" x1="{x:.1f}" x2="{x:.1f}" {ends}/>')
-            told = escape(f"{line.group} {point.occasion}: {point.mean:g}, n {point.n:,}".strip())
+            cells = "" if point.n is None else f", n {point.n:,}"
+            told = escape(f"{line.group} {point.occasion}: {point.mean:g}{cells}".strip())
             parts.append(f'<circle class="{kind}" cx="{x:.1f}" cy="{y:.1f}" r="3"><title>{told}</title></circle>')
         if known and line.group:
             names.append((known[-1][1], line.group, number))

@@ -8,6 +8,8 @@ from typing import Any
 import pytest
 
 from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.steps.balanced.settings import ToBalanced
+from lomrix.core.steps.coverage.settings import Coverage
 from lomrix.core.steps.report.content import Content
 from lomrix.core.steps.report.settings import Report
 from lomrix.core.table.column import Column
@@ -51,8 +53,9 @@ def test_who_was_seen_when() -> None:
     assert [(gap.name, gap.reason, gap.shares) for gap in found.gaps] == [("sleep", "", (0.0, 0.0, 0.5))]
     few = page(VISITS, case=("crew",), occasion=("wave",), min_n=2)
     assert [(one.cases, one.new, one.back, one.lost) for one in few.seen] == [
-        (2, 2, 0, 0), (2, None, 0, None), (2, 0, None, None),
+        (None, None, 0, 0), (None, None, 0, None), (None, 0, None, None),
     ]  # fmt: skip
+    assert few.cases == 3  # of whom 2 and 1 came new: neither may be shown beside the other
     assert few.gaps[0].shares == (0.0, 0.0, None)  # one of two is too few to be shown
 
 
@@ -92,9 +95,12 @@ def test_means_over_the_occasions() -> None:
 
 def test_distributions() -> None:
     assert bars(VISITS, "watch") == [("day", 3), ("night", 4), ("split", 0)]
-    assert bars(VISITS, "watch", min_n=4) == [("day", None), ("night", 4), ("split", 0)]
+    assert bars(VISITS, "watch", min_n=4) == [("day", None), ("night", None), ("split", 0)]
     assert bars(VISITS, "crew") == [("a", 3), ("b", 2), ("c", 2)]
     assert bars(VISITS, "crew", min_n=3) == [("a", 3)]
+    # One value of one person beside a total is never left alone: the next smallest goes with it.
+    assert bars(table(g=[*"aaaaaaa", *"bbbbb", "c"]), "g", min_n=3) == [("a", 7)]
+    assert page(table(g=[*"aaaaaaa", *"bbbbb", "c"]), min_n=3).variables[0].more == 2
     assert bars(table(x=[1, 1, 3]), "x") == [("1", 2), ("2", 0), ("3", 1)]
     found = bars(table(x=[0.0, 10.0, 10.0]), "x")
     assert (found[0][1], found[-1][1], sum(n or 0 for _, n in found)) == (1, 2, 3)
@@ -129,13 +135,13 @@ def test_nothing_speaks_of_single_people() -> None:
         (
             [0.0, *[10.0] * 3, 20.0, *[34.0] * 3, 99.5],
             [
-                ("up to 12", 4), *[(f"{at} to {at + 2}", 0) for at in (12, 14, 16, 18)], ("20 to 22", None),
+                ("up to 12", None), *[(f"{at} to {at + 2}", 0) for at in (12, 14, 16, 18)], ("20 to 22", None),
                 *[(f"{at} to {at + 2}", 0) for at in (22, 24, 26, 28, 30)], ("32 and more", 4),
             ],
         ),
         (
             [datetime.date(2024, 3, day) for day in (5, 5, 5, 6, 6, 7, 7, 30)],
-            [("2024-03-05", 3), ("2024-03-06", None), ("2024-03-07 and later", 3)],
+            [("2024-03-05", None), ("2024-03-06", None), ("2024-03-07 and later", 3)],
         ),
     ],
 )  # fmt: skip
@@ -174,3 +180,28 @@ def test_what_cannot_be_asked(settings: dict[str, Any], field: str) -> None:
     with pytest.raises(SettingError) as caught:
         Report(**settings)
     assert caught.value.name == field
+
+
+def test_a_minimum_size_counts_persons() -> None:
+    # One person with many values, three others with one each.
+    made = page(
+        table(pid=[*[1] * 20, 2, 3, 4], wave=[*range(20), 0, 0, 0], x=[*[50] * 20, 1, 2, 3], g=[*"a" * 20, *"bbb"]),
+        case=("pid",), occasion=("wave",), min_n=3,
+    )  # fmt: skip
+    by_name = {one.described.name: one for one in made.variables}
+    assert by_name["g"].bars == () and by_name["g"].more == 2  # a are twenty rows, but one person
+    assert by_name["x"].bars == ()
+    assert [one.cases for one in made.seen[:2]] == [4, None]
+
+
+def test_rows_that_only_balance_a_panel_are_not_seen() -> None:
+    panel = ToBalanced(case=("pid",), occasion=("wave",)).apply(
+        sources(table(pid=[1, 1, 2], sex=[1, 1, 2], wave=[0, 3, 0], x=[5, 6, None]))
+    )
+    made = page(panel.table, case=("pid",), occasion=("wave",))
+    assert [(one.cases, one.lost) for one in made.seen] == [(2, 0), (1, 1)]
+    covered = Coverage(case=("pid",), occasion=("wave",)).apply(sources(panel.table))
+    assert covered.table["pattern"].cells() == ["xx", "x_"]
+    assert dict(covered.account.balances[0].parts) == {
+        "first of their case and occasion": 3, "without a visit (no-occasion)": 1,
+    }  # fmt: skip

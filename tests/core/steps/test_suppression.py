@@ -10,6 +10,7 @@ import pytest
 
 from lomrix.core.arrays.suppression import determined, protect
 from lomrix.core.steps.aggregate.settings import Aggregate
+from lomrix.core.steps.report.discretion import Discretion
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
@@ -140,3 +141,30 @@ def test_numbers_that_equations_determine() -> None:
     one = np.array([False, True, False, False])
     assert protect(equations, np.array([2, 2, 9, 13]), one, none).tolist() == [True, True, True, False]
     assert protect(equations, np.array([2, 2, 9, 13]), one, ~one).tolist() == [False, True, False, False]
+
+
+def test_no_hidden_number_of_who_was_seen_when_can_be_computed() -> None:
+    random, some = np.random.default_rng(1), 0
+    for _ in range(200):
+        seen = random.random((int(random.integers(3, 30)), int(random.integers(1, 6)))) < 0.6
+        seen = seen[seen.any(axis=1)]
+        times = seen.shape[1]
+        before = np.cumsum(seen, axis=1) - seen > 0
+        last = np.column_stack([np.zeros(len(seen), np.bool_), seen[:, :-1]])
+        kinds = (seen, seen & ~before, seen & before & ~last, before & ~seen)
+        numbers = np.array([kind.sum(axis=0) for kind in kinds])
+        small = np.column_stack([(numbers > 0) & (numbers < 4), np.zeros(4, np.bool_)])
+        hidden = Discretion(4).hide_over_time(numbers, small)
+        # Everyone who was seen so far is seen now or was lost; all who came new are all cases.
+        equations = np.zeros((times + 1, 4, times))
+        for at in range(times):
+            equations[at, 0, at] = equations[at, 3, at] = 1
+            equations[at, 1, : at + 1] = -1
+        equations[times, 1] = 1
+        whole = np.column_stack([equations.reshape(times + 1, -1), np.append(np.zeros(times), -1)])
+        known = np.vstack([whole, np.eye(len(hidden))[~hidden]])
+        for place in np.flatnonzero(hidden):
+            some += 1
+            assert np.linalg.matrix_rank(np.vstack([known, np.eye(len(hidden))[place]])) > np.linalg.matrix_rank(known)
+        assert (hidden[:-1].reshape(4, times) >= small[:, :times]).all()
+    assert some > 200

@@ -1,8 +1,8 @@
-"""Suppression: which numbers of a table with totals stay hidden, so that no small one can be computed.
+"""Suppression: which numbers of a table with totals stay hidden, so that no small one is given away.
 
 A cell is hidden for its own sake where fewer than a least number of cases stand behind it (primary suppression).
-Further cells are hidden where a total less what is shown of its parts would give a hidden one away, or would be a number
-of too few cases itself (secondary suppression).
+Further cells are hidden where a total less what is shown of its parts would give a hidden one away, or would itself be
+a number of too few cases (secondary suppression).
 
 References
 ----------

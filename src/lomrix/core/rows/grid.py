@@ -16,6 +16,7 @@ from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import grouped, key_texts
 from lomrix.core.rows.occasions import Occasion, ranked
 from lomrix.core.table.other_layout import OtherLayout, typed_value
+from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -225,3 +226,31 @@ class Grid:
             where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if count > MOST_EXAMPLES else ""),
             todo=todo,
         )
+
+
+def find_unseen_rows(table: Table, case: tuple[str, ...], occasion: tuple[str, ...]) -> npt.NDArray[np.bool_]:
+    """Find the rows that only make a panel balanced: the case was not seen then.
+
+    Of such a row every measure is missing, some for `no-occasion`; only constants of the case have a value.
+
+    Parameters
+    ----------
+    table
+        The long table, n rows.
+    case, occasion
+        The columns that name case and occasion, none of them missing.
+    """
+    found, is_named = np.zeros(len(table), np.bool_), False
+    measures = {name: column for name, column in table.columns.items() if name not in (*case, *occasion)}
+    for column in measures.values():
+        if column.why is not None and NO_OCCASION in column.reasons:
+            found |= column.why == column.reasons.index(NO_OCCASION) + 1
+            is_named = True
+    if not is_named:
+        return found
+    cases = Cases(table, case)
+    for name, column in measures.items():
+        there = found & ~column.is_missing
+        if there.any() and cases.change(name).changes:
+            found &= ~there
+    return found

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import DataError
-from lomrix.core.rows.grid import Grid
+from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.occasions import told
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.coverage.patterns import Patterns
@@ -80,7 +80,12 @@ class Covering:
                 lost = np.logical_or.reduce(gone) & fine
                 self.without.append((f"without {what}", int(np.count_nonzero(lost))))
                 fine &= ~lost
-        self.rows = table.take(np.flatnonzero(fine)) if self.without else table
+        rows = table.take(np.flatnonzero(fine)) if self.without else table
+        unseen = find_unseen_rows(rows, step.case, step.occasion)
+        if unseen.any():
+            self.without.append(("without a visit (no-occasion)", int(np.count_nonzero(unseen))))
+            rows = rows.take(np.flatnonzero(~unseen))
+        self.rows = rows
         self.grid = Grid(self.rows, step.case, step.occasion)
         if self.grid.size > MOST_CELLS:
             raise DataError(

@@ -28,14 +28,18 @@ class TellingVariable:
         Parts of equal width for numbers and days, values for others.
     more
         Number of further values that have no bar.
-    missing
-        By reason, the cells; None where they are too few to be shown.
+    present, missing
+        Cells with a value, and missing ones by reason; None where they must not be shown.
+    missing_share
+        The share of missing cells; None where it must not be shown.
     """
 
     described: DescribedVariable
     bars: tuple[Bar, ...]
     more: int
+    present: int | None
     missing: Mapping[str, int | None]
+    missing_share: float | None
 
 
 @dataclass(frozen=True)

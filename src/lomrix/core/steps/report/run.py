@@ -12,13 +12,15 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.described import NUMERIC, DescribedVariable, described
-from lomrix.core.rows.grid import Grid
+from lomrix.core.rows.candidate_keys import likely_case
+from lomrix.core.rows.described import NUMERIC, described
+from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.keys import grouped
 from lomrix.core.rows.occasions import told
 from lomrix.core.steps.account import Account, Balance
-from lomrix.core.steps.report.content import Bar, Content, Drawn, Gap, Line, Node, Point, SeenAt, TellingVariable
-from lomrix.core.steps.report.distribution import bars_of
+from lomrix.core.steps.report.content import Content, Drawn, Gap, Line, Node, Point, SeenAt, TellingVariable
+from lomrix.core.steps.report.discretion import Discretion, mask_number
+from lomrix.core.steps.report.distribution import find_distribution
 from lomrix.core.steps.report.settings import Report
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -34,12 +36,16 @@ WORKERS = 2
 def reported(step: Report, tables: Inputs, wanted: Collection[str]) -> Result:
     """What the page tells, as the extra `prepared`."""
     table = tables.one()
+    discretion = Discretion.of(table, step.case, step.min_n)
     with ThreadPoolExecutor(WORKERS) as workers:
-        variables = tuple(workers.map(lambda name: telling(table, name, step.min_n), table.names))
+        variables = tuple(workers.map(lambda name: describe(table, name, discretion), table.names))
     content = Content(step.title or table.name, len(table), variables, flow_of(table), min_n=step.min_n)
     notes: list[Note] = []
     if step.case:
-        content = Seeing(step, table).into(content, notes)
+        content = Seeing(step, table, discretion).into(content, notes)
+    elif step.min_n and (case := likely_case(table)):
+        text = f"‹min_n› counts rows, and rows repeat within {case}: add ‹case={case}› and ‹occasion› to count cases."
+        notes.append(Note(text, case, (), "rows-not-cases", len(table)))
     account = account_of(table, content, notes)
     return Result(table, account, {"prepared": [content]})
 
@@ -64,35 +70,11 @@ def account_of(table: Table, content: Content, notes: list[Note]) -> Account:
 # ------------------------------------------------------------------ variables
 
 
-def telling(table: Table, name: str, min_n: int) -> TellingVariable:
-    """One variable with its distribution, small counts left out."""
-    column, entry = table[name], table.dictionary.of(name)
-    found = described(name, column, entry, table.dictionary.labels_of(name))
-    bars, more = bars_of(column, found, min_n)
-    shown = [Bar(bar.label, hidden(bar.cells, min_n)) for bar in bars]
-    if not any(one.label for one in found.categories) and column.type in ("string", "boolean"):
-        # A value whose count is held back may be a person's.
-        kept = [bar for bar in shown if bar.cells is not None]
-        more, shown = more + len(shown) - len(kept), kept
-    missing = {reason: hidden(count, min_n) for reason, count in found.missing.items()}
-    return TellingVariable(discreet(found, min_n), tuple(shown), more, missing)
-
-
-def hidden(count: int | None, min_n: int) -> int | None:
-    """A count, or None where it is too small to be shown; nobody is no group."""
-    return None if count is not None and 0 < count < min_n else count
-
-
-def discreet(found: DescribedVariable, min_n: int) -> DescribedVariable:
-    """A variable without what speaks of single people: its ends where counts are held back, moments of too few."""
-    if not min_n:
-        return found
-    few = found.present < min_n
-    return replace(
-        found, smallest="", largest="",
-        mean=None if few else found.mean, deviation=None if few else found.deviation,
-        median=None if few else found.median,
-    )  # fmt: skip
+def describe(table: Table, name: str, discretion: Discretion) -> TellingVariable:
+    """What is told of one column."""
+    column = table[name]
+    found = described(name, column, table.dictionary.of(name), table.dictionary.labels_of(name))
+    return discretion.describe(found, column, find_distribution(column, found, discretion.min_n, discretion.cases))
 
 
 # --------------------------------------------------------------- who and when
@@ -101,14 +83,16 @@ def discreet(found: DescribedVariable, min_n: int) -> DescribedVariable:
 class Seeing:
     """Cases and occasions of a table."""
 
-    def __init__(self, step: Report, table: Table) -> None:
+    def __init__(self, step: Report, table: Table, discretion: Discretion) -> None:
         self.step = step
         gone = np.zeros(len(table), np.bool_)
         for name in (*step.case, *step.occasion):
             gone |= table[name].is_missing
         self.left_out = int(np.count_nonzero(gone))
         self.table = table.take(np.flatnonzero(~gone)) if self.left_out else table
+        self.discretion = discretion.take(np.flatnonzero(~gone))
         self.grid = Grid(self.table, step.case, step.occasion)
+        self.unseen = find_unseen_rows(self.table, step.case, step.occasion)
         labels = {name: table.dictionary.labels_of(name) for name in step.occasion}
         first = f"{step.occasion[0]} " if len(step.occasion) == 1 else ""
         self.occasions = [told(step.occasion, one, labels).removeprefix(first) for one in self.grid.occasions]
@@ -124,49 +108,63 @@ class Seeing:
         if self.left_out:
             text = f"{counted(self.left_out, 'row has', 'rows have')} no case or no occasion: not counted in who was "
             notes.append(Note(text + "seen when.", kind="no-occasion", count=self.left_out))
-        cases = len(self.grid.cases)
+        seen, cases = self.seen()
         return replace(
             content, case=", ".join(self.step.case), occasion=", ".join(self.step.occasion),
-            cases=hidden(cases, content.min_n), seen=self.seen(), gaps=self.gaps(), drawn=self.drawn(notes),
+            cases=cases, seen=seen, gaps=self.gaps(content), drawn=self.drawn(notes),
         )  # fmt: skip
 
-    def seen(self) -> tuple[SeenAt, ...]:
-        """At each occasion: seen, new, back after a gap, and seen before but not now."""
-        seen = self.grid.seen
-        made = []
+    def seen(self) -> tuple[tuple[SeenAt, ...], int | None]:
+        """At each occasion: seen, new, back after a gap, and seen before but not now; and the number of all cases."""
+        taken = np.zeros(self.grid.size, np.bool_)
+        taken[self.grid.cells[~self.unseen]] = True
+        seen = taken.reshape(len(self.grid.cases), self.grid.times)
+        numbers = np.zeros((4, self.grid.times), np.int64)
         before = np.zeros(len(seen), np.bool_)
         last = np.zeros(len(seen), np.bool_)
-        for at, occasion in enumerate(self.occasions):
+        for at in range(self.grid.times):
             now = seen[:, at]
-            numbers = (now, now & ~before, now & before & ~last, before & ~now)
-            counts = (hidden(int(np.count_nonzero(one)), self.step.min_n) for one in numbers)
-            made.append(SeenAt(occasion, *counts))
+            numbers[:, at] = [
+                np.count_nonzero(one) for one in (now, now & ~before, now & before & ~last, before & ~now)
+            ]
             before, last = before | now, now
-        return tuple(made)
+        cases = int(np.count_nonzero(before))
+        small = (numbers > 0) & (numbers < self.step.min_n)
+        hidden = self.discretion.hide_over_time(
+            numbers, np.column_stack([small, np.full(4, 0 < cases < self.step.min_n)])
+        )
+        masks = hidden[:-1].reshape(numbers.shape)
+        shown = (
+            SeenAt(occasion, *(mask_number(int(n), gone) for n, gone in zip(numbers[:, at], masks[:, at], strict=True)))
+            for at, occasion in enumerate(self.occasions)
+        )
+        return tuple(shown), mask_number(cases, hidden[-1])
 
-    def gaps(self) -> tuple[Gap, ...]:
+    def gaps(self, content: Content) -> tuple[Gap, ...]:
         """The share of missing cells of each variable at each occasion, and of each reason where it has several."""
         rows = np.bincount(self.at, minlength=self.grid.times)
         made = []
-        for name, column in self.table.columns.items():
+        for one in content.variables:
+            name = one.described.name
+            column = self.table[name]
             if column.why is None or not column.missing_count:
                 continue
             reasons = list(column.reason_counts())
-            made.append(Gap(name, "", self.shares(column.is_missing, rows)))
-            made += [
-                Gap(name, reason, self.shares(column.why == column.reasons.index(reason) + 1, rows))
-                for reason in (reasons if len(reasons) > 1 else [])
-            ]
+            kinds = [~column.is_missing, *(column.why == column.reasons.index(reason) + 1 for reason in reasons)]
+            cells = np.array([np.where(kind, self.at, -1) for kind in kinds])
+            counts = np.array([np.bincount(own[own >= 0], minlength=self.grid.times) for own in cells])
+            hidden = np.zeros(counts.shape, np.bool_)
+            if self.step.min_n:
+                small = np.array([self.discretion.too_few(own, self.grid.times) for own in cells])
+                # Rows without case or occasion stand in the totals elsewhere, and not here.
+                totals = [one.present is None, *(one.missing.get(reason) is None for reason in reasons)]
+                hidden = self.discretion.hide_gaps(counts, small, np.array(totals) | bool(self.left_out))
+                hidden |= self.discretion.too_few(self.at, self.grid.times)
+            made.append(Gap(name, "", shares(counts[1:].sum(axis=0), rows, hidden[0])))
+            if len(reasons) > 1:
+                parts = zip(reasons, counts[1:], hidden[1:], strict=True)
+                made += [Gap(name, reason, shares(own, rows, gone)) for reason, own, gone in parts]
         return tuple(made)
-
-    def shares(self, gone: npt.NDArray[np.bool_], rows: npt.NDArray[np.int64]) -> tuple[float | None, ...]:
-        """The share of some cells among the rows of each occasion; None where either are too few to be shown."""
-        found = np.bincount(self.at[gone], minlength=self.grid.times)
-        return tuple(
-            None if not count or hidden(count, self.step.min_n) is None or hidden(part, self.step.min_n) is None
-            else part / count
-            for part, count in zip(found.tolist(), rows.tolist(), strict=True)
-        )  # fmt: skip
 
     def drawn(self, notes: list[Note]) -> tuple[Drawn, ...]:
         """The means of the measures over the occasions, group by group."""
@@ -205,17 +203,30 @@ class Seeing:
         """Means with their intervals at each occasion."""
         rows = rows & ~column.is_missing
         values = Values(self.at[rows], column.values[rows], self.grid.times)
+        few = self.discretion.too_few(np.where(rows, self.at, -1), self.grid.times)
         made = []
-        for occasion, n, mean, half in zip(
-            self.occasions, values.sizes.tolist(), values.mean.tolist(), values.half_interval.tolist(), strict=True
-        ):
-            if n < max(self.step.min_n, 1):
-                made.append(Point(occasion, None if n else 0, None, None, None))
+        for occasion, number, mean, half, gone in zip(
+            self.occasions, values.sizes.tolist(), values.mean.tolist(), values.half_interval.tolist(), few.tolist(),
+            strict=True,
+        ):  # fmt: skip
+            n = None if self.step.min_n and number else number  # those of all groups but one would tell the last one
+            if gone or not number:
+                made.append(Point(occasion, n, None, None, None))
             elif not np.isfinite(half):
                 made.append(Point(occasion, n, mean, None, None))
             else:
                 made.append(Point(occasion, n, mean, mean - half, mean + half))
         return tuple(made)
+
+
+def shares(
+    parts: npt.NDArray[np.int64], rows: npt.NDArray[np.int64], hidden: npt.NDArray[np.bool_]
+) -> tuple[float | None, ...]:
+    """The share of some cells among the rows of each occasion; None where it must not be shown."""
+    return tuple(
+        None if gone or not count else part / count
+        for part, count, gone in zip(parts.tolist(), rows.tolist(), hidden.tolist(), strict=True)
+    )
 
 
 # ------------------------------------------------------------------------ flow
