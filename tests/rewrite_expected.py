@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from tests.core.language import test_expressions
-from tests.core.steps import test_refusals, test_whole_accounts
+from tests.core.steps import scenes, test_refusals, test_whole_accounts
 from tests.core.text import test_readings
 
 
@@ -17,7 +17,7 @@ def write(path: Path, sections: Iterable[tuple[str, list[str]]]) -> None:
 
 if __name__ == "__main__":
     whole, refusals = test_whole_accounts, test_refusals
-    write(whole.EXPECTED, [(title, whole.happening(*scene)) for title, scene in whole.SCENES.items()])
+    write(whole.EXPECTED, [(title, whole.happening(*scene)) for title, scene in scenes.SCENES.items()])
     write(
         refusals.EXPECTED,
         [(refusals.title(at), whole.happening(*scene)) for at, scene in enumerate(refusals.SCENES)],

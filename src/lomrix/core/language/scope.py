@@ -12,6 +12,7 @@ import numpy.typing as npt
 from lomrix.core.errors import UsageError
 from lomrix.core.language.operands import first_reason
 from lomrix.core.table.column import Column
+from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
@@ -109,6 +110,11 @@ class Scope:
         from lomrix.core.rows.timeline import Timeline
 
         return Timeline(self.table, self.cases, self.occasion)
+
+    @property
+    def order_notes(self) -> list[Note]:
+        """What is reported where expressions went by an order of occasions that only the rows tell."""
+        return self.timeline.order_notes if "timeline" in self.__dict__ else []
 
     @cached_property
     def by_case(self) -> Grouped:

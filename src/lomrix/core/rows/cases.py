@@ -17,6 +17,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import key_texts, row_codes, unordered_codes
 from lomrix.core.table.column import Column
+from lomrix.core.table.notes import counted
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 
@@ -205,6 +206,33 @@ class Cases:
         return ", ".join(told) + (" …" if len(cases) > len(some) else "")
 
     # ------------------------------------------------------------ one per case
+
+    def rows_of_constant(self, name: str, choice: Choice | Literal["stop"], todo: str) -> Rows:
+        """For each case the row whose cell stands for it; a missing cell takes the value that another row has.
+
+        Parameters
+        ----------
+        name
+            A column that should have one value for each case.
+        choice
+            What is taken where it has several.
+        todo
+            What to do where that stops.
+
+        Raises
+        ------
+        DataError
+            Where it changes within a case, and nothing was chosen.
+        """
+        column = self.table[name]
+        cases = self.contradicting(column) if choice == "stop" else ()
+        if len(cases):
+            raise DataError(
+                f"{name} is no constant: it changes within {counted(len(cases), 'case', 'cases')}.",
+                where=self.examples(name, np.asarray(cases)),
+                todo=todo,
+            )
+        return self.one_row_each(column, "first" if choice == "stop" else choice)
 
     def one_row_each(self, column: Column, choice: Choice) -> Rows:
         """For each case the row whose cell stands for it: one with a value, where there is one."""

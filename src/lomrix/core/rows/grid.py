@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -14,7 +14,8 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import grouped, key_texts
-from lomrix.core.rows.occasions import Occasion, ranked
+from lomrix.core.rows.occasions import Occasion, Ranks, rank_values
+from lomrix.core.table.notes import Note
 from lomrix.core.table.other_layout import OtherLayout, typed_value
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
@@ -44,6 +45,7 @@ class Grid:
     case: tuple[str, ...]
     names: tuple[str, ...]
     memory: OtherLayout | None = None
+    ranks: list[Ranks] = field(default_factory=list)
 
     @cached_property
     def cases(self) -> Cases:
@@ -109,13 +111,20 @@ class Grid:
             if set(found) <= set(rank):
                 return sorted(range(len(found)), key=lambda at: rank[found[at]])
         turns = list(turns)
-        ranks = [
-            ranked((found[at][place] for at in turns), None, self.table.dictionary.labels_of(name))
+        self.ranks = [
+            rank_values(name, (found[at][place] for at in turns), self.table.dictionary)
             for place, name in enumerate(self.names)
         ]
         return sorted(
-            range(len(found)), key=lambda at: [rank[value] for rank, value in zip(ranks, found[at], strict=True)]
+            range(len(found)),
+            key=lambda at: [rank.of[value] for rank, value in zip(self.ranks, found[at], strict=True)],
         )
+
+    @property
+    def order_notes(self) -> list[Note]:
+        """What is reported where the order of the rows decides the order of the occasions."""
+        self.occasions  # noqa: B018 the order is found with them
+        return [note for rank in self.ranks if (note := rank.note)]
 
     @property
     def occasions(self) -> tuple[Occasion, ...]:

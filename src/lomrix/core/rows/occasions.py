@@ -8,7 +8,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from lomrix.core.errors import UsageError
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import natural_order, occasion_text, occasion_values
+from lomrix.core.table.notes import Note
+from lomrix.core.table.other_layout import OtherLayout, typed_value
 from lomrix.core.wording import some_of
 
 EXAMPLE = "Say ‹occasions=0,3,6,12›, or ‹occasions=before=0,after=12›; for one of several, ‹occasions=visit:1,2,3›."
@@ -111,24 +114,71 @@ def meant(texts: Sequence[str], wish: Wish | None, field: str) -> list[Any]:
     )
 
 
-def ranked(values: Iterable[Any], wish: Wish | None, labels: Mapping[str, str]) -> dict[Any, Any]:
-    """A sorting key for each value of an occasion column.
+@dataclass(frozen=True)
+class Ranks:
+    """The order of the values of one occasion column.
 
-    As was said, else words in the order of their codes in the dictionary, else numbers as numbers and words that all
-    hold a number by that; words without one keep the order in which they come: before, then after.
+    Parameters
+    ----------
+    name
+        The column.
+    of
+        A sorting key for each value.
+    by_appearance
+        Whether nothing but the order in which they first appear decides.
+    """
+
+    name: str
+    of: Mapping[Any, Any]
+    by_appearance: bool = False
+
+    @property
+    def note(self) -> Note | None:
+        """What is reported where the order of the rows decides the order of the occasions."""
+        if not self.by_appearance or len(self.of) < 2:
+            return None
+        values = some_of(sorted(self.of, key=lambda value: self.of[value]))
+        text = f"occasions are taken in the order in which they first appear: {values}. Codes in the dictionary would "
+        text += "state their order."
+        return Note(text, self.name, (), "occasion-order", len(self.of))
+
+
+def rank_values(name: str, values: Iterable[Any], dictionary: Dictionary, wish: Wish | None = None) -> Ranks:
+    """Order the values of an occasion column, in the one way that holds everywhere.
+
+    As a wish says; else in the order of the codes in the dictionary; else as `occasions` were given when the table was
+    turned; else numbers and dates by value, and words that all hold a number by that; else in order of appearance.
+
+    Parameters
+    ----------
+    name
+        The column.
+    values
+        Its values in order of appearance.
+    dictionary
+        What is known of the table.
+    wish
+        What was said of its occasions.
     """
     in_turn = dict.fromkeys(values)
     distinct = set(in_turn)
-    listed: list[Any] = []
+    wished: list[Any] = []
     if wish is not None and (wish.values or isinstance(next(iter(distinct), 0), str)):
-        listed = occasion_values([new for _, new in wish.pairs] if wish.pairs else wish.values)
-    elif distinct <= set(labels):
-        listed = list(labels)
-    if distinct <= set(listed):
-        return {value: place for place, value in enumerate(listed)}
+        wished = occasion_values([new for _, new in wish.pairs] if wish.pairs else wish.values)
+    for listed in (wished, list(dictionary.labels_of(name)), remembered_values(name, dictionary.other_layout)):
+        if distinct <= set(listed):
+            return Ranks(name, {value: place for place, value in enumerate(listed) if value in distinct})
     if not all(isinstance(value, str) and not re.search(r"\d", value) for value in distinct):
-        return {value: order_of(value) for value in distinct}
-    return {value: place for place, value in enumerate(in_turn)}
+        return Ranks(name, {value: order_of(value) for value in distinct})
+    return Ranks(name, {value: place for place, value in enumerate(in_turn)}, by_appearance=True)
+
+
+def remembered_values(name: str, memory: OtherLayout | None) -> list[Any]:
+    """The values of an occasion column in the order that was given when the table was turned."""
+    if memory is None or name not in memory.occasions:
+        return []
+    at = memory.occasions.index(name)
+    return list(dict.fromkeys(typed_value(place.at[at], memory.types.get(name)) for place in memory.places))
 
 
 def order_of(value: Any) -> Any:

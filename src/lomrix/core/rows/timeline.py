@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -12,8 +12,8 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import key_texts
-from lomrix.core.rows.occasions import ranked
-from lomrix.core.table.notes import counted
+from lomrix.core.rows.occasions import Ranks, rank_values
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -42,6 +42,7 @@ class Timeline:
     table: Table
     cases: Cases
     occasion: tuple[str, ...]
+    ranks: list[Ranks] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         for name in self.occasion:
@@ -62,10 +63,15 @@ class Timeline:
         first = np.full(len(texts), len(column))
         first[column.values[::-1]] = np.arange(len(column))[::-1]
         in_turn = [texts[at] for at in np.argsort(first, kind="stable").tolist()]
-        keys = ranked(in_turn, None, self.table.dictionary.labels_of(name))
+        self.ranks.append(rank_values(name, in_turn, self.table.dictionary))
         rank = np.empty(len(texts), np.int64)
-        rank[sorted(range(len(texts)), key=lambda at: keys[texts[at]])] = np.arange(len(texts))
+        rank[sorted(range(len(texts)), key=lambda at: self.ranks[-1].of[texts[at]])] = np.arange(len(texts))
         return rank[column.values]
+
+    @property
+    def order_notes(self) -> list[Note]:
+        """What is reported where the order of the rows decides the order of the occasions."""
+        return [note for rank in self.ranks if (note := rank.note)]
 
     @cached_property
     def order(self) -> Rows | None:

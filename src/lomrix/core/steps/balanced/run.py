@@ -69,7 +69,7 @@ class Balancing:
                 todo=f"It holds {told_together(self.step.occasion, self.grid.occasions)}.",
             )
         known = {one: at for at, one in enumerate(self.grid.occasions)}
-        if all(value in known for value in values):
+        if type_ != "string" and all(value in known for value in values):
             return sorted(values, key=lambda value: known[value])
         return values if type_ == "string" else sorted(values, key=lambda value: order_of(value[0]))
 
@@ -97,8 +97,12 @@ class Balancing:
         for name, column in self.table.columns.items():
             if name in self.step.occasion:
                 columns[name] = self._occasion(name)
-            elif name in self.step.case or name in self.constants:
+            elif name in self.step.case:
                 columns[name] = column.take(of_case)
+            elif name in self.constants:
+                todo = f"Mend the cells, or leave {name} out of ‹constant› and out of the dictionary's level case."
+                own = self.grid.cases.rows_of_constant(name, "stop", todo)
+                columns[name] = column.take(np.where(rows >= 0, rows, own[there]) if len(rows) else rows)
             else:
                 columns[name] = column.take_or(rows, NO_OCCASION)
         return replace(self.table, columns=columns, names_in_source=())
@@ -177,9 +181,10 @@ class Balancing:
     def _notes(self) -> list[Note]:
         if self.step.only_whole:
             return []
+        order = [] if self.step.occasions else self.grid.order_notes
         names = [name for name in self.table.names if name in self.constants]
         if not names:
             text = "no column is known to stay the same within a case, so added rows hold case and occasion only."
-            return [Note(text, kind="no-constant", count=0)]
+            return [*order, Note(text, kind="no-constant", count=0)]
         text = f"filled from the case in added rows: {some_of(names)}."
-        return [Note(text, kind="constant", count=len(names), done=True)]
+        return [*order, Note(text, kind="constant", count=len(names), done=True)]

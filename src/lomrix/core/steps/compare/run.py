@@ -84,7 +84,7 @@ def compared(step: Compare, tables: Inputs, wanted: Collection[str]) -> Result:
         tuple(one.balance for one in found),
         {"comparisons": [{key: None if value != value else value for key, value in row.items()} for row in tests]},
         (*(listing for one in found for listing in one.listings), *listed(tests)),
-        (*(note for one in found for note in one.notes), *unadjusted(tests)),
+        (*sides.order_notes, *(note for one in found for note in one.notes), *unadjusted(tests)),
     )
     extras = {"figure": drawn(step, table, sides, measures)} if "figure" in wanted else {}
     return Result(made, account, extras)

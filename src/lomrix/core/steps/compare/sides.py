@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 
 import numpy as np
@@ -11,7 +11,9 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.keys import Groups, grouped, key_texts
+from lomrix.core.rows.occasions import rank_values
 from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -36,6 +38,7 @@ class Sides:
     table: Table
     between: str
     paired_on: tuple[str, ...] = ()
+    order_notes: list[Note] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         count = self.groups.count
@@ -52,10 +55,25 @@ class Sides:
 
     @cached_property
     def groups(self) -> Groups:
-        """The sides in the order of their values."""
+        """The sides in the order of their values: words as occasions come, where their order is known or matters."""
         if not self.between:
             return Groups(np.zeros(len(self.table), np.int64), 1, {})
-        return grouped(self.table, (self.between,))
+        groups = grouped(self.table, (self.between,))
+        column = groups.values[self.between]
+        if column.type != "string":
+            return groups
+        first = np.full(groups.count, len(self.table))
+        inside = np.flatnonzero(groups.codes >= 0)[::-1]
+        first[groups.codes[inside]] = inside
+        cells = column.cells()
+        turns = [cells[at] for at in np.argsort(first, kind="stable").tolist()]
+        ranks = rank_values(self.between, turns, self.table.dictionary)
+        if ranks.by_appearance and not self.paired_on:
+            return groups
+        self.order_notes = [ranks.note] if ranks.note else []
+        order = np.array(sorted(range(groups.count), key=lambda at: ranks.of[cells[at]]), np.int64)
+        place = np.append(np.argsort(order), -1)
+        return Groups(place[groups.codes], groups.count, {self.between: column.take(order)})
 
     @cached_property
     def texts(self) -> list[str]:

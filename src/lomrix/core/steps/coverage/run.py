@@ -205,6 +205,7 @@ class Covering:
         return Listing(title, ("variable", *heads), tuple(lines), splits=True)
 
     def _notes(self) -> Iterator[Note]:
+        yield from self.grid.order_notes
         rows = self.grid.repeated
         if len(rows):
             told_rows = rows[:MOST_EXAMPLES]

@@ -195,7 +195,7 @@ class Deriving:
             ),
             {"variables": {names.get(name, name): text for name, text in self.made.items()}, "renamed": dict(names)},
             tuple(self._listings(names)),
-            tuple(note for name in self.made for note in self._notes(name, names)),
+            (*self.scope.order_notes, *(note for name in self.made for note in self._notes(name, names))),
         )  # fmt: skip
 
     def _cells(self, name: str) -> Balance:

@@ -108,6 +108,7 @@ class Seeing:
         if self.left_out:
             text = f"{counted(self.left_out, 'row has', 'rows have')} no case or no occasion: not counted in who was "
             notes.append(Note(text + "seen when.", kind="no-occasion", count=self.left_out))
+        notes += self.grid.order_notes
         seen, cases = self.seen()
         return replace(
             content, case=", ".join(self.step.case), occasion=", ".join(self.step.occasion),

@@ -13,7 +13,6 @@ from lomrix.core.rows.cases import FEW, Change
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.occasions import Occasion, told
 from lomrix.core.steps.reshape.to_wide import ToWide
-from lomrix.core.table.notes import counted
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table
@@ -140,11 +139,8 @@ class Roles:
                     f"{name} is missing in some rows of a case and not in others, so it is not constant.",
                     todo=f"Name it in ‹spread› too, or say ‹constant={name}› to carry the value that is there.",
                 )
-            raise DataError(
-                f"{name} is no constant: it changes within {counted(len(cases), 'case', 'cases')}.",
-                where=self.grid.cases.examples(name, cases),
-                todo=f"Mend the cells, name {name} in ‹spread›, or say ‹if_changing=first›, last or commonest.",
-            )
+            todo = f"Mend the cells, name {name} in ‹spread›, or say ‹if_changing=first›, last or commonest."
+            self.grid.cases.rows_of_constant(name, "stop", todo)
 
     def contradicting(self, name: str) -> Rows:
         """Cases in which a column has different present values."""
@@ -181,11 +177,9 @@ class Roles:
 
     def rows_of_constant(self, name: str) -> Rows:
         """For each case the row whose cell is carried."""
-        cases = self.grid.cases
         if not self.changes[name].changes:
-            return cases.firsts
-        choice = self.step.if_changing
-        return cases.one_row_each(self.table[name], "first" if choice == "stop" else choice)
+            return self.grid.cases.firsts
+        return self.grid.cases.rows_of_constant(name, self.step.if_changing, "")
 
     @cached_property
     def labels(self) -> dict[Occasion, str]:

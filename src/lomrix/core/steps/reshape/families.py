@@ -7,12 +7,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.occasions import Occasion, Wish, meant, ranked, wish_for
+from lomrix.core.rows.occasions import Occasion, Wish, meant, rank_values, wish_for
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import MEASURE, HeaderTemplate, occasion_text, occasion_values
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.other_layout import OtherLayout, typed_value
 from lomrix.core.wording import some_of
 
+NO_DICTIONARY = Dictionary()
 # What a column's name says: its measure, and the text of each occasion column.
 Readings = dict[str, tuple[str, dict[str, str]]]
 
@@ -84,7 +86,7 @@ def families_of(
     names: Sequence[str],
     templates: Sequence[tuple[HeaderTemplate, str]],
     wishes: Sequence[Wish] = (),
-    labels: Mapping[str, Mapping[str, str]] | None = None,
+    dictionary: Dictionary = NO_DICTIONARY,
 ) -> Families:
     """Find the families among columns.
 
@@ -96,8 +98,8 @@ def families_of(
         Header templates with the measure's name where the headers hold none.
     wishes
         What was said of the occasions.
-    labels
-        By occasion column the labels of its codes, whose order words follow.
+    dictionary
+        Its codes, whose order words follow.
 
     Raises
     ------
@@ -128,7 +130,7 @@ def families_of(
                 todo="Rename one of them, or leave it out.",
             )
         columns[occasion] = name
-    ranks = [ranked(values[field], wished[field], (labels or {}).get(field, {})) for field in fields]
+    ranks = [rank_values(field, values[field], dictionary, wished[field]).of for field in fields]
     order = sorted(
         set(occasion_of.values()), key=lambda one: [rank[value] for rank, value in zip(ranks, one, strict=True)]
     )

@@ -123,8 +123,7 @@ class Turn:
             others = [name for name in free if name not in known and name not in self.memory.order]
             if not any(template.readings(name) for template, _ in templates for name in others):
                 return remembered_families(self.memory, free)
-        labels = {name: self.wide.dictionary.labels_of(name) for name in templates[0][0].occasions}
-        return families_of(free, templates, self.step.wishes, labels)
+        return families_of(free, templates, self.step.wishes, self.wide.dictionary)
 
     def _asked_constants(self) -> list[str]:
         if not self.step.constant:

@@ -155,7 +155,7 @@ class WideAccount:
         return notes
 
     def _notes(self) -> list[Note]:
-        work, notes = self.work, []
+        work, notes = self.work, list(self.work.grid.order_notes)
         if work.roles.left_out:
             names = work.roles.left_out
             notes.append(Note(f"columns left out: {some_of(names)}.", kind="left-out", count=len(names)))

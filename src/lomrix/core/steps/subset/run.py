@@ -38,7 +38,8 @@ def chosen(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
     set_of_kept = set(kept)
     if not kept:
         raise UsageError("No column is left.", todo="Choose one at least; what is both chosen and left out is out.")
-    true = condition(step.where, Scope(table, step.case, step.occasion)) if step.where else None
+    scope = Scope(table, step.case, step.occasion)
+    true = condition(step.where, scope) if step.where else None
     rows = None if true is None else np.flatnonzero(true.values & ~true.is_missing)
     made = table.only(kept)
     made = made if rows is None else made.take(rows)
@@ -53,7 +54,12 @@ def chosen(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
         ),
         {"rows": len(made), "columns": kept, "left_out": gone},
         (),
-        (*both_said(step, asked, out), *lost_distinctions(table, kept, gone, rows), *left_out(gone)),
+        (
+            *scope.order_notes,
+            *both_said(step, asked, out),
+            *lost_distinctions(table, kept, gone, rows),
+            *left_out(gone),
+        ),
     )
     return Result(made, account)
 
