@@ -14,11 +14,29 @@ Mask = npt.NDArray[np.bool_]
 Computed = tuple[Whole, Mask | None]
 
 LOWEST = -(2**63)
+HALF = 32
+LOWER = (1 << HALF) - 1
 
 
 def reach(values: Whole) -> int:
     """The largest size of all values."""
     return max(abs(int(values.max(initial=0))), abs(int(values.min(initial=0))))
+
+
+def joined_halves(upper: Whole, lower: Whole) -> tuple[Whole, Mask]:
+    """Sums of whole numbers from those of their upper and lower 32 bits, and where they are beyond 64 bits.
+
+    Neither half overflows for up to 2^31 numbers. Beyond 64 bits the sum is 0.
+
+    Examples
+    --------
+    >>> values = np.array([2**62, 2**62, -(2**62)])
+    >>> joined_halves((values >> HALF).sum(keepdims=True), (values & LOWER).sum(keepdims=True))[0].tolist() == [2**62]
+    True
+    """
+    upper = upper + (lower >> HALF)
+    beyond = (upper < -(2**31)) | (upper >= 2**31)
+    return np.where(beyond, 0, upper << HALF | lower & LOWER), beyond
 
 
 def added(one: Whole, two: Whole) -> Computed:

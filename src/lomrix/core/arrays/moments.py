@@ -151,7 +151,7 @@ class NumberMoments:
         """Arithmetic mean per group."""
         with np.errstate(invalid="ignore", over="ignore", divide="ignore"):
             if self._is_whole:
-                return np.asarray(self.total / self.sizes, dtype=np.float64)
+                return self.total.astype(np.float64) / self.sizes
             return np.ldexp(self._scaled_total / self.sizes, self._scale)
 
     @cached_property
@@ -226,7 +226,7 @@ def in_two_parts(
 
 
 def exact_total(arranged: Arrangement) -> Array:
-    """Sum per group of whole numbers: int64, or float64 where a sum is beyond that."""
+    """Sum per group of whole numbers: int64, or Python's integers where a sum is beyond that."""
     values = arranged.values
     largest = max(abs(int(values.max(initial=0))), abs(int(values.min(initial=0))))
     if largest * max(len(values), 1) < EXACT:
@@ -238,11 +238,9 @@ def exact_total(arranged: Arrangement) -> Array:
 
 
 def as_held(whole: Array) -> Array:
-    """Python's integers as int64, or as float64 where one is beyond that."""
-    if whole.dtype != object:
-        return whole
-    is_held = not len(whole) or max(map(abs, whole)) < 2**63
-    return whole.astype(np.int64 if is_held else np.float64)
+    """Python's integers as int64, where all of them are within that."""
+    is_held = whole.dtype != object or not len(whole) or (min(whole) >= -(2**63) and max(whole) < 2**63)
+    return whole.astype(np.int64) if is_held else whole
 
 
 def farthest(values: Numbers) -> float:

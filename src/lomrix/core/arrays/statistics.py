@@ -69,10 +69,10 @@ class Values:
     def total(self) -> Array:
         """Sum per group; 0 for a group without values.
 
-        Whole numbers are added exactly: int64, or float64 where a sum is beyond that; so are decimals of few places
-        that lie close together, whose sum is rounded once or twice. The error of other sums is at most n^2 2^-80 times
-        the largest value of all groups, beside one rounding of the result: each value is cut in two, and the upper
-        parts add up without any error.
+        Whole numbers are added exactly: int64, or Python's integers where a sum is beyond that; so are decimals of few
+        places that lie close together, whose sum is rounded once or twice. The error of other sums is at most n^2 2^-80
+        times the largest value of all groups, beside one rounding of the result: each value is cut in two, and the
+        upper parts add up without any error.
 
         References
         ----------

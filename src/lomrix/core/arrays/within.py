@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.exact import HALF, LOWER, joined_halves
 from lomrix.core.arrays.types import Array
 
 Rows = npt.NDArray[np.int64]
@@ -48,6 +49,17 @@ def running_totals(values: Array, starts: Rows) -> Array:
         short, left = short[going], left[going]
         total[short + place] += total[short + place - 1]
     return total
+
+
+def exact_running_totals(values: Rows, starts: Rows) -> tuple[Rows, Mask]:
+    """Sums so far of whole numbers in each run, and where they are beyond 64 bits.
+
+    Examples
+    --------
+    >>> exact_running_totals(np.array([2**62, 2**62, -1, 5]), np.array([0, 3]))[1].tolist()
+    [False, True, False, False]
+    """
+    return joined_halves(running_totals(values >> HALF, starts), running_totals(values & LOWER, starts))
 
 
 def last_present(present: Mask, starts: Rows) -> Rows:

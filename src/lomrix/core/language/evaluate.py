@@ -302,6 +302,9 @@ class Evaluation:
 
 def compared_columns(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
     """Whether two operands stand to each other as asked."""
+    if {first.type, second.type} == {"integer", "number"}:
+        signs = signs_of_difference(first, second)
+        return made("boolean", compare(signs, 0), [first, second])
     first, second = aligned(first, second)
     if first.type != "string":
         one, two = first.values, second.values
@@ -310,3 +313,15 @@ def compared_columns(first: Column, second: Column, compare: Callable[[Any, Any]
     else:
         one, two = text_ranks(first, second)
     return made("boolean", compare(one, two), [first, second])
+
+
+def signs_of_difference(first: Column, second: Column) -> Any:
+    """Where a whole number and a decimal, or the other way about, are below, equal or above; exact for all digits."""
+    if first.type == "number":
+        return -signs_of_difference(second, first)
+    decimal = np.nan_to_num(second.values)
+    below, above = decimal < -(2.0**63), decimal >= 2.0**63
+    floor = np.where(below | above, 0, np.floor(decimal)).astype(np.int64)
+    signs = (first.values > floor).astype(np.int8) - (first.values < floor)
+    signs = np.where((signs == 0) & (decimal > np.floor(decimal)), -1, signs)
+    return np.where(below, 1, np.where(above, -1, signs))

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
-from lomrix.core.table.column import Column, either
+from lomrix.core.table.column import Column, either, is_exact
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import UNDEFINED, joined_reasons, renumbered
 from lomrix.core.table.types import Type
@@ -92,9 +92,13 @@ def aligned(first: Column, second: Column) -> tuple[Column, Column]:
     )
 
 
-def as_number(column: Column) -> Column:
-    """The column as numbers."""
-    return column if column.type == "number" else made("number", column.values.astype(np.float64), [column])
+def as_number(column: Column, doing: str = "This") -> Column:
+    """The column as numbers; a whole number that decimals do not hold exactly is undefined."""
+    if column.type == "number":
+        return column
+    values = as_float(column, doing)
+    lost = None if column.type != "integer" else ~is_exact(column.values)
+    return made("number", values, [column], lost)
 
 
 def from_iso(column: Column, type_: Type) -> Column:

@@ -108,6 +108,10 @@ class Summary:
             return self._of_rows(name, why)
         share = SHARE.fullmatch(name)
         result = self._share(share[1]) if share else self._computed(name)
+        if result.dtype == object:  # whole numbers beyond 64 bits
+            beyond = np.array([not -(2**63) <= value < 2**63 for value in result])
+            why[(why == 0) & beyond] = 1
+            return Column.of("integer", np.where(beyond, 0, result).astype(np.int64), why, (UNDEFINED,))
         why[(why == 0) & ~np.isfinite(result)] = 1
         return self._typed(name, result, why)
 

@@ -333,7 +333,7 @@ class Column:
         return Column(self.type, self.stored, why if kept else None, self.reasons if kept else (), self.pool)
 
     def widened(self, type_: Type) -> Column:
-        """The column as a wider type without loss: integer to number, anything to string, nothing to anything.
+        """The column as another type without loss, as `common_type` finds it; anything as strings.
 
         Raises
         ------
@@ -347,6 +347,8 @@ class Column:
             return Column(type_, gone, self.why, self.reasons, Pool.of([]) if type_ == "string" else None)
         if (self.type, type_) == ("integer", "number"):
             return Column.of("number", self.values.astype(np.float64), self.why, self.reasons)
+        if (self.type, type_) == ("number", "integer") and holds_whole_numbers(self):
+            return Column.of("integer", np.nan_to_num(self.values).astype(np.int64), self.why, self.reasons)
         if (self.type, type_) == ("date", "datetime"):
             return Column.of("datetime", self.values.astype(DTYPES["datetime"]), self.why, self.reasons)
         if type_ == "string":
@@ -375,17 +377,44 @@ def filled_already(values: Array, missing: npt.NDArray[np.bool_], type_: Type) -
     return bool((cells == filler).all())
 
 
-def common_type(columns: Iterable[Column]) -> Type | None:
-    """The narrowest type that holds all the given columns without loss; None where text meets numbers.
+def is_exact(values: Array) -> npt.NDArray[np.bool_]:
+    """True where a whole number is exact as a decimal, which has room for 53 bits."""
+    with np.errstate(invalid="ignore"):
+        decimals = values.astype(np.float64)
+        return np.asarray((np.abs(decimals) < 2.0**63) & (decimals.astype(np.int64) == values))
+
+
+def holds_whole_numbers(column: Column) -> bool:
+    """True where all present cells of a column of numbers are whole and within 64 bits."""
+    values = column.values[~column.is_missing]
+    return bool(((np.abs(values) < 2.0**63) & (values == np.floor(values))).all())
+
+
+def common_type(columns: Iterable[Column], *, keeps_whole: bool = False) -> Type | None:
+    """The narrowest type that holds all the given columns without loss.
 
     A column without any present cell fits every type.
+
+    Parameters
+    ----------
+    columns
+        At least one.
+    keeps_whole
+        Whether whole numbers beside decimals that all are whole stay integers, as in a key.
+
+    Returns
+    -------
+    The type; None where text meets numbers, and where long whole numbers meet decimals.
     """
     columns = list(columns)
     found = {column.type for column in columns if column.missing_count < len(column)}
     if len(found) <= 1:
         return found.pop() if found else columns[0].type
     if found == {"integer", "number"}:
-        return "number"
+        if keeps_whole and all(holds_whole_numbers(column) for column in columns if column.type == "number"):
+            return "integer"
+        exact = all(is_exact(column.values).all() for column in columns if column.type == "integer")
+        return "number" if exact else None
     if found == {"date", "datetime"}:
         return "datetime"
     return None

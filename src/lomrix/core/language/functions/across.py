@@ -5,10 +5,12 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.exact import HALF, LOWER, Mask, Whole, joined_halves
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import as_float, first_reason, made
+from lomrix.core.language.operands import as_float, first_reason
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
+from lomrix.core.table.types import Type
 
 KIND = "across the columns of a row"
 Choice = list[Column]
@@ -31,6 +33,27 @@ class Row:
         numbers = [as_float(column, f"{name}()") for column in columns]
         self.values = [filled(column, values, 0.0) for column, values in zip(columns, numbers, strict=True)]
         self.n = present(columns)
+
+    @property
+    def is_whole(self) -> bool:
+        """True where all columns hold whole numbers, so that what is picked or added is one."""
+        return all(column.type in ("integer", "boolean") for column in self.columns)
+
+    def whole_total(self) -> tuple[Whole, Mask]:
+        """Sum of the cells of whole numbers that are present, and where it is beyond 64 bits."""
+        upper, lower = np.zeros(len(self.n), np.int64), np.zeros(len(self.n), np.int64)
+        for column in self.columns:
+            values = np.where(column.is_missing, 0, column.values).astype(np.int64)
+            upper += values >> HALF
+            lower += values & LOWER
+        return joined_halves(upper, lower)
+
+    def whole_extreme(self, pick: np.ufunc, empty: int) -> tuple[Whole, Mask]:
+        """Smallest or largest cell of whole numbers that is present, and where there is none."""
+        found = np.full(len(self.n), empty, np.int64)
+        for column in self.columns:
+            found = pick(found, np.where(column.is_missing, empty, column.values).astype(np.int64))
+        return found, self.n == 0
 
     @property
     def total(self) -> Numbers:
@@ -63,24 +86,20 @@ class Row:
             found = pick(found, filled(column, values, empty))
         return found
 
-    def told(self, values: Numbers, at_least: int | None) -> Column:
-        """The values, missing where too few cells are present.
+    def result(self, values: Numbers | Whole, at_least: int | None, undefined: Mask | None = None) -> Column:
+        """The values as a column, missing where too few cells are present.
 
         Without `at_least` all must be. Then, and where none is present, a row misses its value for the reason of its
         first missing cell.
         """
-        whole = all(column.type in ("integer", "boolean") for column in self.columns)
-        exact = whole and bool((np.abs(values[np.isfinite(values)]) < 2**53).all())
-        with np.errstate(invalid="ignore"):
-            exact = exact and bool((values == np.floor(values))[np.isfinite(values)].all())
-        column = made("number", values, self.columns if at_least is None else [])
+        type_: Type = "integer" if values.dtype.kind == "i" else "number"
+        why, reasons = first_reason(self.columns)
+        if at_least is not None and why is not None:
+            why = np.where(self.n == 0, why, 0).astype(np.uint8) * np.uint8(at_least > 0)
+        column = Column.of(type_, values, why, reasons)
         if at_least is not None:
-            why, reasons = first_reason(self.columns)
-            none = np.where(self.n == 0, 0 if why is None else why, 0).astype(np.uint8) * (at_least > 0)
-            column = Column.of("number", values, none.astype(np.uint8), reasons)
             column = column.with_missing(self.n < at_least, TOO_FEW)
-        column = column.with_missing(~np.isfinite(values), UNDEFINED)
-        return made("integer", np.nan_to_num(column.values), [column]) if exact else column
+        return column.with_missing(~np.isfinite(values) if undefined is None else undefined, UNDEFINED)
 
 
 def present(columns: Choice) -> npt.NDArray[np.int64]:
@@ -106,8 +125,7 @@ def mean_of(columns: Choice, *, at_least: int | None = None) -> Column:
     mean_of("f1..f3", at_least=2) of f1 1, 1, —; f2 2, —, —; f3 6, 2, 5 is 3.0, 1.5, —
     """
     row = Row(columns, "mean_of")
-    told = row.told(row.mean, at_least)
-    return told if told.type == "number" else made("number", told.values.astype(np.float64), [told])
+    return row.result(row.mean, at_least)
 
 
 @function(KIND)
@@ -119,7 +137,10 @@ def sum_of(columns: Choice, *, at_least: int | None = None) -> Column:
     sum_of("f1..f3") of f1 1, 1; f2 2, —; f3 6, 2 is 9, —
     """
     row = Row(columns, "sum_of")
-    return row.told(row.total, at_least)
+    if row.is_whole:
+        total, beyond = row.whole_total()
+        return row.result(total, at_least, beyond)
+    return row.result(row.total, at_least)
 
 
 @function(KIND)
@@ -131,7 +152,10 @@ def min_of(columns: Choice, *, at_least: int | None = None) -> Column:
     min_of("f1..f3", at_least=1) of f1 1, 7; f2 2, —; f3 6, 2 is 1, 2
     """
     row = Row(columns, "min_of")
-    return row.told(row.extreme(np.minimum, np.inf), at_least)
+    if row.is_whole:
+        smallest, none = row.whole_extreme(np.minimum, 2**63 - 1)
+        return row.result(smallest, at_least, none)
+    return row.result(row.extreme(np.minimum, np.inf), at_least)
 
 
 @function(KIND)
@@ -143,7 +167,10 @@ def max_of(columns: Choice, *, at_least: int | None = None) -> Column:
     max_of("f1..f3", at_least=1) of f1 1, 7; f2 2, —; f3 6, 2 is 6, 7
     """
     row = Row(columns, "max_of")
-    return row.told(row.extreme(np.maximum, -np.inf), at_least)
+    if row.is_whole:
+        largest, none = row.whole_extreme(np.maximum, -(2**63))
+        return row.result(largest, at_least, none)
+    return row.result(row.extreme(np.maximum, -np.inf), at_least)
 
 
 @function(KIND)
@@ -155,8 +182,7 @@ def sd_of(columns: Choice, *, at_least: int | None = None) -> Column:
     sd_of("f1..f3", at_least=2) of f1 1, 1; f2 2, —; f3 3, — is 1.0, —
     """
     row = Row(columns, "sd_of")
-    told = row.told(row.standard_deviation, at_least)
-    return told if told.type == "number" else made("number", told.values.astype(np.float64), [told])
+    return row.result(row.standard_deviation, at_least)
 
 
 @function(KIND)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from lomrix.core.arrays.exact import reach, subtracted
+from lomrix.core.arrays.exact import subtracted
 from lomrix.core.arrays.types import Array
-from lomrix.core.arrays.within import last_present, running_totals
+from lomrix.core.arrays.within import exact_running_totals, last_present, running_totals
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import MICROSECONDS, as_float, made, time_between
@@ -134,14 +134,12 @@ def running_sum(scope: Scope, x: Column) -> Column:
     whole = x.type in ("integer", "boolean")
     values = x.values.astype(np.int64) if whole else as_float(x, "running_sum()")
     counted = line.in_order(np.where(x.is_missing, 0, values))
+    if whole:
+        totals, beyond = exact_running_totals(counted, line.starts)
+        return made("integer", line.of_rows(totals), [x], line.of_rows(beyond))
     total = line.of_rows(running_totals(counted, line.starts))
-    if not whole:
-        with np.errstate(invalid="ignore"):
-            return made("number", total, [x], ~np.isfinite(total))
-    if reach(counted) * max(int(line.lengths.max(initial=0)), 1) < 2**63:
-        return made("integer", total, [x])
-    rough = np.abs(line.of_rows(running_totals(counted.astype(np.float64), line.starts)))
-    return made("integer", total, [x], rough >= 2.0**63)
+    with np.errstate(invalid="ignore"):
+        return made("number", total, [x], ~np.isfinite(total))
 
 
 @function(KIND, needs=IN_ORDER, keeps=True)

@@ -48,9 +48,11 @@ def first_present(a: Column, b: Column, *more: Column) -> Column:
     """
     result = a
     for other in (b, *more):
+        # Before they are of one type, which may have no room for a value that is present.
+        takes_other = result.is_missing & ~other.is_missing
         if result.type != other.type:
             result, other = aligned(result, other)
-        result = either(result, other, result.is_missing & ~other.is_missing)
+        result = either(result, other, takes_other)
     return result
 
 

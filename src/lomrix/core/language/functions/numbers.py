@@ -8,11 +8,12 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.arrays.exact import either_undefined, sizes_without_sign
+from lomrix.core.arrays.rounding import round_decimals, round_whole
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import as_float, made
-from lomrix.core.table.column import Column
+from lomrix.core.language.operands import as_float, as_number, made
+from lomrix.core.table.column import DTYPES, Column
 from lomrix.core.table.types import Type
 
 KIND = "numbers"
@@ -21,11 +22,10 @@ MOST_PLACES = 300
 TIMES: tuple[Type, ...] = ("date", "datetime")
 
 
-def whole_or_number(values: Array, *operands: Column) -> Column:
-    """Whole values as integers where all of them can be."""
-    if np.abs(np.nan_to_num(values)).max(initial=0) < 2.0**63:
-        return made("integer", np.nan_to_num(values), list(operands))
-    return made("number", values, list(operands))
+def as_whole(values: Array, *operands: Column) -> Column:
+    """Whole values as integers; those beyond 64 bits are undefined."""
+    held = (values >= -(2.0**63)) & (values < 2.0**63)
+    return made("integer", np.where(held, values, 0).astype(np.int64), list(operands), ~held)
 
 
 def computed(column: Column, name: str, compute: Callable[[Any], Any]) -> Column:
@@ -56,23 +56,29 @@ def round_(x: Column, places: Column | None = None) -> Column:
     Examples
     --------
     round(x, 1) of x 2.34, 2.25 is 2.3, 2.2
+
+    round(x, 2) of x 2.675, 1.005 is 2.68, 1.0
     """
     values = as_float(x, "round")
     if places is None:
-        return x if x.type == "integer" else whole_or_number(np.round(values), x)
+        return x if x.type == "integer" else as_whole(round_decimals(values, 0), x)
     wanted = np.nan_to_num(as_float(places, "round"))
     if (wanted != np.rint(wanted)).any():
         raise UsageError("round() takes a whole number of places.", todo="Write round(x, 1).")
     digits = np.clip(wanted, -MOST_PLACES, MOST_PLACES).astype(np.int64)
+    if x.type == "integer":
+        whole, beyond = np.empty(len(x), np.int64), np.zeros(len(x), np.bool_)
+        for place in np.unique(digits).tolist():
+            rows = digits == place
+            whole[rows], outside = round_whole(x.values[rows], place)
+            beyond[rows] = False if outside is None else outside
+        return made("integer", whole, [x, places], beyond)
     result = np.empty(len(values))
     for place in np.unique(digits).tolist():
         rows = digits == place
-        with np.errstate(over="ignore"):
-            result[rows] = np.round(values[rows], place)
-    # A number too large to be multiplied has no decimal places either.
-    result = np.where(np.isinf(result) & np.isfinite(values), values, result)
+        result[rows] = round_decimals(values[rows], place)
     if digits.max(initial=0) <= 0:
-        return whole_or_number(result, x, places)
+        return as_whole(result, x, places)
     return made("number", result, [x, places])
 
 
@@ -84,7 +90,7 @@ def floor(x: Column) -> Column:
     --------
     floor(x) of x 2.7, -2.1 is 2, -3
     """
-    return x if x.type == "integer" else whole_or_number(np.floor(as_float(x, "floor")), x)
+    return x if x.type == "integer" else as_whole(np.floor(as_float(x, "floor")), x)
 
 
 @function(KIND)
@@ -95,7 +101,7 @@ def ceiling(x: Column) -> Column:
     --------
     ceiling(x) of x 2.1, -2.7 is 3, -2
     """
-    return x if x.type == "integer" else whole_or_number(np.ceil(as_float(x, "ceiling")), x)
+    return x if x.type == "integer" else as_whole(np.ceil(as_float(x, "ceiling")), x)
 
 
 @function(KIND)
@@ -166,9 +172,13 @@ def max_(x: Column, y: Column, *more: Column) -> Column:
 
 def extreme(columns: tuple[Column, ...], pick: Any, name: str) -> Column:
     """The smallest or largest of some operands in each row."""
-    kinds = {column.type for column in columns}
-    kept: Type = columns[0].type if len(kinds) == 1 and columns[0].type in (*TIMES, "integer") else "number"
-    arrays = [column.values if kept != "number" else as_float(column, name) for column in columns]
+    kinds = {column.type for column in columns if not column.is_without_values}
+    kept: Type = "integer" if kinds <= {"integer", "boolean"} else "number"
+    kept = next(iter(kinds)) if len(kinds) == 1 and kinds <= set(TIMES) else kept
+    columns = tuple(column.fitting(kept) for column in columns)
+    if kept == "number":
+        columns = tuple(as_number(column, f"{name}()") for column in columns)
+    arrays = [column.values if kept in TIMES else column.values.astype(DTYPES[kept]) for column in columns]
     values = arrays[0]
     for array in arrays[1:]:
         values = pick(values, array)

@@ -68,7 +68,7 @@ def linked(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple[Tabl
     taken = paired_keys(base, links, ((old, target),))
     clashes = matching.Counts.of(taken.base, taken.added, taken.size).shared(taken.base) & (link_rows < 0)
     own = (link_rows < 0) & ~clashes & ~base[old].is_missing
-    type_ = common_type((base[old], links[target])) or "string"
+    type_ = common_type((base[old], links[target]), keeps_whole=True) or "string"
     found = links[target].widened(type_).take_or(link_rows, UNMATCHED)
     column = either(found, base[old].widened(type_), own)
     made = Table({**base.columns, new: column}, base.dictionary, name=base.name, first_row=base.first_row)

@@ -128,7 +128,7 @@ class Sides:
     def __init__(
         self, name: str, base: Table, added: Table, base_rows: Rows, added_rows: Rows, key: Column | None = None
     ) -> None:
-        type_ = common_type((base[name], added[name]))
+        type_ = common_type((base[name], added[name]), keeps_whole=True)
         if type_ is None:
             raise DataError(
                 f"The column {name} is {base[name].type} in {base.name} and {added[name].type} in {added.name}.",

@@ -221,7 +221,7 @@ class Pairing:
         absent = self.base_rows < 0
         if not absent.any():
             return base if self.base_is_whole else base.take(self.base_rows)
-        type_ = common_type((base, added)) or "string"
+        type_ = common_type((base, added), keeps_whole=True) or "string"
         mine = base.widened(type_).take_or(self.base_rows, UNMATCHED)
         return either(mine, added.widened(type_).take_or(self.added_rows, UNMATCHED), absent)
 
