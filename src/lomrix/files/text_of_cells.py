@@ -9,9 +9,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.steps.cells_in_form import format_cells
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
-from lomrix.core.table.numbers import is_number, is_whole
+from lomrix.core.table.numbers import is_whole
 from lomrix.core.table.pool import positions_of
 
 SAMPLE = 512
@@ -42,40 +43,13 @@ def in_form(column: Column, texts: Mapping[str, str], form: TextForm, codes: Seq
     codes
         Missing codes that stand in it as values: they are written as they are.
     """
-    if column.type == "number" and (form.digits is not None or form.decimal != "."):
-        cells = numbers_in_form(column.values, form, codes)
-    elif column.type in ("date", "datetime") and form.date_form and len(column):
-        cells = pc.strftime(column.to_arrow().cast(pa.timestamp("us")), format=form.date_form)
-    else:
-        cells = as_text(column, texts)
-        return cells if pa.types.is_large_string(cells.type) else cells.cast(pa.large_string())
+    cells = format_cells(column, form, codes)
+    if cells is None:
+        return as_text(column, texts).cast(pa.large_string())
     if column.why is None:
-        return cells.cast(pa.large_string())
+        return cells
     words = pa.array([None, *(texts.get(reason) or None for reason in column.reasons)], pa.large_string())
-    return pc.if_else(pa.array(column.why != 0), words.take(pa.array(column.why)), cells.cast(pa.large_string()))
-
-
-def numbers_in_form(values: Array, form: TextForm, codes: Sequence[str] = ()) -> pa.Array:
-    """Numbers as texts: each distinct one is written once.
-
-    Examples
-    --------
-    >>> numbers_in_form(np.array([2.675, -0.001, 3.0, -9.0]), TextForm(decimal=",", digits=2), ("-9",)).to_pylist()
-    ['2,67', '0,00', '3,00', '-9']
-    """
-    distinct, places = np.unique(values, return_inverse=True)
-    if form.digits is None:
-        texts = Column.of("number", distinct).to_text()
-    else:
-        # Each is rounded from all its digits, as the standard of C's printf says.
-        texts = pa.array(np.char.mod(f"%.{form.digits}f", distinct).tolist(), pa.large_string())
-        texts = pc.replace_substring_regex(texts, r"^-(0(\.0*)?)$", r"\1")
-    if form.decimal != ".":
-        texts = pc.replace_substring(texts, ".", form.decimal)
-    kept = {float(code): code for code in codes if is_number(code)}
-    for value, code in kept.items():
-        texts = pc.if_else(pa.array(distinct == value), code, texts)
-    return texts.take(pa.array(places))
+    return pc.if_else(pa.array(column.why != 0), words.take(pa.array(column.why)), cells)
 
 
 def few_distinct(values: Array) -> bool:

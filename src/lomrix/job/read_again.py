@@ -69,4 +69,4 @@ def as_written(column: Column, name: str, sink: FileSink) -> Column:
     if sink.prepared is None:
         return column
     codes = {reason: code for code, reason in sink.prepared.codes.get(name, {}).items()}
-    return coded(column, name, MissingCodes("", {}, {name: codes})) if codes else column
+    return coded(column, name, MissingCodes("", {}, {name: codes}), sink.delivery.text) if codes else column

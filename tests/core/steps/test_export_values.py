@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError
+from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.coding import coded, could_hold, free_code
 from lomrix.core.steps.export.missing_codes import MissingCodes, codes_said
 from lomrix.core.steps.export.numbers import as_numbers
@@ -68,7 +69,7 @@ def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
         (of_two_reasons("integer", [5]), ["-9"], [5, -9, -9], []),
         (of_two_reasons("integer", [5]), ["refused=-8"], [5, -8, None], ["blank"]),
         (of_two_reasons("integer", [5]), ["-9", "refused=-8"], [5, -8, -9], []),
-        (of_two_reasons("integer", [5]), ["-9.5"], [5.0, -9.5, -9.5], []),
+        (of_two_reasons("integer", [5]), ["-9.5"], ["5", "-9.5", "-9.5"], []),
         (of_two_reasons("number", [0.5]), ["-9"], [0.5, -9.0, -9.0], []),
         (of_two_reasons("integer", [5]), ["."], ["5", ".", "."], []),
         (of_two_reasons("string", ["a"]), ["-9", "refused=."], ["a", ".", "-9"], []),
@@ -80,9 +81,15 @@ def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
 )
 def test_codes_in_missing_cells(cells: Column, said: list[str], values: list[Any], left: list[str]) -> None:
     types = {"x": cells.type, "y": "integer"}
-    made = coded(cells, "x", MissingCodes.of(codes_said(said), types, "t"))
+    made = coded(cells, "x", MissingCodes.of(codes_said(said), types, "t"), TextForm())
     assert made.cells() == values
     assert [reason for reason in reasons(made) if reason] == left
+
+
+def test_a_word_as_code_leaves_decimal_separator_and_places_in_force() -> None:
+    cells = Column.of_cells("number", [1.2345, None, 2.675])
+    form = TextForm(decimal=",", digits=2)
+    assert coded(cells, "x", MissingCodes("NULL", {}, {}), form).cells() == ["1,23", "NULL", "2,68"]
 
 
 def test_a_code_that_is_free() -> None:

@@ -9,12 +9,14 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.errors import DataError
+from lomrix.core.steps.cells_in_form import format_cells
+from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.missing_codes import MissingCodes
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.code_use import times_used
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.numbers import is_number
+from lomrix.core.table.numbers import is_number, is_whole
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 
@@ -93,22 +95,28 @@ def with_codes_used(table: Table, columns: Mapping[str, Column], missing: Missin
     return dictionary.with_coded(coded_names)
 
 
-def coded(column: Column, name: str, missing: MissingCodes) -> Column:
-    """The column with codes in its missing cells; a reason without a code stays missing."""
+def coded(column: Column, name: str, missing: MissingCodes, form: TextForm) -> Column:
+    """The column with codes in its missing cells; a reason without a code stays missing.
+
+    A code that is a word, or no whole number among whole ones, makes the column one of texts in the form asked for.
+    """
     if column.why is None or column.type in ("date", "datetime"):
         return column
     codes = {number: missing.of_cell(name, reason) for number, reason in enumerate(column.reasons, start=1)}
     codes = {number: code for number, code in codes.items() if code and (column.why == number).any()}
     if not codes:
         return column
-    if column.type in ("integer", "number") and all(is_number(code) for code in codes.values()):
-        if column.type == "integer" and any("." in code for code in codes.values()):
-            column = column.widened("number")
+    fits = is_whole if column.type == "integer" else is_number
+    if column.type in ("integer", "number") and all(fits(code) for code in codes.values()):
         values = column.values.copy()
         for number, code in codes.items():
             values[column.why == number] = float(code) if column.type == "number" else int(code)
         return Column.of(column.type, values, still_missing(column, codes), column.reasons)
-    column = column.widened("string")
+    texts_in_form = format_cells(column, form)
+    if texts_in_form is None:
+        column = column.widened("string")
+    else:
+        column = Column.of_strings(None, Pool(texts_in_form), column.why, column.reasons)
     pool, why = column.strings, still_missing(column, codes)
     texts = list(dict.fromkeys(codes.values()))
     longer = Pool(pa.concat_arrays([pool.strings, pa.array(texts, pa.large_string())]))

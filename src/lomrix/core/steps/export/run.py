@@ -185,7 +185,9 @@ class Work:
             is_needed = any(column.missing_count for column in ready.columns.values())
             missing = replace(missing, everywhere=free_code(ready) if is_needed else "")
         refuse_used_codes(ready, missing)
-        columns = {name: coded(column, name, missing) for name, column in ready.columns.items()}
+        columns = {
+            name: coded(column, name, missing, self.step.delivery.text) for name, column in ready.columns.items()
+        }
         self.missing = missing
         self.made = replace(ready, columns=columns, dictionary=with_codes_used(ready, columns, missing))
 
