@@ -14,6 +14,7 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import NO_HISTORY, History
+from lomrix.core.table.label_conflicts import notes_on_labels
 from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
 from lomrix.core.wording import in_utf8
@@ -180,7 +181,8 @@ class FileSource(Source):
             made, dictionary, self.described.history, cells.name or in_utf8(self.path.stem), cells.first_row,
             self.names if len(wanted) < len(self.names) else (),
         )  # fmt: skip
-        notes = (*self.described.notes, *cells.notes)
+        labels = notes_on_labels(self.settings.dictionary, self.described.dictionary, wanted)
+        notes = (*self.described.notes, *labels, *cells.notes)
         return Read(table, notes if not self.settings.all_text else ())
 
     def row_count(self, rows: range | None) -> int | None:

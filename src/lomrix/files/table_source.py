@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.label_conflicts import notes_on_labels
 from lomrix.core.table.table import Table
 from lomrix.files.interface import Place, Read, Source
 from lomrix.files.reading import ReadSettings
@@ -58,7 +59,8 @@ class TableSource(Source):
         if self.settings.all_text:
             texts = {name: column.widened("string") for name, column in made.columns.items()}
             return Read(Table(texts, history=made.history, name=made.name, first_row=made.first_row))
-        return Read(replace(made, dictionary=self.dictionary))
+        notes = notes_on_labels(self.settings.dictionary, self.table.dictionary, made.names)
+        return Read(replace(made, dictionary=self.dictionary), tuple(notes))
 
     def fingerprint(self) -> str:
         """None: its task tells what it is made of."""

@@ -44,6 +44,16 @@ def found(source: Table, **settings: Any) -> dict[str, list[int]]:
     return {f"{one['rule']} {one['column']}": one["rows"] for one in facts}
 
 
+def test_a_rule_that_cannot_be_judged_is_no_rule_that_holds() -> None:
+    rules = Dictionary({}, {}, {"short": "slep < 900", "both": "sleep > nap", "other": "month in (0, 3)"})
+    account = Check().apply(sources(table("t", rules, sleep=[400, 300]))).account
+    assert account.facts["broken"] == 2
+    assert [(row[1], row[4]) for row in account.listings[0].rows] == [
+        ("short", "slep < 900 (not judged: no column slep)"), ("both", "sleep > nap (not judged: no column nap)"),
+    ]  # fmt: skip
+    assert account.notes[0].text == "not judged, since no column of theirs is in this file: other."
+
+
 def test_each_rule_finds_its_cells() -> None:
     rules = Dictionary(
         {

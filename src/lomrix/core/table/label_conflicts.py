@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from lomrix.core.errors import DataError
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.notes import Note
+from lomrix.core.wording import some_of
 
 MOST_TOLD = 4
 
@@ -48,3 +50,18 @@ def require_same_labels(conflicts: Iterable[str]) -> None:
             where="; ".join(told[:MOST_TOLD]) + (" …" if len(told) > MOST_TOLD else ""),
             todo="Recode one of the files, or say ‹other_labels=first›.",
         )
+
+
+def notes_on_labels(given: Dictionary, own: Dictionary, names: Iterable[str]) -> list[Note]:
+    """What is reported where a dictionary that was given labels codes otherwise than the file itself."""
+    notes = []
+    for name in names:
+        told = [
+            f'{code} is "{label}", not "{own.labels_of(name)[code]}" as in the file'
+            for code, label in given.labels_of(name).items()
+            if own.labels_of(name).get(code, label) != label
+        ]
+        if told:
+            text = f"the dictionary overrides labels of the file: {some_of(told, MOST_TOLD)}."
+            notes.append(Note(text, name, (), "labels-overridden", len(told)))
+    return notes

@@ -11,6 +11,7 @@ from sqlalchemy import Connection
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.label_conflicts import notes_on_labels
 from lomrix.core.table.table import Table
 from lomrix.core.wording import some_of
 from lomrix.files.arrow_columns import columns_from_arrow
@@ -108,7 +109,8 @@ class DatabaseSource(Source):
         made, more = columns_from_arrow(arrow, wanted, self.settings, self.described, self.name)
         left = self.names if len(wanted) < len(self.names) else ()
         table = Table(made, self.dictionary, name=self.name, first_row=1, names_in_source=left)
-        return Read(table, (*notes, *more) if not self.settings.all_text else ())
+        labels = notes_on_labels(self.settings.dictionary, self.described, wanted)
+        return Read(table, (*notes, *labels, *more) if not self.settings.all_text else ())
 
     def close(self) -> None:
         """End the connection."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
@@ -65,6 +66,8 @@ class Finding:
         What most keys look like.
     of_numbers
         Whether the other cells are numbers.
+    is_elsewhere
+        Whether it is a rule for another file, which the table has no column of.
     """
 
     rule: str
@@ -75,6 +78,7 @@ class Finding:
     variable: str = ""
     shape: str = ""
     of_numbers: bool = True
+    is_elsewhere: bool = False
 
 
 def all_findings(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> list[Finding]:
@@ -337,11 +341,11 @@ def own_rules(table: Table, judged: Mapping[str, Column]) -> Iterator[Finding]:
     """The team's own rules, as far as the table has their columns; stray cells count as missing in them."""
     table = table.with_columns({**table.columns, **judged})
     for name, text in table.dictionary.rules.items():
-        tree = parsed(text)
-        choices = [words for words in choices_used(tree) if "@" not in words]
-        if not set(names_used(tree)) <= set(table.names) or any(
-            columns_by_name(words, table.names) is None for words in choices
-        ):
+        lacking = lacking_columns(text, table)
+        if lacking is not None:
+            words, is_elsewhere = lacking
+            told = f"{text} (not judged: no column {words})"
+            yield Finding(name, "", np.zeros(0, np.int64), told, not is_elsewhere, is_elsewhere=is_elsewhere)
             continue
         try:
             true = condition(text, table)
@@ -351,6 +355,23 @@ def own_rules(table: Table, judged: Mapping[str, Column]) -> Iterator[Finding]:
         rows = np.flatnonzero(~true.values & ~true.is_missing)
         if len(rows):
             yield Finding(name, "", rows, text)
+
+
+def lacking_columns(text: str, table: Table) -> tuple[str, bool] | None:
+    """The columns that a rule names and a table lacks; None where it has all.
+
+    Returns
+    -------
+    The columns in words, and whether the rule is one for another file: the table has none of its columns, nor one of a
+    name like theirs.
+    """
+    tree = parsed(text)
+    names = [*names_used(tree), *(words for words in choices_used(tree) if "@" not in words)]
+    lacking = [name for name in names if columns_by_name(name, table.names) is None]
+    if not lacking:
+        return None
+    near = any(difflib.get_close_matches(name, table.names, n=1, cutoff=0.75) for name in lacking)
+    return ", ".join(lacking), len(lacking) == len(names) and not near
 
 
 def value_texts(column: Column, rows: Array) -> list[str | None]:

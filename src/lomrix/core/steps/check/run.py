@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -14,8 +14,9 @@ from lomrix.core.steps.check.findings import Finding, all_findings, value_texts
 from lomrix.core.steps.check.ledger import draft
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.notes import counted, rows_and_columns
+from lomrix.core.table.notes import Note, counted, rows_and_columns
 from lomrix.core.table.table import Table
+from lomrix.core.wording import some_of
 
 MOST_EXAMPLES = 4
 LEDGER_NAME = "draft_ledger"
@@ -41,6 +42,8 @@ class Checking:
 
     def account(self, table: Table, found: list[Finding], *, drafts: bool) -> Account:
         """The findings in words, and rows with and without one."""
+        elsewhere = [one.rule for one in found if one.is_elsewhere]
+        found = [one for one in found if not one.is_elsewhere]
         broken = [one for one in found if one.breaks]
         rows_found = np.unique(np.concatenate([one.rows for one in found])) if found else np.zeros(0)
         rows = tuple(
@@ -71,7 +74,7 @@ class Checking:
             ),
             {"broken": len(broken), "findings": [self._fact(table, one) for one in found]},
             (listing,) if rows else (),
-            (),
+            notes_on_rules(elsewhere),
             ("add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in",)
             if rows and not drafts
             else (),
@@ -94,3 +97,11 @@ class Checking:
             shown = "" if value is None else f' "{value}"' if value != value.strip() or " " in value else f" {value}"
             told.append(f"row {row}{f' ({key})' if key else ''}{shown}")
         return ", ".join(told) + (" …" if len(one.rows) > len(some) else "")
+
+
+def notes_on_rules(names: Sequence[str]) -> tuple[Note, ...]:
+    """What is reported of rules that were not judged."""
+    if not names:
+        return ()
+    text = f"not judged, since no column of theirs is in this file: {some_of(names)}."
+    return (Note(text, kind="not-judged", count=len(names), done=True),)

@@ -16,6 +16,7 @@ from lomrix.core.language.scope import Scope
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
 from lomrix.core.steps.derive.settings import Derive, assignments_of, namings_of, renamed_to, said_of_names
 from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.changed_variable import keep_what_holds, notes_on_dropped
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note, counted
@@ -23,7 +24,7 @@ from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.renaming import renamed_table
 from lomrix.core.table.selection import chosen_columns, unknown_column
 from lomrix.core.table.table import Table
-from lomrix.core.table.variable import NOTHING_KNOWN
+from lomrix.core.table.variable import NOTHING_KNOWN, Variable
 
 MOST_EXAMPLES = 3
 
@@ -58,6 +59,7 @@ class Deriving:
     step: Derive
     before: Table
     made: dict[str, str] = field(default_factory=dict)
+    dropped: dict[str, tuple[Variable, Variable]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         for name in (*self.step.case, *self.step.occasion, *([self.step.after] if self.step.after else [])):
@@ -86,24 +88,29 @@ class Deriving:
         column = evaluated(expression, self.scope)
         old = self.table.columns.get(name)
         column = column if old is None else column.fitting(old.type)
-        dictionary = self._described(name, expression)
+        dictionary = self._described(name, expression, column)
         self.scope.changed(replace(self.table, columns={**self.table.columns, name: column}, dictionary=dictionary))
         self.made[name] = expression
 
-    def _described(self, name: str, expression: str) -> Dictionary:
+    def _described(self, name: str, expression: str, column: Column) -> Dictionary:
         """The dictionary with an entry that says how a variable was made, and what follows from its ingredients."""
         dictionary, tree = self.table.dictionary, parsed(expression)
         carried = carried_into(tree, dictionary)
-        entry = dictionary.of(name) if name in self.table.columns else NOTHING_KNOWN
-        entry = entry.with_(codes=carried.entry.codes, minimum=None, maximum=None, allowed=(), type=None)
-        if name in names_used(tree) and carried.entry == dictionary.of(name):
-            entry = dictionary.of(name)
-        entry = entry.with_(
-            description=told_origin(tree, expression), unit=carried.entry.unit or entry.unit, label=entry.label
-        )
+        old = dictionary.of(name) if name in self.table.columns else NOTHING_KNOWN
+        before = self.table.columns.get(name, column)
+        if carried.entry != NOTHING_KNOWN:
+            # Values of a variable that is there: what holds of it holds of them, but for what it is called.
+            source = self.table.columns.get(carried.name, column)
+            entry = keep_what_holds(carried.entry, source, column, "own values")
+            if not carried.is_copy and old.label != entry.label:
+                entry = entry.with_(label=old.label)
+        else:
+            entry = keep_what_holds(old, before, column, "computed")
         if carried.labels is not None:
             dictionary = dictionary.with_codes(name, carried.labels)
             entry = entry.with_(codes=name)
+        entry = entry.with_(description=told_origin(tree, expression))
+        self.dropped[name] = (self.dropped[name][0] if name in self.dropped else old, entry)
         return dictionary.with_variable(name, entry)
 
     def describe(self) -> None:
@@ -195,7 +202,11 @@ class Deriving:
             ),
             {"variables": {names.get(name, name): text for name, text in self.made.items()}, "renamed": dict(names)},
             tuple(self._listings(names)),
-            (*self.scope.order_notes, *(note for name in self.made for note in self._notes(name, names))),
+            (
+                *self.scope.order_notes,
+                *notes_on_dropped((names.get(name, name), *pair) for name, pair in self.dropped.items()),
+                *(note for name in self.made for note in self._notes(name, names)),
+            ),
         )  # fmt: skip
 
     def _cells(self, name: str) -> Balance:

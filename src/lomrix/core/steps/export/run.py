@@ -21,6 +21,7 @@ from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.export.short_names import short_names
 from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.changed_variable import keep_what_holds
 from lomrix.core.table.labelled import labelled
 from lomrix.core.table.notes import Note, counted, plural
 from lomrix.core.table.renaming import renamed_table
@@ -123,7 +124,8 @@ class Work:
             if not labels:
                 raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
             columns[name], without = labelled(table[name], labels)
-            dictionary = dictionary.with_variable(name, dictionary.of(name).with_(codes=None, type=None, allowed=()))
+            entry = keep_what_holds(dictionary.of(name), table[name], columns[name], "mapped")
+            dictionary = dictionary.with_variable(name, entry)
             present = len(table) - table[name].missing_count
             rows.append((name, present - sum(without.values()), sum(without.values())))
             if without:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 import numpy as np
@@ -12,6 +13,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.steps.recode.settings import Rest
 from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair
+from lomrix.core.table.code_list import RANGE
 from lomrix.core.table.column import Column, common_type, either
 from lomrix.core.table.distinct import distinct_cells
 from lomrix.core.table.numbers import is_number
@@ -22,6 +24,8 @@ from lomrix.core.wording import some_of
 # Old value, new value, and number of cells.
 Told = tuple[str, str, int]
 UNMAPPED = "not in the map"
+# What stands before the reason of values that become missing, where a change is listed.
+MADE_MISSING = "missing: "
 MOST_LISTED = 10
 
 
@@ -41,13 +45,35 @@ def targets(texts: Sequence[str], pairs: Sequence[Pair], type_: str) -> npt.NDAr
     return target
 
 
-def new_codes(codes: Sequence[str], pairs: Sequence[Pair], type_: str, others: Rest) -> list[str | None]:
-    """What becomes of the codes of a dictionary under a map; None where they become missing."""
-    new: list[str | None] = []
-    for code, at in zip(codes, targets(codes, pairs, type_).tolist(), strict=True):
-        kept = code if others != "missing" else None
-        new.append(kept if at < 0 else None if pairs[at].reason else pairs[at].new)
+def new_codes(codes: Sequence[str], pairs: Sequence[Pair], column: Column, others: Rest) -> list[tuple[str, ...]]:
+    """What becomes of the codes of a dictionary under a map; nothing where they become missing.
+
+    A code that is a range of values becomes what its values become, and stays for those that the map does not name.
+    """
+    new = []
+    places, texts, counts = distinct_cells(column)
+    del places
+    occurring = [text for text, count in zip(texts, counts.tolist(), strict=True) if count and is_number(text)]
+    for code in codes:
+        span = RANGE.fullmatch(code)
+        values = [code]
+        if span:
+            named = [pair.old for pair in pairs if is_number(pair.old)]
+            inside = [text for text in dict.fromkeys([*named, *occurring]) if in_range(text, span)]
+            values = inside or [code]
+        found: dict[str, None] = {}
+        for at in targets(values, pairs, column.type).tolist():
+            if at < 0:
+                found |= dict.fromkeys([code] if others != "missing" else [])
+            elif not pairs[at].reason:
+                found[pairs[at].new] = None
+        new.append(tuple(found))
     return new
+
+
+def in_range(text: str, span: re.Match[str]) -> bool:
+    """True where a number lies in a range of codes, such as `2 to 4`."""
+    return float(span[1]) <= float(text) <= float(span[2])
 
 
 def mapped(
@@ -85,15 +111,17 @@ def mapped(
     filled = next((pair for pair in pairs if pair.old == MISSING), None)
     result = rebuilt(column, places, new, reasons, filled)
     used = [
-        (texts[at], new[at] if new[at] is not None else f"missing: {reasons[at]}", int(counts[at]))
+        (texts[at], new[at] if new[at] is not None else f"{MADE_MISSING}{reasons[at]}", int(counts[at]))
         for at in range(len(texts))
         if counts[at] and target[at] >= 0
     ]
     if len(used) > 3 * MOST_LISTED:  # a range of many values: told by pair instead of by value
         totals = {at: int(counts[target == at].sum()) for at in dict.fromkeys(target[target >= 0].tolist())}
-        used = [(pairs[at].old, pairs[at].new or f"missing: {pairs[at].reason}", count) for at, count in totals.items()]
+        used = [
+            (pairs[at].old, pairs[at].new or f"{MADE_MISSING}{pairs[at].reason}", count) for at, count in totals.items()
+        ]
     if filled is not None:
-        to = filled.new or f"missing: {filled.reason}"
+        to = filled.new or f"{MADE_MISSING}{filled.reason}"
         used += [(f"missing: {reason}", to, count) for reason, count in column.reason_counts().items()]
     found = set(target[(target >= 0) & (counts > 0)].tolist())
     return result, [(old, str(made), count) for old, made, count in used], unmapped, found

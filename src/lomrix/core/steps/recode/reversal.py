@@ -12,13 +12,18 @@ from lomrix.core.table.notes import counted
 from lomrix.core.table.numbers import is_number
 
 
-def turned_code(code: str, low: float, high: float) -> str | None:
+def turned_code(code: str, low: float, high: float) -> str:
     """What becomes of a code when its scale is turned round; a range of codes stays a range."""
     span = RANGE.fullmatch(code)
     if span:
         ends = [turned_code(span[at], low, high) for at in (2, 1)]
         return f"{ends[0]} to {ends[1]}"
     return without_point(f"{low + high - float(code):g}") if is_number(code) else code
+
+
+def turned_codes(code: str, low: float, high: float) -> tuple[str, ...]:
+    """The one code that a code becomes."""
+    return (turned_code(code, low, high),)
 
 
 def reversed_scale(

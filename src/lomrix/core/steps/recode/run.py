@@ -13,11 +13,12 @@ from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import text_order
 from lomrix.core.rows.turned import TURNED
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.recode.mapping import MOST_LISTED, Told, mapped, new_codes
-from lomrix.core.steps.recode.reversal import reversed_scale, turned_code
+from lomrix.core.steps.recode.mapping import MADE_MISSING, MOST_LISTED, Told, mapped, new_codes
+from lomrix.core.steps.recode.reversal import reversed_scale, turned_codes
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair, pair_of, require_apart
 from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.changed_variable import How, keep_what_holds, notes_on_dropped
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.dictionary import Dictionary
@@ -41,7 +42,6 @@ def recoded(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
     for words, pairs in (*step.maps, *maps_in(tables.maybe("map_file"))):
         for name in chosen_columns(words, types, table.name):
             work.map(name, pairs)
-            work.drop_limits()
     for name in chosen_columns(step.to_codes, types, table.name) if step.to_codes else ():
         work.to_codes(name)
     for name in chosen_columns(step.to_labels, types, table.name) if step.to_labels else ():
@@ -49,8 +49,8 @@ def recoded(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
     for name in chosen_columns(step.reverse, types, table.name) if step.reverse else ():
         low, high = span_of(step.span)
         column, turned = reversed_scale(table[name], (low, high), name, table.first_row)
-        into = work.put(name, column, turned, partial(turned_code, low=low, high=high))
-        work.say_turned(into)
+        into = work.put(name, column, turned, partial(turned_codes, low=low, high=high))
+        work.say_turned(name, into, low, high)
     if not work.changes:
         raise UsageError("Nothing to recode was named.", todo="Say ‹map=watch: day=1, night=2›.")
     made = work.table()
@@ -100,8 +100,8 @@ class Recoded:
         """Recode a column by a map."""
         column, told, unmapped, found = mapped(self.before[name], pairs, self.step.others, name)
         labels = list(self.before.dictionary.labels_of(name))
-        into_of = dict(zip(labels, new_codes(labels, pairs, self.before[name].type, self.step.others), strict=True))
-        into = self.put(name, column, told, lambda code: into_of.get(code, code), unmapped)
+        into_of = dict(zip(labels, new_codes(labels, pairs, self.before[name], self.step.others), strict=True))
+        into = self.put(name, column, told, lambda code: into_of[code], unmapped)
         absent = [pair.old for at, pair in enumerate(pairs) if at not in found and pair.old not in (OTHERS, MISSING)]
         if absent:
             words = some_of((f'"{old}"' for old in absent), MOST_LISTED)
@@ -115,9 +115,17 @@ class Recoded:
                 self.notes.append(Note(text, name, kind="shared-end"))
         return into
 
-    def say_turned(self, name: str) -> None:
-        """Have the dictionary say that a variable was turned round, so that nobody turns it again."""
-        entry = self.dictionary.of(name)
+    def say_turned(self, before: str, name: str, low: float, high: float) -> None:
+        """Have the dictionary say that a variable was turned round, so that nobody turns it again.
+
+        It stays in its span and its unit: limits are turned with the scores.
+        """
+        old = self.before.dictionary.of(before)
+        bounds = [None if not isinstance(one, int | float) else low + high - one for one in (old.maximum, old.minimum)]
+        ends = [int(one) if one is not None and float(one).is_integer() else one for one in bounds]
+        entry = self.dictionary.of(name).with_(
+            minimum=ends[0], maximum=ends[1], unit=old.unit, description=old.description
+        )
         said = entry.description.replace(TURNED, "").strip()
         again = TURNED in entry.description
         description = said if again else f"{said} {TURNED}".strip()
@@ -128,7 +136,7 @@ class Recoded:
         name: str,
         column: Column,
         pairs: Sequence[Told],
-        into_of: Callable[[str], str | None],
+        into_of: Callable[[str], tuple[str, ...]],
         unmapped: Sequence[tuple[str, int]] = (),
     ) -> str:
         """Put a recoded column into its place, or into a new one.
@@ -140,7 +148,8 @@ class Recoded:
         pairs
             Old value, new value, number of cells.
         into_of
-            What becomes of a code of the dictionary, whether it occurs or not; None where it becomes missing.
+            What becomes of a code of the dictionary, whether it occurs or not: several for a range of values, none
+            where it becomes missing.
         unmapped
             Values that a map does not name.
 
@@ -155,34 +164,35 @@ class Recoded:
         if into != name:
             require_free(into, self.columns, "the recoded column")
         self.columns[into] = column
-        self._carry_labels(name, into, into_of, any(old != new for old, new, _ in pairs))
+        has_changed = any(old != new and not new.startswith(MADE_MISSING) for old, new, _ in pairs)
+        self._carry_labels(name, into, into_of, has_changed=has_changed)
         changed = sum(count for old, new, count in pairs if not means_the_same(old, new, column))
         if self.step.others == "missing":
             changed += sum(count for _, count in unmapped)
         self.changes.append(Change(name, into, tuple(pairs), len(column), changed, tuple(unmapped)))
         return into
 
-    def _carry_labels(self, name: str, into: str, into_of: Callable[[str], str | None], has_changed: bool) -> None:
+    def _carry_labels(
+        self, name: str, into: str, into_of: Callable[[str], tuple[str, ...]], *, has_changed: bool
+    ) -> None:
         """Labels follow their codes, those that do not occur too; a code that stands for several labels has none."""
         entry, labels = self.before.dictionary.of(name), self.before.dictionary.labels_of(name)
         found: dict[str, list[str]] = {}
         for code, label in labels.items():
-            new = into_of(code)
-            if new is not None and label not in found.setdefault(new, []):
-                found[new].append(label)
+            for new in into_of(code):
+                if label not in found.setdefault(new, []):
+                    found[new].append(label)
         carried = {new: own[0] for new, own in found.items() if len(own) == 1}
         for new, own in found.items():
             if len(own) > 1:
                 text = f"{new} stands for {' and '.join(own)} now, and has no label."
                 self.notes.append(Note(text, name, kind="label-lost"))
+        how: How = "mapped" if has_changed else "own values"
+        entry = keep_what_holds(entry, self.before[name], self.columns[into], how).with_(codes=entry.codes)
         if carried != dict(labels):
             own_list = self._free_list(into)
             entry = entry.with_(codes=own_list if carried else None)
             self.dictionary = self.dictionary.with_codes(own_list, carried) if carried else self.dictionary
-        if has_changed:
-            entry = entry.with_(type=None, allowed=())
-        if self.columns[into].type == "string" != self.before[name].type:
-            entry = entry.with_(unit="")  # words are in no unit
         self.dictionary = self.dictionary.with_variable(into, entry)
 
     def _free_list(self, into: str) -> str:
@@ -208,17 +218,11 @@ class Recoded:
         values = np.append(np.array(codes, np.int64), 0)[column.values]
         counts = np.bincount(column.values[column.values >= 0], minlength=len(texts))
         pairs = sorted(zip(texts, map(str, codes), counts.tolist(), strict=True), key=lambda pair: int(pair[1]))
-        into = self.put(name, Column.of("integer", values, column.why, column.reasons), pairs, lambda code: None)
+        into = self.put(name, Column.of("integer", values, column.why, column.reasons), pairs, lambda code: ())
         listed = {str(code): own.get(text, text) for code, text in sorted(zip(codes, texts, strict=True))}
         old = self.dictionary.of(into)
         name = self._free_list(into)
         self.dictionary = self.dictionary.with_codes(name, listed).with_variable(into, old.with_(codes=name, type=None))
-
-    def drop_limits(self) -> None:
-        """Limits of the old values say nothing of the new ones."""
-        into = self.changes[-1].into
-        entry = self.dictionary.of(into)
-        self.dictionary = self.dictionary.with_variable(into, entry.with_(minimum=None, maximum=None))
 
     def _places(self, column: Column) -> list[int]:
         """Where each distinct text stands in the order that was asked for, counted from 0."""
@@ -240,7 +244,7 @@ class Recoded:
             raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
         pairs = tuple(pair_of(code, label) for code, label in labels.items())
         column, told, unmapped, _ = mapped(self.before[name], pairs, self.step.others, name)
-        into = self.put(name, column, told, lambda code: None, unmapped)
+        into = self.put(name, column, told, lambda code: (), unmapped)
         self.dictionary = self.dictionary.with_variable(into, self.dictionary.of(into).with_(codes=None, type=None))
 
     def table(self) -> Table:
@@ -283,6 +287,9 @@ class Recoded:
             same = int(np.count_nonzero(same_cells(before, now)))
             parts = (("changed", change.changed), ("as they were", same))
             balances.append(Balance(f"cells of {change.into}", len(before), parts))
+        entries = self.before.dictionary.of, made.dictionary.of
+        notes += notes_on_dropped((change.into, entries[0](change.column), entries[1](change.into))
+                                  for change in self.changes)  # fmt: skip
         names = ", ".join(dict.fromkeys(change.into for change in self.changes))
         facts = {"columns": [change.into for change in self.changes]}
         summary = f"{counted(sum(change.changed for change in self.changes), 'cell', 'cells')} changed in {names}."

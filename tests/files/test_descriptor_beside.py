@@ -1,0 +1,94 @@
+"""A descriptor that is there counts or is reported, whatever its file is called; labels that differ are reported."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+from lomrix.core.table.table import Table
+from lomrix.files.interface import Read
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import source_of
+from tests.tables import lomrix
+
+
+def read(path: Path) -> Read:
+    return source_of(str(path), ReadSettings()).read()
+
+
+def written(folder: Path) -> Table:
+    (folder / "raw.csv").write_text("id,sleep\n1,-9\n2,400\n")
+    (folder / "d.toml").write_text('[variables.sleep]\nlabel = "Sleep"\nmissing = { "-9" = "refused" }\n')
+    lomrix("subset", "raw.csv", "-d", "d.toml", "--out", "a.csv", cwd=folder)
+    return read(folder / "a.csv").table
+
+
+def test_a_descriptor_that_was_copied_with_its_file_counts(tmp_path: Path) -> None:
+    first = written(tmp_path)
+    assert first["sleep"].reason_counts() == {"refused": 1}
+    for end in ("", ".resource.json"):
+        shutil.copy(tmp_path / f"a.csv{end}", tmp_path / f"b.csv{end}")
+    copied = read(tmp_path / "b.csv")
+    assert copied.table.same_as(first) and copied.table.dictionary.of("sleep").label == "Sleep"
+    assert copied.table.history == first.history
+    assert [note.text for note in copied.notes] == [
+        "b.csv.resource.json was written for a.csv, whose content is the same: it is used."
+    ]
+
+
+def test_a_descriptor_of_another_content_is_reported_and_not_used(tmp_path: Path) -> None:
+    written(tmp_path)
+    shutil.copy(tmp_path / "a.csv.resource.json", tmp_path / "b.csv.resource.json")
+    (tmp_path / "b.csv").write_text("id,sleep\n1,-9\n2,401\n")
+    other = read(tmp_path / "b.csv")
+    assert other.table["sleep"].cells() == [-9, 401]
+    assert [note.text for note in other.notes] == [
+        "b.csv.resource.json was written for a.csv, whose content differs: it is not used."
+    ]
+    # One of old, without the full name, may be that of another file, which stands there itself.
+    (tmp_path / "b.csv.resource.json").rename(tmp_path / "b.resource.json")
+    resource = json.loads((tmp_path / "b.resource.json").read_text())
+    (tmp_path / "b.resource.json").write_text(json.dumps({**resource, "path": "b.tsv"}))
+    (tmp_path / "b.tsv").write_text("id\tsleep\n1\t5\n")
+    assert not read(tmp_path / "b.csv").notes
+
+
+def test_a_file_of_a_package_is_known_under_another_name(tmp_path: Path) -> None:
+    written(tmp_path)
+    lomrix("export", "a.csv", "--to", "pkg", "--form", "package", "--missing-code=-9", cwd=tmp_path)
+    (tmp_path / "pkg" / "a.csv").rename(tmp_path / "pkg" / "b.csv")
+    found = read(tmp_path / "pkg" / "b.csv")
+    assert found.table["sleep"].reason_counts() == {"refused": 1}
+    assert [note.kind for note in found.notes] == ["descriptor"]
+
+
+def test_labels_that_a_dictionary_overrides_are_reported(tmp_path: Path) -> None:
+    (tmp_path / "raw.csv").write_text("sex\n1\n2\n")
+    for name, labels in (("one", ("male", "female")), ("two", ("yes", "no"))):
+        codes = f'[codes.s]\n1 = "{labels[0]}"\n2 = "{labels[1]}"\n'
+        (tmp_path / f"{name}.toml").write_text(f'[variables.sex]\ncodes = "s"\n{codes}')
+    lomrix("subset", "raw.csv", "-d", "one.toml", "--out", "a.csv", cwd=tmp_path)
+    for words in (["tally", "a.csv", "sex"], ["check", "a.csv"]):
+        told, _ = lomrix(*words, "-d", "two.toml", cwd=tmp_path, width=200)
+        assert 'sex: the dictionary overrides labels of the file: 1 is "yes", not "male" as in the file' in told
+        assert "overrides" not in lomrix(*words, "-d", "one.toml", cwd=tmp_path)[0]
+
+
+def test_the_name_that_a_column_gets_decides_what_the_dictionary_says_of_it(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,sleep\n1,400\n2,-9\n")
+    (tmp_path / "b.csv").write_text("id,Sleep2\n1,001\n2,-9\n")
+    (tmp_path / "p.csv").write_text("old,new\nSleep2,sleep\n")
+    (tmp_path / "d.toml").write_text('[variables.sleep]\ntype = "integer"\nmissing = { "-9" = "refused" }\n')
+    for number, words in enumerate((["--pair", "Sleep2=sleep"], ["--pair-file", "p.csv"])):
+        out = f"c{number}.csv"
+        lomrix("stack", "a.csv", "b.csv", *words, "-d", "d.toml", "--mark", "w=1,2", "--out", out, cwd=tmp_path)
+        made = read(tmp_path / out).table
+        assert made["sleep"].cells() == [400, None, 1, None]
+    told, _ = lomrix("stack", "c0.csv", "b.csv", "--pair", "Sleep2=sleep", "--type", "sleep=integer", cwd=tmp_path,
+                     width=200)  # fmt: skip
+    assert "sleep: -9 is a missing code in c0 and a value in b, in 1 cell" in told
+    (tmp_path / "e.csv").write_text("person,x\n1,5\n-9,6\n")
+    (tmp_path / "k.toml").write_text('[variables.id]\nmissing = { "-9" = "unknown" }\n')
+    told, _ = lomrix("merge", "a.csv", "e.csv", "--key", "id=person", "-d", "k.toml", "--json", cwd=tmp_path)
+    assert '"total": 2' in told and "missing" in told
