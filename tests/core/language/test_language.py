@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime
+import itertools
 import re
+from collections.abc import Sequence
 from typing import Any
 
 import pytest
@@ -196,3 +198,33 @@ def test_a_word_that_is_a_value_wants_quotation_marks(text: str, todo: str) -> N
     with pytest.raises(UsageError) as stopped:
         evaluated(text, table(sex=["m", "f"], ward=[1, 2], dictionary=known))
     assert todo in stopped.value.todo
+
+
+# Strong logic of three values, None being missing: what decides does so whatever the others are.
+
+
+def kleene(parts: Sequence[bool | None], decisive: bool) -> bool | None:
+    return decisive if decisive in parts else None if None in parts else not decisive
+
+
+def test_conditions_have_three_values() -> None:
+    for one, two, three in itertools.product((0, 1, 2, None), repeat=3):
+        source = table(a=[one, 7], b=[two, 7], c=[three, 7])
+
+        def less(x: int | None, y: int | None) -> bool | None:
+            return None if x is None or y is None else x < y
+
+        def same(x: int | None, y: int | None) -> bool | None:
+            return None if x is None or y is None else x == y
+
+        found = {words: evaluated(words, source).cells()[0] for words in (
+            "a < b < c", "a < b and b < c", "a < b or b < c", "a in (b, c)", "a not in (b, c)", "not a < b",
+        )}  # fmt: skip
+        pair = (less(one, two), less(two, three))
+        inside = kleene((same(one, two), same(one, three)), True)
+        assert found == {
+            "a < b < c": kleene(pair, False), "a < b and b < c": kleene(pair, False),
+            "a < b or b < c": kleene(pair, True),
+            "a in (b, c)": inside, "a not in (b, c)": None if inside is None else not inside,
+            "not a < b": None if pair[0] is None else not pair[0],
+        }, (one, two, three)  # fmt: skip

@@ -249,15 +249,7 @@ class Evaluation:
         return truth
 
     def _boolop(self, node: ast.BoolOp) -> Column:
-        parts = [self._condition(value) for value in node.values]
-        decisive = isinstance(node.op, ast.Or)
-        decided: Mask = np.zeros(len(self.table), np.bool_)
-        for part in parts:
-            decided |= ~part.is_missing & (part.values == decisive)
-        why, reasons = first_reason(parts)
-        if why is not None:
-            why = np.where(decided, np.uint8(0), why)
-        return Column.of("boolean", np.where(decided, decisive, not decisive), why, reasons)
+        return join_truths([self._condition(value) for value in node.values], isinstance(node.op, ast.Or))
 
     def _compare(self, node: ast.Compare) -> Column:
         parts, left = [], node.left
@@ -267,9 +259,7 @@ class Evaluation:
             else:
                 parts.append(self._comparison(left, right, COMPARISONS[type(op)]))
             left = right
-        if len(parts) == 1:
-            return parts[0]
-        return made("boolean", np.logical_and.reduce([part.values for part in parts]), parts)
+        return join_truths(parts, False)
 
     def _comparison(self, left: ast.expr, right: ast.expr, compare: Callable[[Any, Any], Any]) -> Column:
         one, two = self.of(left), self.of(right)
@@ -288,16 +278,32 @@ class Evaluation:
                 raise pointed(told, self.text, other)
 
     def _membership(self, left: ast.expr, right: ast.expr, negated: bool) -> Column:
-        if not isinstance(right, ast.Tuple | ast.List):
+        if not isinstance(right, ast.Tuple | ast.List) or not right.elts:
             raise UsageError("`in` needs a list of values.", todo="Write month in (0, 3, 6, 12).")
         column = self.of(left)
-        found = np.zeros(len(self.table), np.bool_)
-        for value in right.elts:
-            found |= compared_columns(column, self.of(value), operator.eq).values
-        return made("boolean", found != negated, [column])
+        found = join_truths([compared_columns(column, self.of(value), operator.eq) for value in right.elts], True)
+        return made("boolean", found.values != negated, [found])
 
     def _ifexp(self, node: ast.IfExp) -> Column:
         return chosen(self._condition(node.test), self.of(node.body), self.of(node.orelse))
+
+
+def join_truths(parts: list[Column], decisive: bool) -> Column:
+    """Conditions joined by `or` (true decides, whatever the others are) or by `and` (false decides).
+
+    References
+    ----------
+    S. C. Kleene, "Introduction to Metamathematics" (North-Holland, 1952), section 64: strong tables of three values.
+    """
+    if len(parts) == 1:
+        return parts[0]
+    decided: Mask = np.zeros(len(parts[0]), np.bool_)
+    for part in parts:
+        decided |= ~part.is_missing & (part.values == decisive)
+    why, reasons = first_reason(parts)
+    if why is not None:
+        why = np.where(decided, np.uint8(0), why)
+    return Column.of("boolean", np.where(decided, decisive, not decisive), why, reasons)
 
 
 def compared_columns(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
