@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -152,6 +152,12 @@ class OpenedInputs:
             if one.table is not None:
                 roles.setdefault(one.role.name, []).append(one.table)
         return Inputs(**roles)
+
+    def forget_notes(self, columns: Collection[str]) -> None:
+        """Take back what was found to keep columns from being numbers or dates, once it is mended."""
+        self.notes = [
+            (name, note) for name, note in self.notes if note.kind != "stray-text" or note.column not in columns
+        ]
 
     def _require_known_types(self) -> None:
         sources = [one.source for one in self.opened if one.source is not None and one.role.content == "table"]

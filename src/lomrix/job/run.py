@@ -130,6 +130,7 @@ def run(
             written = write_extras(outputs, error.extras, stage) if isinstance(error, DataError) else []
             raise StoppedError(error, written, notes_of(error, inputs.notes)) from error
         require(result.table, result.account)
+        inputs.forget_notes(result.settled)
         if "prepared" in result.extras:
             for sink in outputs.sinks.values():
                 sink.understand(result.extras["prepared"])

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from lomrix.core.errors import DataError
 from lomrix.core.steps.correct.settings import Correct
+from lomrix.core.steps.step import Inputs
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import column, correcting, lomrix, table
+from tests.tables import column, correcting, lomrix, reasons, table
 
 CREW = "id,age,town,x\n01,34,a,5\n02,15 est,b ,-9\n3,lost,c,7\n3,200,d,8\n05,40,e,6\n" + "".join(
     f"{at},40,e,6\n" for at in range(10, 60)
@@ -124,3 +128,38 @@ def test_a_library_that_many_include_is_read_once(tmp_path: Path) -> None:
     (tmp_path / "d24.toml").write_text('[variables.x]\nlabel = "the last"\n')
     out, _ = lomrix("dictionary", "show", "d0.toml", cwd=tmp_path)
     assert "25 variables" in out and "the last" in out
+
+
+def test_a_column_is_again_what_the_dictionary_states() -> None:
+    known = Dictionary({"crp": Variable(type="number"), "day": Variable(type="date", form="%d/%m/%Y")})
+    source = table(
+        "t", known, id=[1, 2, 3, 4], crp=["12", "<50", "n/a", "1.50"], day=["05/03/2024", "bad", None, "6/3/2024"]
+    )
+    lines = table("l", id=["2", "2"], variable=["crp", "day"], old=["<50", "bad"], new=["50", "08/03/2024"])
+    result = Correct().apply(Inputs(source=source, ledger=lines))
+    assert result.table["crp"].cells() == [12.0, 50.0, None, 1.5]
+    assert reasons(result.table["crp"])[2] == "n/a"
+    assert result.table["day"].cells() == [datetime.date(2024, 3, day) for day in (5, 8)] + [
+        None,
+        datetime.date(2024, 3, 6),
+    ]
+    assert result.settled == ("crp", "day")
+
+
+def test_what_becomes_another_text_in_the_column_is_reported() -> None:
+    source = table("t", id=[1, 2], x=[5, 6], d=[datetime.date(2024, 1, 5), datetime.date(2024, 1, 6)])
+    lines = table("l", id=["1", "2"], variable=["x", "d"], old=["5", "2024-01-06"], new=["7", "2024-01-06T10:00"])
+    source = Table(
+        {**source.columns, "x": Column.of("integer", np.array([5, 6]))}, Dictionary({"x": Variable(type="integer")})
+    )
+    lines = Table({**lines.columns, "new": column(["007", "2024-01-06T10:00"])})
+    result = Correct().apply(Inputs(source=source, ledger=lines))
+    assert result.table["x"].cells() == [7, 6]
+    assert result.table["d"].cells()[1] == datetime.datetime(2024, 1, 6, 10)
+    assert result.account.listings[0].rows[0][-1] == '"7"'
+    (note,) = [note for note in result.account.notes if note.kind == "rewritten"]
+    assert 'holds "007" as 7' in note.text
+    missing = Table({"id": column([1]), "x": Column.all_missing("integer", 1, "n/r")})
+    same = table("l", id=["1"], variable=["x"], old=["n/r"], new=["n/r"])
+    account = Correct().apply(Inputs(source=missing, ledger=same)).account
+    assert dict(account.balances[0].parts)["already so"] == 1

@@ -163,12 +163,15 @@ class Result:
         By name, what else was wanted of it.
     shown
         The columns that matter most where only some rows are shown; all where none are named.
+    settled
+        Columns of text that are numbers or dates now: what reading found to keep them from it was mended.
     """
 
     table: Table
     account: Account
     extras: Mapping[str, Any] = field(default_factory=dict)
     shown: tuple[str, ...] = ()
+    settled: tuple[str, ...] = ()
 
 
 class Step(BaseModel):

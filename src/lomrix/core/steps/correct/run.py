@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import key_texts, paired_keys
@@ -21,6 +22,7 @@ from lomrix.core.table.numbers import is_number
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import typed_column
+from lomrix.core.wording import some_of
 
 ACTIONS = ("set", "missing", "note", "leave-out")
 OWN = ("row", "variable", "old", "new", "action", "why", "by")
@@ -44,7 +46,8 @@ def corrected(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
             todo="Mend the ledger, or add ‹partly› to apply the others.",
         )
     made = work.table()
-    return Result(made, work.account(made))
+    settled = tuple(name for name in work.done if tables.one()[name].type == "string" != made[name].type)
+    return Result(made, work.account(made), settled=settled)
 
 
 @dataclass
@@ -57,6 +60,7 @@ class Correction:
     changes: dict[str, dict[int, tuple[str, str]]] = field(default_factory=dict)
     noted: dict[int, list[str]] = field(default_factory=dict)
     out: dict[int, str] = field(default_factory=dict)
+    done: dict[str, Column] = field(default_factory=dict)
     fates: list[tuple[int, str, str]] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -130,7 +134,7 @@ class Correction:
         if action == "missing" and new is None:
             return REFUSED, "the reason is wanting in the column new"
         wanted = f"missing: {new}" if action == "missing" else new
-        if held == wanted and wanted is not None:
+        if wanted is not None and (held == wanted or held == f"missing: {wanted}"):
             return ALREADY, ""
         if new is None and action == "set":
             return OPEN, ""
@@ -161,7 +165,7 @@ class Correction:
         """The corrected table; a column whose stray cells are gone is a number again."""
         columns = dict(self.before.columns)
         for name, changes in self.changes.items():
-            columns[name] = self._corrected(name, changes)
+            columns[name] = self.done[name] = self._corrected(name, changes)
         if self.noted:
             columns[self.step.notes] = self._notes(columns.get(self.step.notes))
         made = self.before.with_columns(columns)
@@ -173,12 +177,12 @@ class Correction:
         column = self.before[name]
         rows = np.fromiter(changes, np.int64)
         texts = replaced(column.to_text(), rows, [new or None for new, _ in changes.values()])
-        entry = self.before.dictionary.of(name)
-        declared = entry.with_(type="string") if column.type == "string" and entry.type == "string" else entry
-        made, _ = typed_column(name, texts, declared)
-        if column.type == "string" and made.type != "string" and not made.to_text().equals(texts):
-            # A text such as 1.50 would not come back from a number, and nobody asked for it to change.
-            made, _ = typed_column(name, texts, declared.with_(type="string"))
+        made = self._typed(name, texts)
+        if column.type == "string" and made.type != "string" and self.before.dictionary.of(name).type is None:
+            # A text such as 1.50 would not come back from a number that nobody stated, nor asked to change.
+            there = pa.array(~made.is_missing)
+            if not made.to_text().filter(there).equals(texts.filter(there)):
+                made = self._typed(name, texts, is_text=True)
         untouched = np.ones(len(column), np.bool_)
         untouched[rows] = False
         result = Column(made.type, made.values, None, (), made.pool)
@@ -193,6 +197,13 @@ class Correction:
                 if source.why is not None:
                     result = result.with_missing((source.why == number) & cells, reason)
         return result
+
+    def _typed(self, name: str, texts: pa.Array, *, is_text: bool = False) -> Column:
+        """Texts as the column that reading makes of them, by what the dictionary states."""
+        entry = self.before.dictionary.of(name)
+        if is_text:
+            entry = entry.with_(type="string")
+        return typed_column(name, texts, entry, "" if is_text else entry.form)[0]
 
     def _notes(self, old: Column | None) -> Column:
         texts = old.widened("string").to_arrow() if old is not None else pa.nulls(len(self.before), pa.large_string())
@@ -223,6 +234,7 @@ class Correction:
             Note(f"is {made[name].type} again, was {self.before[name].type}.", name, kind="type", done=True)
             for name in again
         ]
+        notes += self._rewritten()
         if parts[2][1]:
             notes.append(
                 Note(
@@ -255,17 +267,50 @@ class Correction:
             if made[name] is column:
                 same += len(column)
                 continue
-            same += int(np.count_nonzero(same_cells(column.take(stays), made[name])))
+            kept, now = column.take(stays), made[name]
+            equal = same_cells(kept, now)
+            if kept.type != now.type:
+                equal |= self._read_alike(name, kept, now, told.get(name, set()), stays)
+            same += int(np.count_nonzero(equal))
         changed = sum(len(rows) for name, rows in told.items() if name in self.before.columns)
         parts = (("as they were", same), ("corrected", changed))
         return Balance("cells of the rows kept", len(stays) * len(self.before.names), parts, quiet=True)
 
+    def _read_alike(
+        self, name: str, before: Column, now: Column, changed: set[int], stays: npt.NDArray[np.int64]
+    ) -> npt.NDArray[np.bool_]:
+        """Cells that nobody changed and that a column of another type holds as it would read them on their own."""
+        others = pa.array(~np.isin(stays, list(changed)))
+        texts = pc.if_else(others, before.to_text(), pa.scalar(None, pa.large_string()))
+        alone = self._typed(name, texts, is_text=now.type == "string")
+        if alone.type != now.type:
+            alone = alone.widened(now.type)
+        return np.asarray(others) & (same_cells(alone, now) & ~before.is_missing)
+
+    def _rewritten(self) -> list[Note]:
+        """New values that a column of numbers writes otherwise, such as 007 among whole numbers."""
+        notes = []
+        for name, changes in self.changes.items():
+            if self.done[name].type not in ("integer", "number"):
+                continue
+            rows = np.fromiter(changes, np.int64)
+            texts = self.done[name].take(rows).to_text().to_pylist()
+            pairs = zip(rows.tolist(), texts, changes.values(), strict=True)
+            odd = [(row, new, text) for row, text, (new, _) in pairs if new and text not in (None, new)]
+            if odd:
+                told = some_of((f'"{new}" as {text}' for _, new, text in odd), 4)
+                examples = tuple((row + self.before.first_row, text) for row, _, text in odd[:4])
+                text = f"is {self.done[name].type}, and holds {told}; if it is an id, give ‹type={name}=string›."
+                notes.append(Note(text, name, examples, "rewritten", len(odd)))
+        return notes
+
     def _listing(self) -> tuple[Listing, ...]:
         rows: list[tuple[object, ...]] = []
         for name, changes in self.changes.items():
-            for row, (new, reason) in changes.items():
+            texts = self.done[name].take(np.fromiter(changes, np.int64)).to_text().to_pylist()
+            for (row, (new, reason)), text in zip(changes.items(), texts, strict=True):
                 key = key_texts(self.before, self.keys, np.array([row]))[0] if self.keys else ""
-                told = f'"{new}"' if new else reason if reason == NOTED else f"missing: {reason}"
+                told = f'"{text or new}"' if new else reason if reason == NOTED else f"missing: {reason}"
                 rows.append((row + self.before.first_row, key, name, shown(self._held(row, name)), told))
         rows += [
             (row + self.before.first_row, "", "whole row", "", f"left out: {why}") for row, why in self.out.items()
