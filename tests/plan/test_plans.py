@@ -337,3 +337,18 @@ def test_a_watched_plan_runs_again_when_a_source_changes_and_waits_where_it_is_w
     told = plan(study, "--watch")
     assert seen == ["3,2,3.5", "3,2,8.5", "3,2,8.5", "3,2,13", "3,2,13"]
     assert told.count("is no TOML") == 1
+
+
+def test_rows_that_were_left_out_are_those_of_the_account_and_no_others(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,5\n2,6\n3,7\n4,8\n")
+    (tmp_path / "b.csv").write_text("id,y\n1,5\n2,6\n9,7\n")
+    steps = [
+        ("all", "merge", 'base = "a.csv"\nadded = "b.csv"\nkey = "id"'),
+        ("both", "merge", 'base = "a.csv"\nadded = "b.csv"\nkey = "id"\nrows = "matched"'),
+        ("some", "subset", 'source = "a.csv"\nwhere = "x > 5"'),
+    ]
+    text = "".join(f'[[steps]]\nname = "{name}"\ndo = "{do}"\n{more}\n' for name, do, more in steps)
+    (tmp_path / "p.toml").write_text(text)
+    account = json.loads(lomrix("run", "p.toml", "--json", cwd=tmp_path)[0])["account"]
+    # Of all nothing is lost; of both two rows of a and one of b; of some the first.
+    assert [step["left out"] for step in account["facts"]["steps"]] == [0, 3, 1]

@@ -33,7 +33,6 @@ BESIDE = ".resource.json"
 # A plan takes nothing from standard input and gives nothing to standard output.
 NO_STREAMS = Streams(io.BytesIO(), io.BytesIO())
 # Parts of a balance of rows that a person would miss.
-LEFT_OUT = ("left out", "without a partner", "condition", "removed")
 
 
 @dataclass(frozen=True)
@@ -269,7 +268,7 @@ class Running:
         rows = sum(len(table) for role, (_, table) in pairs if roles[role].content == "table")
         made = len(outcome.result.table)
         return Fact(
-            step.name, step.task.step.word, "done", rows, made, left_out(outcome.result.account), seconds, outcome
+            step.name, step.task.step.word, "done", rows, made, outcome.result.account.left_out, seconds, outcome
         )
 
     def remember_databases(self) -> None:
@@ -326,15 +325,3 @@ def descriptor_of(reference: str) -> str:
     path, _ = path_and_sheet(reference)
     beside = path.with_name(path.name + BESIDE)
     return str(beside) if beside.is_file() else ""
-
-
-def left_out(account: Account) -> int:
-    """How many rows a step left out, by its account."""
-    return sum(
-        number
-        for one in (account, *account.parts)
-        for balance in one.balances
-        if balance.what.startswith("rows")
-        for word, number in balance.parts[1:]
-        if any(part in word for part in LEFT_OUT)
-    )

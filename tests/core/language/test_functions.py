@@ -539,7 +539,7 @@ def test_changes_of_dates_and_numbers_and_gaps_in_days() -> None:
         ("abs(x, x)", "abs() takes fewer operands.", "Write abs(x)."),
         ("contains(s)", "contains() takes other operands.", 'Write contains(x, "text").'),
         ("contains(s, 3)", "contains() needs a text in quotation marks for text.", 'Write contains(x, "text").'),
-        ("carried(x, at_least=1)", "carried() has no at_least=; it knows at_most.", "Write carried(x, at_most=2)."),
+        ("carried(x, at_least=1)", "carried() has no at_least=; it knows at_most, within.", "Write carried(x, at_most=2)."),
         ("strip(s, by=x)", "strip() has no by=.", "Write strip(x)."),
         ("part(s, '(')", '"(" is no regular expression that can be used here.', "[0-9]+ for digits"),
     ],

@@ -228,3 +228,20 @@ def test_conditions_have_three_values() -> None:
             "a in (b, c)": inside, "a not in (b, c)": None if inside is None else not inside,
             "not a < b": None if pair[0] is None else not pair[0],
         }, (one, two, three)  # fmt: skip
+
+
+def test_missed_occasions_are_reported_or_left_out() -> None:
+    source = table(id=[1, 1, 1, 2, 2], w=[1, 3, 4, 1, 2], x=[5, 9, None, 1, 2])
+    scope = Scope(source, ("id",), ("w",))
+    assert evaluated("change(x)", scope).cells() == [None, 4, None, None, 1]
+    assert [(note.count, note.examples) for note in scope.reports] == [(1, ((3, None),))]
+    scope.reports.clear()
+    assert evaluated("change(x, within=1)", scope).cells() == [None, None, None, None, 1]
+    assert evaluated("carried(x, at_most=1)", scope).cells() == [5, 9, 9, 1, 2]
+    assert not scope.reports
+    gap = Scope(table(id=[1, 1, 2], w=[1, 3, 2], x=[5, None, 1]), ("id",), ("w",))
+    assert evaluated("carried(x, at_most=1)", gap).cells() == [5, 5, 1]
+    assert [note.text for note in gap.reports] == [
+        "carried() reaches over missed occasions in 1 row; within= sets a limit."
+    ]
+    assert evaluated("carried(x, within=1)", gap).cells() == [5, None, 1]

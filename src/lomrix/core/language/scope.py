@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from lomrix.core.rows.timeline import Timeline
 
 Rows = npt.NDArray[np.int64]
+MOST_EXAMPLES = 4
 
 
 @dataclass(frozen=True)
@@ -77,6 +78,7 @@ class Scope:
     table: Table
     case: tuple[str, ...] = ()
     occasion: tuple[str, ...] = ()
+    reports: list[Note] = field(default_factory=list)
     _groups: dict[tuple[int, ...], Grouped] = field(default_factory=dict)
 
     def __len__(self) -> int:
@@ -110,6 +112,11 @@ class Scope:
         from lomrix.core.rows.timeline import Timeline
 
         return Timeline(self.table, self.cases, self.occasion)
+
+    def report(self, note: Note, rows: Rows) -> None:
+        """Have something reported of the expression that is being computed, with the first rows concerned."""
+        examples = tuple((int(row) + self.table.first_row, None) for row in np.sort(rows)[:MOST_EXAMPLES])
+        self.reports.append(replace(note, examples=examples))
 
     @property
     def order_notes(self) -> list[Note]:

@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
@@ -67,6 +68,20 @@ class Timeline:
         rank = np.empty(len(texts), np.int64)
         rank[sorted(range(len(texts)), key=lambda at: self.ranks[-1].of[texts[at]])] = np.arange(len(texts))
         return rank[column.values]
+
+    @cached_property
+    def places(self) -> Rows:
+        """For each row the place of its occasion among all that some row has."""
+        if len(self._when) == 1:
+            return key_codes.ranks(self._when[0], np.zeros(len(self.table), np.bool_))[0]
+        order = np.lexsort(self._when[::-1])
+        new = np.zeros(len(order), np.bool_)
+        for values in self._when:
+            along = values[order]
+            new[1:] |= along[1:] != along[:-1]
+        place = np.empty(len(order), np.int64)
+        place[order] = np.cumsum(new)
+        return place
 
     @property
     def order_notes(self) -> list[Note]:

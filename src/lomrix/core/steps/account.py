@@ -97,6 +97,8 @@ class Account:
         What to do next, most useful first: in words, or as a step.
     parts
         Accounts of which this one is the sum, where it has several; they are shown one after the other.
+    left_out
+        Rows of the inputs that are not in the result.
     """
 
     step: str
@@ -107,6 +109,7 @@ class Account:
     notes: tuple[Note, ...] = ()
     advice: tuple[str | Proposal, ...] = ()
     parts: tuple[Account, ...] = ()
+    left_out: int = 0
 
     def to_json(self) -> dict[str, object]:
         """The account as plain values."""
@@ -114,6 +117,7 @@ class Account:
             "step": self.step,
             "summary": self.summary,
             "balances": [balance.to_json() for balance in self.balances],
+            "left_out": self.left_out,
             "facts": {name: plain(value) for name, value in self.facts.items()},
             "listings": [listing.to_json() for listing in self.listings],
             "notes": [note.to_json() for note in self.notes],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from lomrix.core.arrays.exact import subtracted
 from lomrix.core.arrays.types import Array
@@ -12,9 +13,11 @@ from lomrix.core.language.function import function
 from lomrix.core.language.operands import MICROSECONDS, as_float, made, time_between
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column, either
+from lomrix.core.table.notes import Note, counted
 from lomrix.core.table.reasons import NO_OCCASION
 
 IN_ORDER = ("case", "occasion")
+Rows = npt.NDArray[np.int64]
 KIND = "within a case, in the order of its occasions"
 
 
@@ -31,9 +34,33 @@ def difference(now: Column, before: Column, name: str) -> Column:
 
 def stepped(scope: Scope, x: Column, steps: int, within: float | None, name: str) -> Column:
     """The value some occasions before, or after where `steps` is negative."""
-    rows = scope.timeline.back(steps)
+    return x.take_or(near_rows(scope, scope.timeline.back(steps), within, name, abs(steps)), NO_OCCASION)
+
+
+def near_rows(scope: Scope, rows: Rows, within: float | None, name: str, steps: int | Rows) -> Rows:
+    """Rows of other occasions, -1 where there is none or it is further away than asked; missed occasions are reported.
+
+    Parameters
+    ----------
+    scope
+        The table.
+    rows
+        For each row the row of another occasion of its case; -1 for none.
+    within
+        How far apart the two occasions may be; anything where None.
+    name
+        The function that asks.
+    steps
+        How many occasions they should be apart.
+    """
     if within is None:
-        return x.take_or(rows, NO_OCCASION)
+        there = rows >= 0
+        apart = np.abs(scope.timeline.places - scope.timeline.places[np.maximum(rows, 0)])
+        missed = np.flatnonzero(there & (apart > steps))
+        if len(missed):
+            text = f"{name}() reaches over missed occasions in {counted(len(missed), 'row', 'rows')}"
+            scope.report(Note(f"{text}; within= sets a limit.", "", (), "missed-occasion", len(missed)), missed)
+        return rows
     if len(scope.occasion) != 1 or scope.table[scope.occasion[0]].type == "string":
         raise UsageError(
             f"{name}() with within= measures how far two occasions are apart, which words do not tell.",
@@ -43,7 +70,7 @@ def stepped(scope: Scope, x: Column, steps: int, within: float | None, name: str
     is_time = when.dtype.kind == "M"
     days: Array = when.astype("datetime64[us]").astype(np.int64) / MICROSECONDS if is_time else when
     gap = np.abs(days - days[np.maximum(rows, 0)])
-    return x.take_or(np.where(gap > within, -1, rows), NO_OCCASION)
+    return np.where(gap > within, -1, rows)
 
 
 def require_steps(steps: int, name: str) -> None:
@@ -101,14 +128,14 @@ def last(scope: Scope, x: Column) -> Column:
 
 
 @function(KIND, needs=IN_ORDER)
-def change(scope: Scope, x: Column) -> Column:
-    """change(x): the value minus that at the occasion before; between dates in days
+def change(scope: Scope, x: Column, *, within: float | None = None) -> Column:
+    """change(x, within=…): the value minus that at the occasion before; between dates in days
 
     Examples
     --------
     change(x) of x 5, 7, 4 is —, 2, -3
     """
-    return difference(x, previous(scope, x), "change")
+    return difference(x, stepped(scope, x, 1, within, "change"), "change")
 
 
 @function(KIND, needs=IN_ORDER)
@@ -143,8 +170,8 @@ def running_sum(scope: Scope, x: Column) -> Column:
 
 
 @function(KIND, needs=IN_ORDER, keeps=True)
-def carried(scope: Scope, x: Column, *, at_most: int | None = None) -> Column:
-    """carried(x, at_most=2): the last value that was present, carried forward over so many missing ones at most
+def carried(scope: Scope, x: Column, *, at_most: int | None = None, within: float | None = None) -> Column:
+    """carried(x, at_most=2, within=…): the last value present, carried forward over so many missing ones at most
 
     Examples
     --------
@@ -153,7 +180,9 @@ def carried(scope: Scope, x: Column, *, at_most: int | None = None) -> Column:
     line = scope.timeline
     places = last_present(line.in_order(~x.is_missing), line.starts)
     far = np.zeros(len(places), np.bool_) if at_most is None else np.arange(len(places)) - places > at_most
-    rows = line.rows_at(np.where(far, -1, places))
+    rows = np.where(x.is_missing, line.rows_at(np.where(far, -1, places)), -1)
+    steps = line.of_rows(np.arange(len(places)) - places)
+    rows = near_rows(scope, rows, within, "carried", steps)
     return either(x, x.take_or(rows, NO_OCCASION), x.is_missing & (rows >= 0))
 
 

@@ -284,6 +284,7 @@ class Grouping:
                 *notes_of(self.step, self.rows, self.by, self.groups, self.computed, self._unheld()),
             ),
             tuple(proposals(self.step, self.rows, self.by, self.groups)),
+            left_out=0 if self.step.attach else len(self.rows) - int(number.sum()),
         )
 
     def _unheld(self) -> list[str]:

@@ -167,7 +167,13 @@ class Balancing:
                 balances.append(kept_cells(self.table.only(measures), made.only(measures)))
         facts = {"cases": cases, "occasions": [list(map(str, one)) for one in self.wanted], "whole_cases": whole}
         return Account(
-            "to-balanced", summary, tuple(balances), facts, tuple(self._listing(there)), tuple(self._notes())
+            "to-balanced",
+            summary,
+            tuple(balances),
+            facts,
+            tuple(self._listing(there)),
+            tuple(self._notes()),
+            left_out=sum(count for _, count in parts[1:]),
         )
 
     def _listing(self, there: npt.NDArray[np.bool_]) -> Sequence[Listing]:

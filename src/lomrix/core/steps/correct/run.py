@@ -254,6 +254,7 @@ class Correction:
             {"changed": {name: len(rows) for name, rows in self.changes.items()}, "retyped": again},
             self._listing(),
             tuple(notes),
+            left_out=len(self.out),
         )
 
     def _cells(self, made: Table) -> Balance:

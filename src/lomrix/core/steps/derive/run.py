@@ -60,6 +60,7 @@ class Deriving:
     before: Table
     made: dict[str, str] = field(default_factory=dict)
     dropped: dict[str, tuple[Variable, Variable]] = field(default_factory=dict)
+    reports: list[Note] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         for name in (*self.step.case, *self.step.occasion, *([self.step.after] if self.step.after else [])):
@@ -89,6 +90,8 @@ class Deriving:
         old = self.table.columns.get(name)
         column = column if old is None else column.fitting(old.type)
         dictionary = self._described(name, expression, column)
+        self.reports += [replace(note, column=name) for note in self.scope.reports]
+        self.scope.reports.clear()
         self.scope.changed(replace(self.table, columns={**self.table.columns, name: column}, dictionary=dictionary))
         self.made[name] = expression
 
@@ -204,6 +207,7 @@ class Deriving:
             tuple(self._listings(names)),
             (
                 *self.scope.order_notes,
+                *self.reports,
                 *notes_on_dropped((names.get(name, name), *pair) for name, pair in self.dropped.items()),
                 *(note for name in self.made for note in self._notes(name, names)),
             ),

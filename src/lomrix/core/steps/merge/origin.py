@@ -98,7 +98,7 @@ def joined_accounts(accounts: Sequence[Account]) -> Account:
         tuple(listing for account in accounts for listing in account.listings),
         tuple(note for account in accounts for note in account.notes),
         tuple(dict.fromkeys(line for account in accounts for line in account.advice)),
-        tuple(accounts),
+        tuple(accounts), sum(account.left_out for account in accounts),
     )  # fmt: skip
 
 

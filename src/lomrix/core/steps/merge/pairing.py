@@ -313,6 +313,8 @@ class Pairing:
             (*self._unmatched_listing(), *self._near_listing(near), *overlap.listings),
             (*self.keys.notes, *self._few_repeated(), *self._missing_key_notes(), *overlap.notes),
             self._advice(near),
+            left_out=(0 if base_kept else int(np.count_nonzero(~self.base_matched)))
+            + (0 if added_kept else int(np.count_nonzero(~self.added_matched))),
         )
 
     def _side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:

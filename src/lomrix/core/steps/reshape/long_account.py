@@ -66,6 +66,7 @@ class LongAccount:
             },
             (self._formed(),),
             (*self._choices(), *self._notes(), *self._lost_cases(), *self._repeated_cases(), *self._one_way()),
+            left_out=len(self._without_rows),
         )
 
     @cached_property

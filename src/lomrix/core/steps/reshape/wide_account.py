@@ -56,6 +56,7 @@ class WideAccount:
             },
             (self._measures(), *self._others()),
             (*self._choices(), *self._slips(), *self._notes(), *self._one_way()),
+            left_out=0 if self.work.reduction is None else self.work.reduction.dropped,
         )
 
     def _at(self, occasion: Occasion) -> str:

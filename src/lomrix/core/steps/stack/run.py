@@ -266,6 +266,7 @@ class Pile:
             {"rows": len(made), "columns": made.names},
             (Listing("which variable is in which file", heads, lines, splits=True),),
             tuple(notes),
+            left_out=dropped,
         )
 
     def _cells(self, made: Table) -> Balance:

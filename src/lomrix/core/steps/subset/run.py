@@ -56,10 +56,12 @@ def chosen(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
         (),
         (
             *scope.order_notes,
+            *scope.reports,
             *both_said(step, asked, out),
             *lost_distinctions(table, kept, gone, rows),
             *left_out(gone),
         ),
+        left_out=len(table) - len(made),
     )
     return Result(made, account)
 
