@@ -6,6 +6,7 @@ import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 
 from lomrix.core.errors import FileError
@@ -59,3 +60,18 @@ def test_a_file_without_rows_comes_back(tmp_path: Path) -> None:
     lomrix("subset", "a.csv", "--where", "id > 5", "--out", "a.jsonl", cwd=tmp_path)
     out, _ = lomrix("subset", "a.jsonl", "--out", "-", "--quiet", cwd=tmp_path)
     assert out == "id,x\n"
+
+
+def test_what_json_does_not_hold_is_kept_or_reported(tmp_path: Path) -> None:
+    lines = ['{"d": "2024-01-05", "x": -0.0, "z": 31.0}', '{"d": "2024-02-05", "x": 0.0, "z": 2.0}']
+    (tmp_path / "a.jsonl").write_text("\n".join(lines))
+    lomrix("subset", "a.jsonl", "--type", "d=string", "--out", "b.jsonl", cwd=tmp_path)
+    assert (tmp_path / "b.jsonl").read_text().splitlines() == lines
+    again = source_of(str(tmp_path / "b.jsonl"), ReadSettings()).read().table
+    assert again.types() == {"d": "string", "x": "number", "z": "number"}
+    assert np.signbit(again["x"].values).tolist() == [True, False]
+    told, _ = lomrix("subset", "b.jsonl", "--out", "b.xlsx", cwd=tmp_path)
+    assert "-0.0 is written as 0" in told
+    (tmp_path / "c.jsonl").write_text('{"x": 1e400}\n{"x": 1.5}\n')
+    read = source_of(str(tmp_path / "c.jsonl"), ReadSettings()).read()
+    assert read.table["x"].cells() == ["1e400", "1.5"] and [note.kind for note in read.notes] == ["stray-text"]

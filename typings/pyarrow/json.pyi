@@ -1,6 +1,9 @@
 # Reading of JSON Lines.
 from pathlib import Path
 
-from pyarrow import BufferReader, Table
+from pyarrow import BufferReader, Schema, Table
 
-def read_json(source: Path | str | BufferReader) -> Table: ...
+class ParseOptions:
+    def __init__(self, explicit_schema: Schema | None = ...) -> None: ...
+
+def read_json(source: Path | str | BufferReader, parse_options: ParseOptions | None = ...) -> Table: ...

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -15,6 +16,7 @@ import pyarrow.compute as pc
 import pyarrow.json
 
 from lomrix.core.errors import FileError
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
@@ -34,6 +36,8 @@ LONG_NUMBER = re.compile(rb":\s*-?\d{16,}|:\s*-?[\d.]+[eE][+-]?\d{3}|:\s*-?[NI][
 class Reader(FileSource):
     """A file of JSON Lines; its names are known only when all lines were read."""
 
+    _mixed: tuple[str, ...] = ()
+
     @cached_property
     def _arrow(self) -> pa.Table:
         content = self.path.read_bytes()
@@ -45,9 +49,23 @@ class Reader(FileSource):
         except pa.ArrowException:
             arrow = None
         if arrow is None or has_repeated_names(content, arrow):
-            arrow = read_line_by_line(self.path)
+            arrow, self._mixed = read_line_by_line(self.path)
+        texts = [
+            name for name in arrow.column_names
+            if pa.types.is_timestamp(arrow.column(name).type) and self._is_text(name)
+        ]  # fmt: skip
+        if texts:  # the quick reader takes any text that looks like one for a time
+            schema = pa.schema([(name, pa.string()) for name in texts])
+            again = pa.json.read_json(pa.BufferReader(content), parse_options=pa.json.ParseOptions(schema))
+            arrow = again.select(arrow.column_names)
         columns = zip(arrow.column_names, arrow.columns, strict=True)
         return pa.table({name: whole_days(column) for name, column in columns})
+
+    def _is_text(self, name: str) -> bool:
+        """True where a column is stated to hold texts."""
+        beside = descriptor.find_beside(self.path)
+        own = Dictionary() if beside is None or not beside.fits else beside.resource.dictionary()
+        return self.settings.all_text or self.settings.variable(name, own).type == "string"
 
     @property
     def _names_beside(self) -> list[str]:
@@ -67,6 +85,9 @@ class Reader(FileSource):
         columns, notes = columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name)
         if any(column.type == "datetime" for column in columns.values()) and WITH_OFFSET.search(self.path.read_bytes()):
             notes.append(Note("moments with an offset stand in universal time.", kind="offset"))
+        for name in self._mixed:
+            if name in columns and self.settings.variable(name, self.described.dictionary).type is None:
+                notes.append(Note("stays text: its cells are of several kinds.", name, kind="stray-text"))
         return Cells(columns, notes)
 
 
@@ -114,8 +135,18 @@ def no_number(word: str) -> object:
     raise ValueError(f"{word} is no value of JSON")
 
 
-def read_line_by_line(path: Path) -> pa.Table:
+def number_or_text(text: str) -> float | str:
+    """A decimal, or its text where it is too large to be held."""
+    value = float(text)
+    return value if math.isfinite(value) else text
+
+
+def read_line_by_line(path: Path) -> tuple[pa.Table, tuple[str, ...]]:
     """What the quick reader refused: cells of several kinds become text; a line that is no object is named.
+
+    Returns
+    -------
+    The table, and the columns of several kinds.
 
     Raises
     ------
@@ -128,7 +159,9 @@ def read_line_by_line(path: Path) -> pa.Table:
             if not line.strip():
                 continue
             try:
-                row = json.loads(line, object_pairs_hook=without_repeated_names, parse_constant=no_number)
+                row = json.loads(
+                    line, object_pairs_hook=without_repeated_names, parse_constant=no_number, parse_float=number_or_text
+                )
             except ValueError as problem:
                 raise FileError(
                     f"Line {number} of {path.name} is no JSON.",
@@ -145,7 +178,9 @@ def read_line_by_line(path: Path) -> pa.Table:
         raise FileError(
             f"The column {nested} of {path.name} holds lists or objects.", todo="Give each part its own key."
         )
-    return pa.table({name: mixed(cells) for name, cells in columns.items()})
+    kinds = {name: {type(cell) for cell in cells if cell is not None} for name, cells in columns.items()}
+    several = tuple(name for name, found in kinds.items() if len(found) > 1 and found != {int, float})
+    return pa.table({name: mixed(cells) for name, cells in columns.items()}), several
 
 
 def mixed(cells: list[object]) -> pa.Array:
@@ -197,6 +232,11 @@ def json_texts(column: pa.Array) -> pa.Array:
     elif pa.types.is_temporal(column.type):
         encoded = column.dictionary_encode()
         texts = [json.dumps(text) for text in encoded.dictionary.cast(pa.string()).to_pylist()]
+    elif pa.types.is_floating(column.type):
+        cells = column.cast(pa.string())
+        # With a point it is a number with decimals again, and a minus before nought stays.
+        whole = pc.match_substring_regex(cells, r"^-?\d+$")
+        return pc.if_else(whole, pc.binary_join_element_wise(cells, ".0", ""), cells).fill_null("null")
     else:
         return column.cast(pa.string()).fill_null("null")
     places = np.asarray(encoded.indices.fill_null(len(texts)).to_numpy(zero_copy_only=False))

@@ -109,6 +109,9 @@ def rows_beyond_a_sheet(column: Column) -> npt.NDArray[np.int64]:
 def beyond_a_sheet(name: str, column: Column) -> list[Note]:
     """What is told of the cells of a column that are written as text."""
     rows = rows_beyond_a_sheet(column)
+    if column.type == "number" and (minus := np.flatnonzero((column.values == 0) & np.signbit(column.values))).size:
+        examples = tuple((int(row) + FIRST_ROW, "-0.0") for row in minus[:MOST_EXAMPLES])
+        return [Note("a sheet has no minus before 0: -0.0 is written as 0.", name, examples, "minus-zero", len(minus))]
     if not len(rows):
         return []
     shown = column.take(rows[:MOST_EXAMPLES]).to_text().to_pylist()

@@ -89,7 +89,7 @@ def test_the_first_missing_operand_gives_the_reason() -> None:
     assert reasons(evaluated("r + a", TABLE)) == ["refused", None, "blank"]
     assert reasons(evaluated("a / b", TABLE)) == [None, "blank", "blank"]
     assert reasons(evaluated("a / 0", TABLE)) == ["undefined", "undefined", "blank"]
-    assert evaluated("reason(r)", TABLE).cells() == ["refused", "", ""]
+    assert evaluated("reason(r)", TABLE).cells() == ["refused", None, None]
 
 
 @given(st.lists(st.tuples(*[st.one_of(st.none(), st.integers(-50, 50))] * 2), min_size=1))

@@ -201,3 +201,14 @@ def test_the_program_compares(tmp_path: Path) -> None:
     assert (tmp_path / "f.png").read_bytes().startswith(b"\x89PNG")
     lomrix("compare", "a.csv", "--measure", "y", "--against", "x", "--figure", "s.svg", cwd=tmp_path)
     assert (tmp_path / "s.svg").stat().st_size > 1000
+
+
+@pytest.mark.parametrize(("far", "rel"), [(0, 1e-10), (10**6, 1e-8), (10**12, 1e-3)])
+def test_variance_between_groups_far_from_nought(far: int, rel: float) -> None:
+    # SmLs01, 04 and 07 of NIST's Statistical Reference Datasets: means of 1.4, 1.3, 1.5, 1.3 … above a number, and
+    # twenty values 0.1 beside each. The certified F is 21; far from 0 the data themselves are rounded.
+    groups = [(g, far + 1.4 + (0 if g == 1 else -0.1 if g % 2 == 0 else 0.1) + one)
+              for g in range(1, 10) for one in [0, *[0.1, -0.1] * 10]]  # fmt: skip
+    source = table(g=[group for group, _ in groups], y=[value for _, value in groups])
+    made = Compare(measure="y", between="g").apply(sources(source)).table
+    assert made["statistic"].cells()[0] == pytest.approx(21, rel=rel)

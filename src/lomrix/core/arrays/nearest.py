@@ -60,7 +60,9 @@ def nearest_rows(
         same = (place >= 0) & (base >= 0)
         same &= np.append(added, -2)[np.where(same, partner, len(added))] == base
         distance = np.abs(base_times - np.append(added_times, 0)[np.where(same, partner, len(added_times))])
-        better = same & (distance <= within) & (distance < best)
+        # Two decimals are as far apart as their texts say: 1.3 less 1.2 is a little over 0.1 in binary.
+        rounding = 2 * np.spacing(np.maximum(np.abs(base_times), 1.0) + within)
+        better = same & (distance <= within + rounding) & (distance < best)
         found[better], best[better] = partner[better], distance[better]
     return found
 

@@ -29,6 +29,7 @@ from lomrix.core.language.parse import called_function, column_named, parsed, po
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import text_codes
+from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 
 COMPARISONS: dict[type[ast.cmpop], Callable[[Any, Any], Any]] = {
@@ -74,7 +75,16 @@ def evaluated(text: str, table: Table | Scope) -> Column:
     text = text.strip()
     # What is beyond the numbers is told as undefined, and not by NumPy on the screen.
     with np.errstate(all="ignore"):
-        return Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text)).laid_out()
+        column = Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text)).laid_out()
+    return without_empty_texts(column)
+
+
+def without_empty_texts(column: Column) -> Column:
+    """A column whose empty texts are blank, as they would be once they were written and read."""
+    if column.type != "string" or column.strings.strings.index("").as_py() < 0:
+        return column
+    column = column.encoded()
+    return column.with_missing(column.values == column.strings.strings.index("").as_py(), BLANK)
 
 
 def condition(text: str, table: Table | Scope) -> Column:
@@ -225,7 +235,8 @@ class Evaluation:
     def _of_times(op: ast.operator, first: Column, second: Column) -> Column:
         """A date and a number of days, or the time between two dates."""
         if isinstance(op, ast.Sub) and all(one.type in (*TIMES, "string") for one in (first, second)):
-            return time_between(as_time(second, "Subtraction"), as_time(first, "Subtraction"))
+            end, start = as_time(first, "Subtraction"), as_time(second, "Subtraction")
+            return time_between(start, end, [end, start])
         time, days = (first, second) if first.type in TIMES else (second, first)
         if days.type != "integer" or (isinstance(op, ast.Sub) and time is second):
             what = "Dates are subtracted from dates, and whole days added to or taken from a date."

@@ -175,14 +175,22 @@ def moved_date(time: Column, days: Column, sign: int) -> Column:
     return made("datetime", moved, [time, days], outside)
 
 
-def time_between(start: Column, end: Column) -> Column:
-    """Days from one time to another: whole ones between dates, with parts of days where one has a time of day."""
+def time_between(start: Column, end: Column, operands: list[Column]) -> Column:
+    """Days from one time to another: whole ones between dates, with parts of days where one has a time of day.
+
+    Parameters
+    ----------
+    start, end
+        The times.
+    operands
+        Both as they were written: a row misses its result for the reason of the first that is missing.
+    """
     gone = start.is_missing | end.is_missing
     if start.type == end.type == "date":
         days = (end.values - start.values).astype(np.int64)
-        return made("integer", np.where(gone, 0, days), [end, start])
-    moments = (end.values.astype("datetime64[us]") - start.values.astype("datetime64[us]")).astype(np.int64)
-    return made("number", np.where(gone, 0, moments) / MICROSECONDS, [end, start])
+        return made("integer", np.where(gone, 0, days), operands)
+    times = (end.values.astype("datetime64[us]") - start.values.astype("datetime64[us]")).astype(np.int64)
+    return made("number", np.where(gone, 0, times) / MICROSECONDS, operands)
 
 
 def as_time(column: Column, doing: str) -> Column:

@@ -13,6 +13,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import ordered_ranks
 from lomrix.core.rows.statistic_names import NUMERIC, OF_A_ROW, QUANTILE, SHARE
+from lomrix.core.table.code_list import RANGE
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes as Labels
 from lomrix.core.table.numbers import is_number
@@ -168,6 +169,9 @@ def holds(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:
     wanted = value.strip().strip("'\"")
     by_label = {label: code for code, label in labels.items()}
     wanted = wanted if wanted in labels else by_label.get(wanted, wanted)
+    span = RANGE.fullmatch(wanted) if wanted in labels else None
+    if span and column.type in ("integer", "number"):
+        return np.asarray((column.values >= float(span[1])) & (column.values <= float(span[2])))
     if column.type == "string":
         coded = column.compact()
         place = coded.strings.strings.index(wanted).as_py()

@@ -24,7 +24,7 @@ KIND = "within a case, in the order of its occasions"
 def difference(now: Column, before: Column, name: str) -> Column:
     """One value minus an earlier one; between dates in days."""
     if now.type in ("date", "datetime"):
-        return time_between(before, now)
+        return time_between(before, now, [now, before])
     if now.type == "integer":
         whole, beyond = subtracted(now.values, before.values)
         return made("integer", whole, [now, before], beyond)

@@ -97,7 +97,8 @@ def days_between(start: Column, end: Column) -> Column:
     --------
     days_between(d, e) of d 2024-02-28; e 2024-03-01 is 2
     """
-    return time_between(as_time(start, "days_between()"), as_time(end, "days_between()"))
+    first, last = as_time(start, "days_between()"), as_time(end, "days_between()")
+    return time_between(first, last, [first, last])
 
 
 def whole_months(start: Column, end: Column, name: str) -> tuple[Whole, Column, Column]:

@@ -139,8 +139,12 @@ class Comparing:
     def _groups(self) -> Found:
         codes, count = self.sides.groups.codes, self.sides.groups.count
         rows = np.flatnonzero((codes >= 0) & ~self.column.is_missing)
-        values = Values(codes[rows], self.column.values[rows].astype(np.float64), count)
-        n, mean, variance = values.sizes, values.mean, values.variance
+        measured = self.column.values[rows]
+        values = Values(codes[rows], measured.astype(np.float64), count)
+        # Distances from one of the values are exact where all are far from 0, and all tests go by distances.
+        near = measured - measured[0] if len(rows) else measured
+        distances = Values(codes[rows], near.astype(np.float64), count)
+        n, mean, variance = distances.sizes, distances.mean, distances.variance
         named = {"measure": self.name, "n": int(n.sum())}
         tests: list[dict[str, Any]]
         if count == 2:

@@ -7,11 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.statistics import STATISTICS, Values, sizes
+from lomrix.core.arrays.statistics import sizes
+from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import changes_from_row_to_row
+from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.reshape.to_wide import Reduction
-from lomrix.core.table.column import Column
-from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.column import Column, is_exact
+from lomrix.core.table.joined import stacked_column
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -58,7 +60,7 @@ def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: 
         The columns to reduce; of the others the kept row's cell stays.
     how
         The `first` or the `last` row, or a statistic of the present values; where that cannot be computed (texts,
-        dates, codes with labels), the first present value.
+        codes with labels, dates other than with min and max), the first present value.
     """
     order = repeated[np.argsort(cells[repeated], kind="stable")]
     is_new = np.append(True, cells[order][1:] != cells[order][:-1])
@@ -76,9 +78,10 @@ def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: 
     for name, column in table.columns.items():
         if name in columns and how not in ("first", "last"):
             computes = column.type in ("integer", "number") and not table.dictionary.labels_of(name)
+            computes |= column.type in ("date", "datetime") and how in ("min", "max")
             if not computes:
                 taken_first[name] = _differing(column.take(order), group)
-            column = _with_statistics(column, order, group, kept, how if computes else "")
+            column = _with_statistics(name, column, order, group, kept, how if computes else "")
         made[name] = column.take(rows)
     before = {name: len(table) - table[name].missing_count for name in columns}
     gone = {name: count - (len(rows) - made[name].missing_count) for name, count in before.items()}
@@ -87,7 +90,7 @@ def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: 
     return Reduced(result, len(table) - len(rows), len(firsts), gone, taken_first)
 
 
-def _with_statistics(column: Column, order: Rows, group: Rows, kept: Rows, how: str) -> Column:
+def _with_statistics(name: str, column: Column, order: Rows, group: Rows, kept: Rows, how: str) -> Column:
     """The column with each group's statistic, or its first present value, in the row that is kept."""
     present = ~column.is_missing[order]
     count = len(kept)
@@ -98,13 +101,17 @@ def _with_statistics(column: Column, order: Rows, group: Rows, kept: Rows, how: 
         source = np.arange(len(column))
         source[kept[filled]] = first[filled]
         return column.take(source)
-    values = STATISTICS[how](Values(group[present], column.values[order][present], count))[filled]
-    whole = column.type == "integer" and how in ("min", "max", "sum")
-    column = column if whole else column.widened("number")
-    changed = column.values.copy()
-    changed[kept[filled]] = values
-    why = None if column.why is None else np.where(np.isin(np.arange(len(column)), kept[filled]), 0, column.why)
-    return Column.of(column.type, changed, None if why is None else why.astype(np.uint8), column.reasons or (BLANK,))
+    statistic = Summary(column.take(order), group, count, sizes(group, count)).statistic(how).take(filled)
+    if statistic.type == "number" != column.type and not is_exact(column.values).all():
+        raise DataError(
+            f"The {how} of {name} is a decimal, and {name} holds whole numbers too long for decimals.",
+            todo="Name it in ‹constant›, or say ‹repeated=first›, last, min or max.",
+        )
+    column = column.widened(statistic.type)
+    # Each group's statistic stands behind the column, from where it goes to the row that is kept.
+    source = np.arange(len(column))
+    source[kept[filled]] = len(column) + np.arange(len(filled))
+    return stacked_column([column, statistic], statistic.type).take(source)
 
 
 def _differing(column: Column, group: Rows) -> int:
