@@ -97,7 +97,7 @@ def test_title_lines_of_a_text_shift_its_row_numbers(tmp_path: Path) -> None:
     found = read(tmp_path / "t.csv")
     assert (found.table.names, found.table.first_row) == (["hive", "kg"], 5)
     assert next(note for note in found.notes if note.kind == "stray-text").examples == ((6, "x3"),)
-    assert read(tmp_path / "t.csv", skip_rows=4).table.names == ["1", "12"]
+    assert read(tmp_path / "t.csv", skip_rows=4, no_header=True).table.names == ["column_1", "column_2"]
 
 
 TEXTS = [
@@ -137,3 +137,20 @@ def test_lines_inside_a_cell_and_blank_lines_are_told(tmp_path: Path) -> None:
     assert notes["blank-lines"].examples == ((3, None),)
     (tmp_path / "plain.csv").write_text('id,x\n1,"a\nb"\n\n\n')
     assert read(tmp_path / "plain.csv").notes == ()
+
+
+def test_a_first_row_of_values_is_no_header(tmp_path: Path) -> None:
+    (tmp_path / "n.csv").write_text("1,4.5\n2,5.5\n")
+    with pytest.raises(FileError, match="has no header: its first row holds values"):
+        read(tmp_path / "n.csv")
+    found = read(tmp_path / "n.csv", no_header=True).table
+    assert (found.names, rows(found), found.first_row) == (["column_1", "column_2"], [(1, 4.5), (2, 5.5)], 1)
+    assert read(tmp_path / "n.csv", header_rows="1").table.names == ["1", "4.5"]
+
+
+def test_one_bad_byte_in_a_file_of_letters_names_its_line(tmp_path: Path) -> None:
+    text = "id,name\n" + "".join(f"{at},Zo\u00eb\n" for at in range(200))
+    (tmp_path / "b.csv").write_bytes(text.encode() + b"200,Jos\xe9\n")
+    with pytest.raises(FileError) as stopped:
+        read(tmp_path / "b.csv")
+    assert "line 202" in stopped.value.where

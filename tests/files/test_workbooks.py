@@ -181,3 +181,15 @@ def test_texts_stay_texts_when_a_person_edits_them(tmp_path: Path) -> None:
     with zipfile.ZipFile(tmp_path / "a.xlsx") as book:
         styles = book.read("xl/styles.xml").decode()
     assert 'formatCode="@"' in styles or 'numFmtId="49"' in styles
+
+
+def test_formulas_that_no_program_calculated_are_told(tmp_path: Path) -> None:
+    with xlsxwriter.Workbook(tmp_path / "f.xlsx") as book:
+        sheet = book.add_worksheet()
+        for at, row in enumerate([["id", "x", "twice"], [1, 5], [2, 7]]):
+            sheet.write_row(at, 0, row)
+        sheet.write_formula("C2", "=B2*2", None, "")
+        sheet.write_formula("C3", "=B3*2", None, 14)
+    found = read(tmp_path / "f.xlsx")
+    note = next(note for note in found.notes if note.kind == "formula")
+    assert (note.count, note.examples, found.table["twice"].cells()) == (1, ((2, "C2"),), [None, 14])

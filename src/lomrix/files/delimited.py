@@ -57,7 +57,8 @@ class Reader(FileSource):
         def typed(name: str, each: Each = map) -> tuple[Column, list[Note]]:
             variable, form = self.settings.variable(name, beside), self.date_form(name)
             # The text of a column is given back as soon as it is typed.
-            found = typed_chunks(name, arrays.pop(name), variable, form, self.decimal(name), each)
+            separators = self.decimal(name), self.settings.thousands
+            found = typed_chunks(name, arrays.pop(name), variable, form, *separators, each)
             if len(found[0]) > FEW_ROWS:
                 pa.default_memory_pool().release_unused()
             return found
@@ -176,7 +177,7 @@ def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[
         return FileError(
             f"{path.name} has bytes that are not {layout.encoding}.",
             where=undecodable(path, layout.encoding),
-            todo="Say how it was written, such as --encoding cp1252.",
+            todo="Mend the byte in a copy; if the whole file is written otherwise, add ‹encoding=cp1252›.",
         )
     if "straddling" in str(error):
         return FileError(

@@ -416,10 +416,11 @@ def descriptor(
 
 @dataclass(frozen=True)
 class Written:
-    """How a text file is written: the sign between cells, empty where there is none, and its encoding."""
+    """How a text file is written: its delimiter (empty for none), its encoding, and whether names are known."""
 
     delimiter: str = ""
     encoding: str = "utf-8"
+    is_named: bool = False
 
 
 USUAL = Written()

@@ -36,19 +36,22 @@ class Header:
         Its cells, those of several rows joined.
     notes
         What was passed over.
+    above
+        Rows above the data where there is no header.
     """
 
     places: tuple[int, ...]
     cells: list[str]
     notes: tuple[Note, ...]
+    above: int = 0
 
     @property
     def last(self) -> int:
-        """The row above the first row of data, counted from 0."""
-        return self.places[-1]
+        """The row above the first row of data, counted from 0; -1 where there is none."""
+        return self.places[-1] if self.places else self.above - 1
 
 
-def found_header(rows: Sequence[Row], settings: ReadSettings, file: str) -> Header:
+def found_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_known: bool = False) -> Header:
     """Find the header among the first rows of a file, or take the one that was named.
 
     Parameters
@@ -59,12 +62,17 @@ def found_header(rows: Sequence[Row], settings: ReadSettings, file: str) -> Head
         What was said: header rows, rows to skip.
     file
         How messages call it.
+    is_known
+        Whether a descriptor says what its columns are called.
 
     Raises
     ------
     FileError
-        Where the rows that were named are not there.
+        Where the rows that were named are not there, or the first row is one of data.
     """
+    if settings.no_header:
+        width = max((len(row) for row in rows[settings.skip_rows :]), default=0)
+        return Header((), [f"column_{at}" for at in range(1, width + 1)], (), settings.skip_rows)
     if settings.header_rows:
         places = tuple(row - 1 for row in settings.header_rows)
         if places[-1] >= len(rows):
@@ -75,6 +83,12 @@ def found_header(rows: Sequence[Row], settings: ReadSettings, file: str) -> Head
             )
     else:
         places = (settings.skip_rows + likely_header(rows[settings.skip_rows :]),)
+        if not is_named(rows[places[0]] if rows else ()) and not settings.all_text and not is_known:
+            raise FileError(
+                f"{file} has no header: its first row holds values.",
+                where=f"row {places[0] + 1}: {shown(rows[places[0]])}",
+                todo="Add ‹no_header› to call the columns column_1, column_2 and so on; if it is one, ‹header_rows=1›.",
+            )
     passed = [at for at in range(places[-1]) if at not in places and any(map(is_filled, rows[at]))]
     notes = [passed_over(rows, passed, places)] if passed else []
     return Header(places, joined_cells([rows[at] for at in places if at < len(rows)]), tuple(notes))
@@ -185,6 +199,14 @@ def is_upper(head: Sequence[Row], filled: Sequence[int], at: int) -> bool:
     """True where the next row is as full as those under it and made of words: the row above is no whole header."""
     later = next(row for row in range(at + 1, len(head)) if filled[row])
     return is_words(head[later]) or is_title(head, filled, later)
+
+
+def is_named(row: Row) -> bool:
+    """False where every filled cell of a row is a number or a date, which are no names; a run of years may be."""
+    filled = [cell for cell in row if is_filled(cell)]
+    return (
+        not filled or has_years(row) or any(kind_of_cell(cell) not in ("number", "date", "datetime") for cell in filled)
+    )
 
 
 def is_words(row: Row) -> bool:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.types import TYPES, Type
@@ -103,14 +103,30 @@ class ReadingOptions(BaseModel):
         str, parsed_by(delimiter_said), Setting("Delimiter of text files, where it is not found right.", "SIGN")
     ] = ""
     decimal: Annotated[Literal[".", ","], Setting("Sign before decimal places: . or ,", "SIGN")] = "."
+    thousands: Annotated[
+        Literal["", ",", ".", " ", "'"],
+        Setting("Separator between thousands: , . ' or a space.", "CHARACTER"),
+    ] = ""
     encoding: Annotated[str, Setting("Encoding of text files, where it is not found right.", "NAME")] = ""
     header_rows: Annotated[
         str, parsed_by(header_rows_said), Setting("Rows of the header, joined where there are several: 4,5", "ROWS")
     ] = ""
+    no_header: Annotated[bool, Setting("There is no header: columns are called column_1, column_2 …")] = False
     skip_rows: Annotated[int, Field(ge=0, le=MOST_ABOVE), Setting("Leave out so many rows at the top.", "NUMBER")] = 0
     skip_last: Annotated[
         str, Setting("Leave out so many rows at the end, or from the one on that begins like this: 'Total*'", "FOOTER")
     ] = ""
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        if self.thousands and self.thousands == self.decimal:
+            what = f"One character, {self.decimal}, cannot separate both thousands and decimals."
+            raise SettingError("thousands", what, todo="Add ‹decimal=,› where points separate thousands.")
+        if self.no_header and self.header_rows:
+            raise SettingError(
+                "no_header", "‹no_header› and ‹header_rows› contradict each other.", todo="Give one of them."
+            )
+        return self
 
 
 @dataclass(frozen=True)
@@ -125,8 +141,8 @@ class ReadSettings:
         By column, type and date format (empty where none was said).
     delimiter, encoding
         Found from the file where empty.
-    decimal
-        The sign before the decimal places of numbers in text.
+    decimal, thousands
+        The separator before the decimal places of numbers in text, and that between thousands.
     missing_text
         Texts that stand for a missing cell in every column, each its own reason.
     all_text
@@ -135,6 +151,8 @@ class ReadSettings:
         Rows of the header counted from 1; found where empty.
     skip_rows, skip_last
         What is left out at the top and at the end.
+    no_header
+        Whether the first row is data.
     """
 
     dictionary: Dictionary = field(default_factory=Dictionary)
@@ -147,6 +165,8 @@ class ReadSettings:
     header_rows: tuple[int, ...] = ()
     skip_rows: int = 0
     skip_last: str = ""
+    thousands: str = ""
+    no_header: bool = False
 
     @classmethod
     def of(cls, options: ReadingOptions, dictionary: Dictionary) -> ReadSettings:
@@ -155,6 +175,7 @@ class ReadSettings:
             dictionary, types_asked(options.type), delimiter_said(options.delimiter) if options.delimiter else "",
             options.encoding, options.decimal, options.missing_text, False,
             header_rows_said(options.header_rows) if options.header_rows else (), options.skip_rows, options.skip_last,
+            options.thousands, options.no_header,
         )  # fmt: skip
 
     def renamed(self, names: Mapping[str, str]) -> ReadSettings:

@@ -100,7 +100,8 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
     delimiter = settings.delimiter or said_delimiter(text) or beside.delimiter or found_delimiter(text, path)
     rows, ends = head_rows(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_named)
     hint = [["", ""], *rows[1:]] if said_delimiter(text) else rows
-    header = found_header(hint, settings, path.name)
+    header = found_header(hint, settings, path.name, is_known=beside.is_named)
+    ends = [*ends, 0]  # where there is no header nothing stands above the data
     if ends[header.last] > header.last + 1 and len(head) < HEAD and text.count('"') % 2:
         raise FileError(
             f"A quotation mark is left open in the header of {path.name}.",
@@ -120,7 +121,7 @@ def found_layout(path: Path, settings: ReadSettings) -> Layout:
     # In a file of one column an empty line is a row.
     is_empty = len(head) < HEAD and not any(row or len(names) == 1 for row in rows[header.last + 1 :])
     signs = signs_of(path)
-    below = quotes_below(signs, head)
+    below = quotes_below(signs, head if header.places else b"")
     return Layout(encoding, delimiter, names, notes, signs, below, is_empty, ends[header.last], header.last + 1)
 
 
@@ -171,7 +172,7 @@ def described(path: Path) -> descriptor.Written:
     found = beside.resource.dialect.get("delimiter", "")
     delimiter = found if isinstance(found, str) and len(found) == 1 else ""
     encoding = beside.resource.encoding
-    return descriptor.Written(delimiter, encoding if is_encoding(encoding) else "")
+    return descriptor.Written(delimiter, encoding if is_encoding(encoding) else "", is_named=True)
 
 
 def is_encoding(name: str) -> bool:
@@ -188,6 +189,8 @@ def found_encoding(head: bytes, said: str) -> str:
         head[: len(head) - 4].decode() if len(head) == HEAD else head.decode()
         return said if said and b"\0" in head else "utf-8"
     except UnicodeDecodeError:
+        if is_mostly_utf8(head):
+            return "utf-8"  # the row with the bad byte is named where the file is read
         if said and codecs.lookup(said).name != "utf-8":
             return said
         from charset_normalizer import from_bytes
@@ -196,6 +199,14 @@ def found_encoding(head: bytes, said: str) -> str:
         unusual = sum(byte > 127 for byte in head[:50_000])
         best = from_bytes(head[:50_000]).best() if unusual >= ENOUGH_TO_GUESS else None
         return "cp1252" if best is None or best.encoding.startswith(WESTERN) else best.encoding
+
+
+def is_mostly_utf8(head: bytes) -> bool:
+    """True where letters outside ASCII are written as UTF-8 writes them, but for a few bytes."""
+    text = head.decode("utf-8", "surrogateescape")
+    bad = sum("\udc80" <= letter <= "\udcff" for letter in text)
+    good = sum(letter > "\x7f" for letter in text) - bad
+    return good > bad
 
 
 def found_delimiter(text: str, path: Path) -> str:

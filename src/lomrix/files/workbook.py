@@ -24,7 +24,7 @@ from lomrix.files.file_source import Cells, Described, FileSource, shifted
 from lomrix.files.header_rows import FOOTER_ROWS, HEAD_ROWS, footer_length, footer_note, found_header
 from lomrix.files.reading import ReadSettings
 from lomrix.files.text_layout import column_names
-from lomrix.files.workbook_errors import column_number, error_cells
+from lomrix.files.workbook_errors import column_number, error_cells, formulas_without_value
 from lomrix.files.workbook_writer import DESCRIBING
 
 # Sheets of so many places are read whatever share of them is empty; larger ones if not nearly all are.
@@ -55,7 +55,9 @@ class Reader(FileSource):
     def found(self) -> Sheet:
         """The sheet that was named, else the first that holds something."""
         name, rows, notes = sheet_cells(self.path, self.sheet)
-        header = found_header(rows[: HEAD_ROWS + self.settings.rows_named], self.settings, self.path.name)
+        head = rows[: HEAD_ROWS + self.settings.rows_named]
+        is_known = descriptor.find_beside(self.path) is not None
+        header = found_header(head, self.settings, self.path.name, is_known=is_known)
         body = rows[header.last + 1 :]
         while body and not last_filled(body[-1]):
             body.pop()
@@ -102,7 +104,9 @@ class Reader(FileSource):
             cells = [cell_text(row[place]) if place < len(row) else None for row in body]
             variable = self.settings.variable(name, self.described.dictionary)
             strings = pa.array(cells, pa.large_string())
-            columns[name], more = typed_column(name, strings, variable, self.date_form(name), self.decimal(name))
+            columns[name], more = typed_column(
+                name, strings, variable, self.date_form(name), self.decimal(name), self.settings.thousands
+            )
             notes += [shifted(note, sheet.header_at) for note in more]
         told = sheet.name if self.sheet else in_utf8(self.path.stem)
         return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, told)
@@ -180,6 +184,7 @@ def sheet_cells(path: Path, wanted: str) -> tuple[str, list[Row], list[Note]]:
         else:
             raise FileError(f"{path.name} holds no cell.", todo="Name the sheet: workbook.xlsx#Sheet")
         notes = merged_notes(book, name)
+        notes += formula_notes(path, name) if zipfile.is_zipfile(path) else []
     except PasswordError as error:
         raise FileError(f"{path.name} is protected by a password.", todo="Save a copy without one.") from error
     except (CalamineError, ValueError) as error:
@@ -211,6 +216,16 @@ def merged_notes(book: Any, name: str) -> list[Note]:
         return []
     rows = tuple((first[0] + 1, None) for first, _ in ranges[:5])
     return [Note("merged cells: only the first cell of each holds the value.", "", rows, "merged", len(ranges))]
+
+
+def formula_notes(path: Path, name: str) -> list[Note]:
+    """Formulas that were never calculated come as blank cells, which a person should know."""
+    found = formulas_without_value(path, name)
+    if not found:
+        return []
+    formulas = f"{counted(len(found), 'formula', 'formulas')} without a stored value"
+    text = f"{formulas}, read as blank: open the workbook in a spreadsheet program, save it, and read it again."
+    return [Note(text, "", tuple(found[:5]), "formula", len(found))]
 
 
 def last_filled(row: Row) -> int:

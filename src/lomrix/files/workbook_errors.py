@@ -1,4 +1,4 @@
-"""Cells of a workbook that hold an error, such as #DIV/0!: the reader of sheets leaves them out, and we do not."""
+"""Cells of a workbook that the reader of sheets leaves out, and we do not: errors, and formulas never calculated."""
 
 from __future__ import annotations
 
@@ -11,6 +11,8 @@ RELATED = "{http://schemas.openxmlformats.org/officeDocument/2006/relationships}
 ERROR_CELL = re.compile(rb'<c\s([^>]*\bt="e"[^>]*)>(.*?)</c>', re.DOTALL)
 REFERENCE = re.compile(rb'\br="([A-Z]+)(\d+)"')
 VALUE = re.compile(rb"<v>([^<]*)</v>")
+CELL = re.compile(rb"<c\s([^>]*[^/>])>(.*?)</c>", re.DOTALL)
+STORED = re.compile(rb"<v(?:\s[^>]*)?>[^<]|<is>")
 IN_OPEN_DOCUMENT = b'value-type="error"'
 # By row and column, counted from 0, what stands there.
 ErrorCells = dict[tuple[int, int], str]
@@ -30,9 +32,28 @@ def error_cells(path: Path, sheet: str) -> ErrorCells:
         if "content.xml" in book.namelist():
             content = book.read("content.xml")
             return _of_open_document(content, sheet) if IN_OPEN_DOCUMENT in content else {}
-        part = part_of_sheet(book, sheet)
-        content = book.read(part) if part in book.namelist() else b""
+    content = content_of_sheet(path, sheet)
     return _of_sheet(content) if b't="e"' in content else {}
+
+
+def formulas_without_value(path: Path, sheet: str) -> list[tuple[int, str]]:
+    """Row, counted from 1, and name of each cell of an .xlsx sheet whose formula no program has calculated yet."""
+    content = content_of_sheet(path, sheet)
+    if b"<f" not in content:
+        return []
+    found = []
+    for attributes, inner in CELL.findall(content):
+        if b"<f" in inner and not STORED.search(inner) and b't="str"' not in attributes:
+            place = REFERENCE.search(attributes)
+            found += [(int(place[2]), (place[1] + place[2]).decode())] if place else []
+    return found
+
+
+def content_of_sheet(path: Path, sheet: str) -> bytes:
+    """The text of a sheet of an .xlsx file; empty where there is none."""
+    with zipfile.ZipFile(path) as book:
+        part = part_of_sheet(book, sheet) if "xl/workbook.xml" in book.namelist() else ""
+        return book.read(part) if part in book.namelist() else b""
 
 
 def part_of_sheet(book: zipfile.ZipFile, sheet: str) -> str:

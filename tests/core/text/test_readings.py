@@ -27,7 +27,7 @@ def happening(title: str) -> list[str]:
     texts = [None if cell == "«»" else cell.replace("_", " ") for cell in cells.split("|")]
     form, decimal = words.get("form", "").replace("_", " ").replace("/or/", "|"), words.get("decimal", ".")
     made, notes = typed_column("x", pa.array(texts, pa.large_string()), variable, form, decimal,
-                               tokens=words.get("tokens") != "no")  # fmt: skip
+                               words.get("thousands", ""), tokens=words.get("tokens") != "no")  # fmt: skip
     reasons = made.reason_cells(np.arange(len(made)))
     told = [str(cell) if why is None else f"‹{why}›" for cell, why in zip(made.cells(), reasons, strict=True)]
     lines = [f"{made.type}: {'|'.join(told)}"]

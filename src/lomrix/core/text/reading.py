@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
@@ -52,8 +53,8 @@ class Reading:
         What the dictionary says of it: type and missing codes.
     date_format
         How its dates are written, where that was said.
-    decimal
-        The sign before decimal places.
+    decimal, thousands
+        The separator before decimal places, and that between thousands.
     tokens
         Whether words such as n/a are missing cells among numbers and dates.
     shown
@@ -65,6 +66,7 @@ class Reading:
     variable: Variable = NOTHING_KNOWN
     date_format: str = ""
     decimal: str = "."
+    thousands: str = ""
     tokens: bool = True
     shown: pa.Array | None = None
     notes: list[Note] = field(default_factory=list)
@@ -73,8 +75,8 @@ class Reading:
 
     def column(self) -> Column:
         """The typed column; what a person should look at is left in `notes`."""
-        if self.decimal != ".":
-            column = self._with_decimal_sign()
+        for separated in (self._with_thousands, self._with_decimal_sign):
+            column = separated()
             if column is not None:
                 return column
         self._blanks_to_nulls()
@@ -102,17 +104,21 @@ class Reading:
             type_ = "integer" if declared else "number"
         return self._cast(type_) or self._cast_with_words(type_) or self._by_distinct(type_)
 
-    def _with_decimal_sign(self) -> Column | None:
-        """A column of numbers whose decimal sign is no point; None where it is none or has points only.
-
-        A point is no decimal sign then: a cell such as 1.234 may be a thousand, and is never taken for a number.
-        """
-        if not text_bytes.has_byte(self.strings, self.decimal.encode()):
+    def _with_thousands(self) -> Column | None:
+        """A column of numbers with a separator between thousands; None where it is none."""
+        sign = self.thousands
+        if not sign or not text_bytes.has_byte(self.strings, sign.encode()):
             return None
-        points = pc.fill_null(pc.match_substring(self.strings, "."), False)
-        dotted = pc.replace_substring(self.strings, self.decimal, ".")
-        strings = pc.if_else(points, pc.replace_substring(self.strings, ".", "\N{ONE DOT LEADER}"), dotted)
-        read = Reading(self.name, strings, self.variable, tokens=self.tokens, shown=self.strings)
+        point = re.escape(self.decimal)
+        grouped = f"^[+-]?\\d{{1,3}}({re.escape(sign)}\\d{{3}})+({point}\\d+)?$"
+        fits = pc.fill_null(pc.match_substring_regex(pc.utf8_trim_whitespace(self.strings), grouped), False)
+        strings = pc.if_else(fits, pc.replace_substring(self.strings, sign, ""), self.strings)
+        return self._column_of(Reading(
+            self.name, strings, self.variable, "", self.decimal, tokens=self.tokens, shown=self.strings
+        ))  # fmt: skip
+
+    def _column_of(self, read: Reading) -> Column | None:
+        """What the texts without their separators are, where that is numbers or says why not."""
         column = read.column()
         if column.type in ("integer", "number"):
             self.notes += read.notes
@@ -122,6 +128,21 @@ class Reading:
         self.notes += read.notes
         self._blanks_to_nulls()
         return self._as_strings()
+
+    def _with_decimal_sign(self) -> Column | None:
+        """A column of numbers whose decimal sign is no point; None where it is none or has points only.
+
+        A point is no decimal sign then: a cell such as 1.234 may be a thousand, and is never taken for a number.
+        """
+        if self.decimal == ".":
+            return None
+        if not text_bytes.has_byte(self.strings, self.decimal.encode()):
+            return None
+        points = pc.fill_null(pc.match_substring(self.strings, "."), False)
+        dotted = pc.replace_substring(self.strings, self.decimal, ".")
+        strings = pc.if_else(points, pc.replace_substring(self.strings, ".", "\N{ONE DOT LEADER}"), dotted)
+        shown = self.strings if self.shown is None else self.shown
+        return self._column_of(Reading(self.name, strings, self.variable, tokens=self.tokens, shown=shown))
 
     def _only_signs(self) -> bool:
         """False where some token is a word of its own, such as none or absent: alone in a column it may be a value."""
@@ -187,6 +208,8 @@ class Reading:
         why = None if not array.null_count else array.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
         if type_ in ("integer", "number") and not self._keeps_every_digit(type_, strings, values, why):
             return None
+        if self.variable.type is None and has_id_like(strings):
+            return None
         if (
             type_ == "number"
             and any(text_bytes.has_byte(strings, sign) for sign in (b"e", b"E"))
@@ -251,7 +274,7 @@ class Reading:
         )
         stray = np.array([place for place, reason in reasons.items() if reason is None], dtype=np.int64)
         if len(stray):
-            kept = matches(texts.take(pa.array(stray)), f"{rules.LEADING_ZERO}|{rules.LONG_WHOLE}")
+            kept = matches(texts.take(pa.array(stray)), rules.ID_LIKE)
             # Leading zeros or very long: ids, not numbers with slips among them.
             if self.variable.type is not None or not kept.any():
                 self._note_stray(type_, stray, counts, positions, int(counts[fits].sum()))
@@ -300,7 +323,7 @@ class Reading:
     def _parsed_numbers(self, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         fits = matches(texts, rules.NUMBER)
         if self.variable.type is None:
-            fits &= ~matches(texts, rules.LEADING_ZERO) & ~matches(texts, rules.LONG_WHOLE)
+            fits &= ~matches(texts, rules.ID_LIKE)
         whole = bool(matches(texts, rules.WHOLE)[fits].all())
         plain = pc.utf8_ltrim(pc.if_else(pa.array(fits), texts, "0"), "+")
         if whole:
@@ -393,7 +416,7 @@ class Reading:
 
     def _note_resemblance(self, strays: Mapping[str, int] = NO_STRAYS) -> None:
         """Tell what a column that stays text looks like; the cells that keep it so may stand in no sample."""
-        found = resemblance(self.name, {**strays, **self.sample(SAMPLE)}, self.decimal)
+        found = resemblance(self.name, {**strays, **self.sample(SAMPLE)}, self.decimal, self.thousands)
         if found is not None:
             if self.date_format and f":{self.date_format}›" in found.text:
                 return
@@ -403,12 +426,20 @@ class Reading:
             self._note(found.kind, found.text, rows)
 
 
+def has_id_like(strings: pa.Array) -> bool:
+    """True where a text that would be a number looks like an id: 12E4, +49123."""
+    if not any(text_bytes.has_byte(strings, sign) for sign in (b"E", b"+")):
+        return False
+    return bool(matches(strings.drop_null(), rules.ID_LIKE).any())
+
+
 def typed_column(
     name: str,
     strings: pa.Array,
     variable: Variable = NOTHING_KNOWN,
     date_format: str = "",
     decimal: str = ".",
+    thousands: str = "",
     *,
     tokens: bool = True,
 ) -> tuple[Column, list[Note]]:
@@ -424,8 +455,8 @@ def typed_column(
         What the dictionary says of the column; its type and missing codes count.
     date_format
         How the dates are written (as in the C standard's strftime), where that was said.
-    decimal
-        The sign before the decimal places of numbers.
+    decimal, thousands
+        The separator before the decimal places of numbers, and that between thousands.
     tokens
         Whether words such as n/a are missing cells among numbers and dates.
 
@@ -433,7 +464,7 @@ def typed_column(
     -------
     The column, and notes on the cells that a person should look at.
     """
-    reading = Reading(name, strings, variable, date_format, decimal, tokens)
+    reading = Reading(name, strings, variable, date_format, decimal, thousands, tokens)
     column = reading.column()
     return column, reading.notes
 
@@ -444,6 +475,7 @@ def typed_chunks(
     variable: Variable = NOTHING_KNOWN,
     date_format: str = "",
     decimal: str = ".",
+    thousands: str = "",
     each: Each = map,
 ) -> tuple[Column, list[Note]]:
     """Turn text cells that come in several Arrow arrays into one typed column, as `typed_column` does for one.
@@ -451,13 +483,13 @@ def typed_chunks(
     Plain numbers are cast array by array, which spares putting all of their text together first; `each` may do so
     side by side.
     """
-    if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == ".":
+    if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == "." and not thousands:
         column = _plain_numbers(name, chunks, variable, each)
         if column is not None:
             return column, []
     # One array always: large strings have room for all.
     whole = cast(pa.Array, chunks.cast(pa.large_string()).combine_chunks())
-    return typed_column(name, whole, variable, date_format, decimal)
+    return typed_column(name, whole, variable, date_format, decimal, thousands)
 
 
 def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each: Each) -> Column | None:

@@ -17,6 +17,7 @@ from lomrix.core.text.dates import likely_form
 # A column resembles what at least this share of its present cells look like.
 MOSTLY = 0.5
 NEARLY_ALL = 0.75
+NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 
 
 @dataclass(frozen=True)
@@ -26,7 +27,7 @@ class Resemblance:
     Parameters
     ----------
     kind
-        A word for it: `decimal-comma`, `unclear-date`, `digits-kept`, `offset`.
+        A word for it: `decimal-comma`, `thousands`, `with-sign`, `unclear-date`, `digits-kept`, `offset`.
     text
         What a person should know, in one sentence.
     pattern
@@ -43,7 +44,7 @@ class Resemblance:
         return np.array(pc.fill_null(found, False).to_numpy(zero_copy_only=False), np.bool_)
 
 
-def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Resemblance | None:
+def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".", thousands: str = "") -> Resemblance | None:
     """What some distinct texts of a column resemble; None where they are just text.
 
     Parameters
@@ -52,8 +53,8 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Res
         The column, for the message.
     counts
         How often each of the texts occurs, missing ones left out.
-    decimal
-        The sign that was read as a decimal sign.
+    decimal, thousands
+        The separators that were read as such.
     """
     kinds = {text: rules.kind_of(text) for text in counts}
     present = sum(count for text, count in counts.items() if kinds[text] not in ("token", "blank"))
@@ -64,6 +65,19 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Res
         return sum(count for text, count in counts.items() if kinds[text] in wanted) / present
 
     numbers = share("integer", "number")
+    for kind, (sign, pattern) in rules.THOUSANDS.items():
+        # Among groups of three digits a comma may still be a decimal separator, but it hardly is in every cell.
+        if not thousands and share(kind) and share(kind) + numbers >= MOSTLY and not share("comma-number"):
+            points = " and ‹decimal=,›" if sign == "." else ""
+            text = (
+                f"looks like numbers with {NAMES[sign]} between thousands; if they are, say ‹thousands={sign}›{points}"
+            )
+            text += "; if the comma is a decimal separator, add ‹decimal=,›" if sign == "," else ""
+            return Resemblance("thousands", text, pattern)
+    for kind, sign, pattern in (("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)):
+        if share(kind) and share(kind) + numbers >= MOSTLY:
+            text = f"looks like numbers with {sign}, and stays text; derive the number: to_number(part({name}, "
+            return Resemblance("with-sign", text + "'[-+0-9.]+'))", pattern)
     if decimal == "." and share("comma-number") and share("comma-number") + numbers >= MOSTLY:
         text = "looks like numbers with a decimal comma; if it is, say ‹decimal=,›"
         return Resemblance("decimal-comma", text, rules.COMMA_NUMBER)
@@ -73,17 +87,19 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".") -> Res
     kept = sum(count for text, count in counts.items() if kinds[text] == "keep")
     # Ids of one length begin with zeros where they are small; the only cell of many that does is hardly one of them.
     is_no_id = (kept == 1 and numbers >= NEARLY_ALL) or len({len(text.strip()) for text in counts}) > 1
-    if kept and numbers >= MOSTLY and is_no_id:
-        text = "stays text because of cells with leading zeros or over 15 digits, as ids have; "
+    parsed_otherwise = any(kind == "keep" and re.search(r"E|\+", text) for text, kind in kinds.items())
+    if kept and ((numbers >= MOSTLY and is_no_id) or (parsed_otherwise and numbers + kept / present >= MOSTLY)):
+        text = "stays text because of cells that look like ids (leading zeros, over 15 digits, 12E4, +49123); "
         # Whole numbers of up to 18 digits are held to the last digit.
         digits = [text.strip() for text, kind in kinds.items() if kind in ("integer", "number", "keep")]
         type_ = "integer" if all(re.fullmatch(rules.WHOLE, text) for text in digits) else "number"
         text += f"if they are numbers, say ‹type={name}={type_}›"
-        return Resemblance("digits-kept", text, f"{rules.LEADING_ZERO}|{rules.LONG_WHOLE}")
+        return Resemblance("digits-kept", text, rules.ID_LIKE)
     others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
     if share("unclear-date", "text") >= MOSTLY and (form := likely_form(others)):
         type_ = "datetime" if "%H" in form else "date"
-        text = f"looks like dates; say ‹type={name}={type_}:{form.removeprefix('?')}› to read it so"
+        several = " in several forms" if "|" in form or share("date", "datetime") else ""
+        text = f"looks like dates{several}; say ‹type={name}={type_}:{form.removeprefix('?')}› to read it so"
         text += ", if the day comes first." if form.startswith("?") else "."
         return Resemblance("unclear-date", text, rules.ANY_DATE)
     return None

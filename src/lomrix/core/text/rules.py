@@ -22,8 +22,8 @@ WORDS_FOR_MISSING = frozenset(["none", "nil", "missing", "unknown", "absent", *B
 
 NUMBER = NUMBER_PATTERN
 WHOLE = WHOLE_PATTERN
-LEADING_ZERO = r"[+-]?0\d+.*"
-LONG_WHOLE = r"[+-]?\d{16,}.*"
+# Digits that mark ids and so stay text: zeros in front, over 15 of them, an E between them, a plus before five.
+ID_LIKE = r"[+-]?0\d+.*|[+-]?\d{16,}.*|\d+E\d+|\+\d{5,}"
 DATE = r"\d{4}-\d{2}-\d{2}"
 DATETIME = r"\d{4}-\d{2}-\d{2}[T ]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,6})?)?"
 BOOLEAN = r"(?i)true|false"
@@ -31,19 +31,32 @@ BOOLEAN = r"(?i)true|false"
 UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"
 NOT_NOUGHT = r"[^eE]*[1-9].*"
 COMMA_NUMBER = r"[+-]?\d+,\d+"
+# Groups of three digits; which separator stands between them is in the names.
+THOUSANDS = {
+    "thousands-comma": (",", r"[+-]?\d{1,3}(,\d{3})+(\.\d+)?"),
+    "thousands-point": (".", r"[+-]?\d{1,3}(\.\d{3})+,\d+|[+-]?\d{1,3}(\.\d{3}){2,}"),
+    "thousands-space": (" ", r"[+-]?\d{1,3}([ \x{a0}\x{202f}]\d{3})+([.,]\d+)?"),
+}
+PERCENT = r"[+-]?\d+([.,]\d+)? ?%"
+CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 WITH_OFFSET = DATETIME + r"(Z|[+-]\d{2}:?\d{2})"
 # A look at which cells may be meant as dates, with names of months in letters.
 ANY_DATE = r"\d{1,4}[/.\- ][A-Za-z0-9]{1,9}[/.\- ]\d{1,4}([ T].*)?|[A-Za-z]{3,9} \d{1,2},? \d{2,4}([ T].*)?"
 
 _PATTERNS = {
-    "keep": re.compile(f"{LEADING_ZERO}|{LONG_WHOLE}"),
+    "keep": re.compile(ID_LIKE),
     "integer": re.compile(WHOLE),
     "number": re.compile(NUMBER),
     "date": re.compile(DATE),
     "datetime": re.compile(DATETIME),
     "boolean": re.compile(BOOLEAN),
     "unclear-date": re.compile(UNCLEAR_DATE),
+    **{
+        kind: re.compile(pattern.replace(r"\x{a0}\x{202f}", "\u00a0\u202f")) for kind, (_, pattern) in THOUSANDS.items()
+    },
     "comma-number": re.compile(COMMA_NUMBER),
+    "percent": re.compile(PERCENT),
+    "currency": re.compile(CURRENCY),
     "moment-with-offset": re.compile(WITH_OFFSET),
 }
 
@@ -51,9 +64,8 @@ _PATTERNS = {
 def kind_of(text: str) -> str:
     """What one text looks like: `integer number date datetime boolean token keep blank text`.
 
-    `unclear-date`, `comma-number` and `moment-with-offset` are texts that may be meant as dates, numbers, moments.
-
-    `keep` is a run of digits that must stay text: leading zeros, or over 15 digits, both of which mark ids.
+    `unclear-date`, `comma-number`, `moment-with-offset`, `percent`, `currency` and `thousands-…` are texts that may be
+    meant as dates, numbers, times. `keep` are digits that must stay text, as those of ids.
     """
     text = text.strip()
     if not text:

@@ -52,7 +52,7 @@ def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> StrayCell
     texts = pc.utf8_trim_whitespace(column.strings.strings)
     type_, parsed, fits = reading.parsed(type_, texts)
     known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
-    if matches(texts, rules.LEADING_ZERO)[~fits].any() and variable.type is None:
+    if matches(texts, rules.ID_LIKE)[~fits].any() and variable.type is None:
         return None
     stray = np.append(~fits & ~np.array(known, np.bool_), False)[column.values]
     if not stray.any():
