@@ -18,6 +18,7 @@ from lomrix.cli.telling import Voice
 from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import Aside, Step
 from lomrix.files.reading import ReadingOptions
+from lomrix.job.memory import OutOfMemoryError, out_of_memory, ran_out
 
 # How Python says that links lead in a circle.
 LOOP = "Symlink loop from"
@@ -149,6 +150,8 @@ def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
     except (typer.Exit, OutputLostError):
         raise
     except Exception as error:
+        if ran_out(error) and not isinstance(error, OutOfMemoryError):
+            error = out_of_memory(error, "this command")
         told = error if isinstance(error, LomrixError) else unexpected(error)
         voice.tell_error(told, reference)
         raise typer.Exit(told.exit_status) from None

@@ -11,6 +11,7 @@ import functools
 import gc
 import importlib
 import os
+import re
 import signal
 import sys
 from dataclasses import dataclass
@@ -20,13 +21,18 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 import lomrix
-from lomrix.cli.report_stream import OutputLostError
+from lomrix.cli.report_stream import OutputLostError, open_closed_streams
+from lomrix.cli.supervision import supervised
 from lomrix.cli.surroundings import CURRENT, Surroundings
 from lomrix.core.steps.registry import ENTRIES, entry_of
 
 # What Typer raises where the words of a command line are wrong.
 WrongLineError: Any = typer.BadParameter.__mro__[1]
 AnyLineError: Any = typer.BadParameter.__mro__[2]
+
+SHORT_OF_MEMORY = re.compile(
+    "MemoryError|failed to map|start new thread|annot allocate|bad_alloc|without exception set"
+)
 
 SETTINGS: dict[str, Any] = {
     "add_completion": False,
@@ -193,6 +199,13 @@ def run(surroundings: Surroundings) -> int:
     except OutputLostError as error:
         tell_lost_output(error, surroundings)
         return 3
+    except (MemoryError, ImportError, RuntimeError, SystemError, OSError) as error:
+        # The parts of the program that tell errors were not loaded yet, or cannot be.
+        if not SHORT_OF_MEMORY.search(f"{type(error).__name__} {error}"):
+            raise
+        print("error  There is not enough memory to load Lomrix. Nothing was written.", file=surroundings.stderr)
+        print("next   Close other programs, or allow more memory.", file=surroundings.stderr)
+        return 3
     except (typer.Abort, KeyboardInterrupt):
         print("stopped; what was not finished was not written", file=surroundings.stderr)
         return 130
@@ -250,9 +263,18 @@ def main() -> None:
     gc.set_threshold(100_000, 50, 50)
     # What plugins other packages may have brought is not looked for: that takes longer than most commands.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+    # Each of its threads would take memory, for products of matrices that nothing here multiplies.
+    os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    open_closed_streams()
+    status = supervised(work_of_process) if sys.platform == "linux" else work_of_process()
+    os._exit(status)
+
+
+def work_of_process() -> int:
+    """Run what the process was called for; the exit status."""
     signal.signal(signal.SIGTERM, stop)
     status = run(Surroundings.of_process())
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(OSError, ValueError):
             stream.flush()
-    os._exit(status)
+    return status

@@ -61,7 +61,8 @@ def parsed(text: str) -> ast.expr:
     try:
         tree = ast.parse(WITH.sub(lambda found: found[1] or STANDS_FOR_WITH, text), mode="eval").body
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
-        raise not_understood(text, error) from error
+        # The parser says so of what is too deeply nested, and not of memory.
+        raise not_understood(text, error) from (None if isinstance(error, MemoryError) else error)
     if depth_of(tree) > DEEPEST:
         raise UsageError(
             f"The expression has more than {DEEPEST} operations inside each other.", todo="Cut it into several steps."
