@@ -255,7 +255,7 @@ def test_the_installed_program(files: Path) -> None:
 def test_files_are_on_the_disk_before_they_are_renamed(files: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     flushed: set[int] = set()
     renamed: list[tuple[str, bool]] = []
-    flush, rename = os.fsync, Path.replace
+    flush, rename, link = os.fsync, Path.replace, os.link
 
     def watched_flush(number: int) -> None:
         flushed.add(os.fstat(number).st_ino)
@@ -265,7 +265,12 @@ def test_files_are_on_the_disk_before_they_are_renamed(files: Path, monkeypatch:
         renamed.append((Path(place).name, part.stat().st_ino in flushed))
         return rename(part, place)
 
+    def watched_link(part: Path, place: Path) -> None:
+        renamed.append((Path(place).name, part.stat().st_ino in flushed))
+        link(part, place)
+
     monkeypatch.setattr(os, "fsync", watched_flush)
+    monkeypatch.setattr(os, "link", watched_link)
     monkeypatch.setattr(Path, "replace", watched_rename)
     lomrix("merge", "base.csv", "more.csv", *KEY, "--out", "u.csv", "--unmatched", "n.csv", cwd=files)
     assert {name for name, _ in renamed} >= {"u.csv", "u.csv.resource.json", "n.csv"}

@@ -18,9 +18,12 @@ from lomrix.core.table.notes import counted
 from lomrix.files.reading import ReadingOptions
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping, Sequence
+
     from lomrix.core.steps.account import Account
     from lomrix.core.table.dictionary import Dictionary
     from lomrix.core.table.table import Table
+    from lomrix.files.interface import Place
 
 EXAMPLES = {
     "draft": "lomrix dictionary draft roster.csv --out dictionary.toml",
@@ -75,16 +78,18 @@ def function_of(word: str) -> Any:
     return with_signature(run, word, parameters)
 
 
-def read(source: str, given: dict[str, Any]) -> Table:
-    """A data file, read as any command reads it."""
+def read(source: str, given: dict[str, Any]) -> tuple[Table, list[Place]]:
+    """A data file, read as any command reads it, and all files that were read for it."""
     from lomrix.core.table.dictionary import Dictionary
     from lomrix.files.dictionary_file import read_dictionary
     from lomrix.files.reading import ReadSettings
     from lomrix.files.registry import source_of
 
     options = reading_options({name: given[name] for name in ReadingOptions.model_fields})
-    known = read_dictionary(options.dictionary) if options.dictionary else Dictionary()
-    return source_of(source, ReadSettings.of(options, known)).read().table
+    used: list[Path] = []
+    known = read_dictionary(options.dictionary, used=used) if options.dictionary else Dictionary()
+    opened = source_of(source, ReadSettings.of(options, known))
+    return opened.read().table, [*opened.places, *used]
 
 
 def tell(voice: Voice, account: Account, written: tuple[Path, ...]) -> None:
@@ -98,14 +103,15 @@ def tell(voice: Voice, account: Account, written: tuple[Path, ...]) -> None:
         voice.show(account_view(account, [], [], room), ending_view([str(path) for path in written], []))
 
 
-def written_to(sink: Any, content: object, inputs: list[str]) -> tuple[Path, ...]:
-    """Check, stage and commit one output."""
+def written_to(sinks: Mapping[str, Any], contents: Mapping[str, object], inputs: Sequence[Place]) -> tuple[Path, ...]:
+    """Check, stage and commit outputs by role."""
     from lomrix.job.outputs import Outputs
 
-    outputs = Outputs({"out": sink})
-    outputs.require_different([Path(one) for one in inputs if one])
-    sink.check()
-    outputs.stage({"out": content})
+    outputs = Outputs(dict(sinks))
+    outputs.require_different(inputs)
+    for sink in sinks.values():
+        sink.check()
+    outputs.stage(contents)
     return tuple(Path(one.told) for one in outputs.commit())
 
 
@@ -132,7 +138,8 @@ def draft(voice: Voice, given: dict[str, Any]) -> None:
         known = Dictionary(found.variables, found.codes, scales=found.scales)
     if out and Path(out).suffix.lower() != ".toml":
         raise UsageError(f"A draft is a .toml file, not {Path(out).name}.", todo="Say ‹out=dictionary.toml›.")
-    table = read(source, given)
+    table, inputs = read(source, given)
+    inputs += [Path(into)] if into else []
     new = drafted(table, known)
     text = draft_text(new, table.name, existing)
     understood(Path(out or "draft.toml"), text.encode())
@@ -142,11 +149,11 @@ def draft(voice: Voice, given: dict[str, Any]) -> None:
         f"{counted(len(new), 'variable', 'variables')} drafted, {old:,} known already.",
         (Balance("variables", len(table.names), (("drafted", len(new)), ("known", old))),),
     )
-    written = written_to(TextSink(Path(out), given["overwrite"]), text, [source, into]) if out else ()
+    texts = {"out": text} if out else {}
     if given["study"]:
-        study = Path(given["study"])
-        named = {"dictionary": toml_value(os.path.relpath(out, study.parent))} if out else {}
-        written += written_to(TextSink(study, given["overwrite"]), example(**named), [source, into, out])
+        named = {"dictionary": toml_value(os.path.relpath(out, Path(given["study"]).parent))} if out else {}
+        texts["study"] = example(**named)
+    written = written_to({one: TextSink(Path(given[one]), given["overwrite"]) for one in texts}, texts, inputs)
     if not out and not voice.json and not voice.quiet:
         voice.show(text, soft_wrap=True)
     tell(voice, account, written)
@@ -167,7 +174,7 @@ def show(voice: Voice, given: dict[str, Any]) -> None:
         dictionary = read_dictionary(source)
         names = list(dictionary.variables)
     else:
-        table = read(source, given)
+        table, _ = read(source, given)
         dictionary, names = table.dictionary, table.names
         if {"variable", "label"} <= set(names):  # a dictionary kept as a sheet
             dictionary = read_dictionary(source)
@@ -205,11 +212,12 @@ def convert(voice: Voice, given: dict[str, Any]) -> None:
     from lomrix.files.dictionary_file import DictionarySink, read_dictionary
 
     source, out = given["source"], given["out"]
-    dictionary = read_dictionary(source)
+    used: list[Path] = []
+    dictionary = read_dictionary(source, used=used)
     if Path(out).suffix.lower() not in FORMS:
         raise UsageError(f'"{out}" names no form of a dictionary.', todo=f"Say ‹out› with one of {' '.join(FORMS)}.")
     sink = DictionarySink(Path(out), given["overwrite"])
-    written = written_to(sink, dictionary, [source])
+    written = written_to({"out": sink}, {"out": dictionary}, used)
     back = read_dictionary(str(written[0]))
     account = Account(
         "dictionary convert",

@@ -70,7 +70,7 @@ def tell_history(voice: Voice, given: dict[str, Any]) -> None:
     tasks = tasks_behind(history_of(given["file"]), given["file"], Path())
     checks = check(tasks) if given["check"] else {}
     account = account_of(given["file"], tasks, checks, full=given["full"])
-    written = [write(name, given, voice) for name in ("as_plan", "as_commands", "as_prov") if given[name]]
+    written = write_forms(given)
     if voice.json:
         voice.print_json(
             {"account": account.to_json(), "tasks": [dict(task.entry) for task in tasks], "written": written}
@@ -83,6 +83,22 @@ def tell_history(voice: Voice, given: dict[str, Any]) -> None:
         voice.show(account_view(account, [], [], room), ending_view(written, advice))
     if any(state != AS_IT_WAS for state in checks.values()):
         raise typer.Exit(1)
+
+
+def write_forms(given: dict[str, Any]) -> list[str]:
+    """Write what was asked for, all of it or nothing."""
+    from lomrix.files.reading import ReadSettings
+    from lomrix.files.registry import source_of
+    from lomrix.files.staging import TextSink
+    from lomrix.job.outputs import Outputs
+
+    texts = {name: text_of(name, given) for name in ("as_plan", "as_commands", "as_prov") if given[name]}
+    outputs = Outputs({name: TextSink(Path(given[name]), given["overwrite"]) for name in texts})
+    outputs.require_different(source_of(given["file"], ReadSettings()).places)
+    for sink in outputs.sinks.values():
+        sink.check()
+    outputs.stage(texts)
+    return [one.told for one in outputs.commit()]
 
 
 def history_of(file: str) -> Any:
@@ -110,6 +126,7 @@ def history_of(file: str) -> Any:
 def account_of(file: str, tasks: list[Done], checks: dict[str, str], *, full: bool) -> Account:
     """The tree, newest first, each task in one line; the raw files at its ends."""
     from lomrix.core.steps.account import Account, Listing
+    from lomrix.core.table.notes import counted
 
     heads = ("made", "by", "rows", "what was done", *(("now",) if checks else ()))
     rows = tuple(row if checks else row[:4] for row in tree(tasks, checks))
@@ -117,7 +134,7 @@ def account_of(file: str, tasks: list[Done], checks: dict[str, str], *, full: bo
     listings = [Listing(f"how {file} came about, newest first", heads, rows)]
     if full:
         listings += [balances(task) for task in tasks[::-1]]
-    summary = f"{file}: {len(tasks)} {'task' if len(tasks) == 1 else 'tasks'} from {len(raw)} raw files."
+    summary = f"{file}: {counted(len(tasks), 'task', 'tasks')} from {counted(len(raw), 'raw file', 'raw files')}."
     return Account(
         "history", summary, (), {"raw": sorted(raw), "checks": checks}, tuple(listings), tuple(looks(tasks, checks))
     )
@@ -206,10 +223,8 @@ def looks(tasks: list[Done], checks: dict[str, str]) -> list[Note]:
     ]
 
 
-def write(name: str, given: dict[str, Any], voice: Voice) -> str:
-    """Write a plan, commands or provenance; references in it are seen from its own folder."""
-    from lomrix.files.staging import TextSink
-    from lomrix.job.outputs import Outputs
+def text_of(name: str, given: dict[str, Any]) -> str:
+    """A plan, commands or provenance; references in it are seen from its own folder."""
     from lomrix.plan.from_history import leaves, plan_text, provenance, seen_from, tasks_behind
 
     path, file = Path(given[name]), given["file"]
@@ -217,17 +232,10 @@ def write(name: str, given: dict[str, Any], voice: Voice) -> str:
         raise UsageError(f"A plan is a .toml file, not {path.name}.", todo=f"Say ‹as_plan={path.stem}.toml›.")
     tasks = tasks_behind(history_of(file), file, path.parent)
     if name == "as_plan":
-        text = plan_text(tasks, seen_from(file, path.parent), path.name, outside=leaves(tasks))
-    elif name == "as_commands":
-        text = commands(tasks, seen_from(file, path.parent))
-    else:
-        text = json.dumps(provenance(tasks, file), ensure_ascii=False, indent=1) + "\n"
-    sink = TextSink(path, given["overwrite"])
-    outputs = Outputs({name: sink})
-    outputs.require_different([Path(file)])
-    sink.check()
-    outputs.stage({name: text})
-    return outputs.commit()[0].told
+        return plan_text(tasks, seen_from(file, path.parent), path.name, outside=leaves(tasks))
+    if name == "as_commands":
+        return commands(tasks, seen_from(file, path.parent))
+    return json.dumps(provenance(tasks, file), ensure_ascii=False, indent=1) + "\n"
 
 
 def commands(tasks: list[Done], file: str) -> str:

@@ -98,10 +98,11 @@ def write(voice: Voice, given: dict[str, Any]) -> None:
     if not out:
         voice.show(text, soft_wrap=True)
         return
-    written = written_to(TextSink(Path(out), given["overwrite"]), text, sources)
+    sinks, texts = {"out": TextSink(Path(out), given["overwrite"])}, {"out": text}
     study = Path(out).with_name(NAME)
     if not study.exists():
-        written += written_to(TextSink(study), example(), sources)
+        sinks["study"], texts["study"] = TextSink(study), example()
+    written = written_to(sinks, texts, list(map(Path, sources)))
     tell(voice, Account("plan new", "A plan to be filled in; it does not run before you have."), written)
 
 

@@ -36,6 +36,11 @@ def supervised(work: Callable[[], int]) -> int:
         sys.stderr = os.fdopen(os.dup(2), "w", encoding=sys.stderr.encoding, errors=sys.stderr.errors, buffering=1)
         os.dup2(last_words, 2)
         os._exit(work())
+    if any("://" in word and "@" in word for word in sys.argv):
+        # The list of processes would show other users a password.
+        from setproctitle import setproctitle
+
+        setproctitle("lomrix")
     # A key press reaches both; a request to end reaches this one only.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGTERM, lambda number, frame: os.kill(child, number))

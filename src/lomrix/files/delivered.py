@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
     from lomrix.files.lines import Place
 
+# What the name of a template ends with.
+TEMPLATE = ".j2"
 TEXT_FILES = (".csv", ".tsv", ".txt", ".dat")
 
 

@@ -240,6 +240,12 @@ class Beside:
         return Note(text, kind="descriptor", done=self.fits)
 
 
+def files_beside(path: Path) -> list[Path]:
+    """The files, as far as they are there, that are looked at for what they say of a data file."""
+    candidates = (descriptor_path(path), old_descriptor_path(path), path.with_name(PACKAGE))
+    return [one for one in candidates if one.is_file()]
+
+
 def find_beside(path: Path) -> Beside | None:
     """Find the descriptor beside a data file; None where there is none.
 

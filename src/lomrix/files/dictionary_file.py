@@ -67,7 +67,7 @@ def read_dictionary(
     if used is not None:
         used.append(path)
     if path.suffix.lower() != ".toml":
-        return read_sheets(path)
+        return read_sheets(path, used)
     if path.resolve() in including:
         raise FileError(f"The dictionary {path.name} includes itself.", todo="Take it out of its list include.")
     raw: bytes = guarded(path, "read", path.read_bytes)
@@ -105,8 +105,15 @@ def understood(path: Path, raw: bytes) -> DictionaryFile:
         ) from error
 
 
-def read_sheets(path: Path) -> Dictionary:
+def read_sheets(path: Path, used: list[Path] | None = None) -> Dictionary:
     """A dictionary kept as two sheets of a workbook, or as NAME.csv with NAME.codes.csv beside it.
+
+    Parameters
+    ----------
+    path
+        The workbook, or the csv file.
+    used
+        Takes up the files beside it that are read.
 
     Raises
     ------
@@ -121,6 +128,8 @@ def read_sheets(path: Path) -> Dictionary:
         beside = path.with_name(f"{path.stem}.{name}{path.suffix}")
         if has_sheet(path, name) if is_book else beside.exists():
             others[name] = source_of(f"{path}#{name}" if is_book else str(beside), settings).read().table
+            if used is not None and not is_book:
+                used.append(beside)
     if "variable" not in variables.columns:
         raise FileError(
             f"{path.name} is no dictionary: it has no column variable.",

@@ -84,8 +84,8 @@ class FileSource(Source):
 
     @property
     def places(self) -> tuple[Place, ...]:
-        """The file."""
-        return (self.path,)
+        """The file, and what describes it."""
+        return (self.path, *descriptor.files_beside(self.path))
 
     # ------------------------------------------------------- what formats say
 

@@ -192,6 +192,14 @@ class Sink(ABC):
     def commit(self) -> tuple[Placed, ...]:
         """Put what was staged in its place; returns what stands there now."""
 
+    def undo(self) -> None:
+        """Bring back what stood there before `commit`, where another output could not be put in its place."""
+        return
+
+    def settle(self) -> None:
+        """Let go of what stood there before, once all outputs are in their places."""
+        return
+
     @abstractmethod
     def discard(self) -> None:
         """Take away what was staged and not committed."""

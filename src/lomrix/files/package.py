@@ -27,7 +27,7 @@ from lomrix.core.wording import some_of
 from lomrix.files.delimited import Writer
 from lomrix.files.descriptor import PACKAGE
 from lomrix.files.interface import Placed
-from lomrix.files.staging import FileSink, current_umask, flushed, guarded, part_of
+from lomrix.files.staging import FileSink, clear_up, current_umask, flushed, guarded, name_beside, part_of
 
 PROFILE = "https://datapackage.org/profiles/2.0/datapackage.json"
 
@@ -64,8 +64,14 @@ class PackageSink(FileSink):
         self.every = tuple(ready)
         super().understand(ready)
 
+    @property
+    def place(self) -> Path:
+        """The folder itself, links followed: under any other name it could not be moved away."""
+        return self.path.resolve()
+
     def check(self) -> None:
         """Stop where its folder could not be made, or what stands there is no package that may be replaced."""
+        clear_up(self.place)
         if not self.path.parent.is_dir():
             raise FileError(
                 f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
@@ -109,7 +115,7 @@ class PackageSink(FileSink):
         assert isinstance(content, Table)
 
         def all_files() -> None:
-            self.folder = part_of(self.path)
+            self.folder = part_of(self.place)
             self.folder.unlink()
             self.folder.mkdir()
             self.folder.chmod(0o777 & ~current_umask())
@@ -173,14 +179,18 @@ class PackageSink(FileSink):
         folder = self.folder
 
         def rename() -> None:
-            if self.path.exists():
-                old = part_of(self.path)
-                old.unlink()
-                self.path.rename(old)
-                folder.rename(self.path)
-                shutil.rmtree(old)
-            else:
-                folder.rename(self.path)
+            if not self.place.exists():
+                folder.rename(self.place)
+                self.before[self.place] = None
+                return
+            old = name_beside(self.place, "before")
+            self.place.rename(old)
+            try:
+                folder.rename(self.place)
+            except BaseException:
+                old.rename(self.place)
+                raise
+            self.before[self.place] = old
 
         guarded(self.path, "write", rename)
         self.folder = None
@@ -189,6 +199,21 @@ class PackageSink(FileSink):
             Placed(str(self.path / name), (self.path / name).stat().st_size, tables.get(name))
             for name in (*tables, PACKAGE)
         )
+
+    def undo(self) -> None:
+        """Put back the old package."""
+        for place, old in self.before.items():
+            shutil.rmtree(place, ignore_errors=True)
+            if old is not None:
+                old.rename(place)
+        self.before = {}
+
+    def settle(self) -> None:
+        """Let go of the old package."""
+        for old in self.before.values():
+            if old is not None:
+                shutil.rmtree(old, ignore_errors=True)
+        self.before = {}
 
     def discard(self) -> None:
         """Take away the folder that was made."""

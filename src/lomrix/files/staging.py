@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import re
 import secrets
+import shutil
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -22,7 +24,7 @@ if TYPE_CHECKING:
 
 T = TypeVar("T")
 ADVICE = {28: "Free some space, or write to another disk.", 13: "Check the permissions, or choose another place."}
-PART = re.compile(r"\.(?P<name>.+)\.(?P<owner>\d+)-[0-9a-f]{8}\.part")
+PART = re.compile(r"\.(?P<name>.+)\.(?P<owner>\d+)-[0-9a-f]{8}\.(?P<kind>part|before)")
 
 
 def guarded(path: Path, doing: str, action: Callable[[], T]) -> T:
@@ -47,14 +49,60 @@ def guarded(path: Path, doing: str, action: Callable[[], T]) -> T:
 
 def part_of(path: Path) -> Path:
     """A new file beside a path, in which its content is made; what dead runs left of it is taken away."""
-    for left in path.parent.glob(f".{_escaped(path.name)}.*.part"):
+    clear_up(path)
+    part = name_beside(path, "part")
+    part.touch(mode=0o600, exist_ok=False)
+    return part
+
+
+def name_beside(path: Path, kind: str) -> Path:
+    """A new name beside a path, which tells the process that it belongs to."""
+    return path.with_name(f".{path.name}.{os.getpid()}-{secrets.token_hex(4)}.{kind}")
+
+
+def clear_up(path: Path) -> None:
+    """Take away what dead runs left beside a path; what stood there before comes back where nothing stands there."""
+    for left in path.parent.glob(f".{_escaped(path.name)}.*.*"):
         found = PART.fullmatch(left.name)
         if found and found["name"] == path.name and not _is_alive(int(found["owner"])):
             with contextlib.suppress(OSError):
-                left.unlink()
-    part = path.with_name(f".{path.name}.{os.getpid()}-{secrets.token_hex(4)}.part")
-    part.touch(mode=0o600, exist_ok=False)
-    return part
+                if found["kind"] == "before" and not path.exists():
+                    left.rename(path)
+                elif left.is_dir():
+                    shutil.rmtree(left)
+                else:
+                    left.unlink()
+
+
+def kept_before(place: Path) -> Path | None:
+    """What stands at a place under a second name, until it is settled that it goes; None where nothing does."""
+    if not place.exists():
+        return None
+    before = name_beside(place, "before")
+    try:
+        os.link(place, before)
+    except OSError:  # a disk without such names, or another person's file
+        shutil.copy2(place, before)
+    return before
+
+
+def put_new(part: Path, place: Path) -> None:
+    """Give a part its place, where nothing may stand.
+
+    Raises
+    ------
+    FileExistsError
+        Where something has come there meanwhile.
+    """
+    try:
+        os.link(part, place)
+        part.unlink()
+    except FileExistsError:
+        raise
+    except OSError:  # a disk without second names
+        if place.exists():
+            raise FileExistsError(errno.EEXIST, "something has come there meanwhile") from None
+        part.rename(place)
 
 
 def _escaped(name: str) -> str:
@@ -122,6 +170,7 @@ class FileSink(Sink):
     delivery: Delivery = AS_ALWAYS
     prepared: Prepared | None = None
     parts: dict[Path, Path] = field(default_factory=dict)
+    before: dict[Path, Path | None] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
@@ -153,6 +202,10 @@ class FileSink(Sink):
         for one in (self.path, *self.beside):
             if one.is_dir():
                 raise FileError(f"{one} is a directory.", todo="Move it away, or name another file.")
+            if one.exists() and not one.is_file():
+                todo = "Name another file; standard output is called by the sign -"
+                raise FileError(f"{one} is no plain file, but a device or a pipe.", todo=todo)
+            clear_up(one)
             if one.exists() and not self.overwrite:
                 todo = "Add ‹overwrite› to replace it, or name another file."
                 raise FileError(f"{one} is there already.", todo=todo)
@@ -198,18 +251,46 @@ class FileSink(Sink):
     def commit(self) -> tuple[Placed, ...]:
         """Rename the parts: what belongs beside the file first, so that the file never stands there without it.
 
-        Where the run is killed in between, the description beside the old file is the new one's; reading tells by
-        its hash that they do not belong together.
+        Where one of them cannot be, all is as it was. Where the run is killed in between, the description beside the
+        old file is the new one's; reading tells by its hash that they do not belong together.
         """
 
         def rename() -> None:
             for place, part in reversed(self.parts.items()):
-                part.replace(place)
+                before = kept_before(place) if self.overwrite else None
+                self.before[place] = before
+                try:
+                    put_new(part, place) if before is None else part.replace(place)
+                except BaseException:
+                    del self.before[place]
+                    if before is not None:
+                        before.unlink()
+                    raise
 
-        guarded(self.path, "write", rename)
+        try:
+            guarded(self.path, "write", rename)
+        except BaseException:
+            self.undo()
+            self.discard()
+            raise
         placed = tuple(self.parts)
         self.parts = {}
         return tuple(Placed(str(path), path.stat().st_size) for path in (self.path, *placed[1:]))
+
+    def undo(self) -> None:
+        """Put back what stood there."""
+        for place, before in self.before.items():
+            with contextlib.suppress(OSError):
+                place.unlink() if before is None else before.replace(place)
+        self.before = {}
+
+    def settle(self) -> None:
+        """Let go of what stood there."""
+        for before in self.before.values():
+            if before is not None:
+                with contextlib.suppress(OSError):
+                    before.unlink()
+        self.before = {}
 
     def discard(self) -> None:
         """Take away the parts."""

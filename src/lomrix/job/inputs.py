@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -12,11 +12,13 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import unknown_column
 from lomrix.core.table.table import Table
-from lomrix.files.database.reference import shown
+from lomrix.files.database.reference import is_database, shown
+from lomrix.files.delivered import TEMPLATE
+from lomrix.files.descriptor import files_beside
 from lomrix.files.hashing import file_hash
 from lomrix.files.interface import Place, Source
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import STREAM, source_of, stream_source
+from lomrix.files.registry import STREAM, path_and_sheet, source_of, stream_source
 from lomrix.files.table_source import TableSource
 from lomrix.job.lineage import Used
 from lomrix.job.secret import read_secret
@@ -47,6 +49,34 @@ class Opened:
     def told(self) -> str:
         """The reference as a person may see it."""
         return shown(self.reference)
+
+
+def files_read(task: Task, references: Iterable[str] | None = None) -> list[Path]:
+    """Every file that a task reads: the one place that knows them.
+
+    Parameters
+    ----------
+    task
+        The task.
+    references
+        Those of its inputs that count; all that are files where None. Secrets always count.
+
+    Returns
+    -------
+    Data files with what describes them, secrets, dictionaries with what they include, templates; those that are there.
+    """
+    if references is None:
+        references = [one for several in task.inputs.values() for one in several if one != STREAM]
+    data = [path_and_sheet(one)[0] for one in references if not is_database(one)]
+    found = [file for path in data for file in (path, *files_beside(path))]
+    for role in task.step.roles:
+        found += map(Path, task.inputs.get(role.name, ()) if role.content == "secret" else ())
+    if task.reading.dictionary:
+        from lomrix.files.dictionary_file import read_dictionary
+
+        read_dictionary(task.reading.dictionary, used=found)
+    found += [Path(one) for one in task.outputs.values() if one.endswith(TEMPLATE)]
+    return [path for path in dict.fromkeys(found) if path.is_file()]
 
 
 @dataclass
@@ -105,15 +135,14 @@ class OpenedInputs:
 
     @property
     def places(self) -> list[Place]:
-        """Everything that is read, dictionaries and descriptors among it."""
+        """Everything that is read."""
         sources = [
             place
             for one in self.opened
             if one.source is not None and one.reference != STREAM
             for place in one.source.places
         ]
-        secrets = [Path(one.reference) for one in self.opened if one.source is None and Path(one.reference).exists()]
-        return [*sources, *secrets, *self.dictionaries]
+        return [*sources, *files_read(self.task, ())]
 
     @property
     def wanting_secrets(self) -> list[str]:

@@ -11,7 +11,7 @@ from lomrix.core.steps.step import Extra
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.holding import HISTORY
-from lomrix.files.interface import Place, Sink
+from lomrix.files.interface import Place, Placed, Sink
 from lomrix.files.registry import sink_of
 from lomrix.files.staging import FileSink
 from lomrix.job.figure import FigureSink
@@ -96,10 +96,11 @@ class Outputs:
         """Stop where two outputs are one place, or an output is an input, under whatever name."""
         seen: dict[Place, str] = {}
         read = {real(place) for place in inputs}
+        folders = {folder for place in read if isinstance(place, Path) for folder in place.parents}
         for role, sink in self.sinks.items():
             for one in sink.places:
                 place = real(one)
-                if place in read or any(same_file(one, other) for other in inputs):
+                if place in read or place in folders or any(same_file(one, other) for other in inputs):
                     raise SettingError(
                         role, f"{one} is an input; inputs are never changed.", todo=f"Name another one for ‹{role}›."
                     )
@@ -170,10 +171,24 @@ class Outputs:
         ]
 
     def commit(self) -> list[Written]:
-        """Put everything in its place."""
+        """Put everything in its place, or leave everything as it was."""
+        done: list[Sink] = []
+        placed_by: dict[str, tuple[Placed, ...]] = {}
+        try:
+            # A database cannot take back what it has taken, so it comes last.
+            for role in sorted(self.staged, key=lambda role: not isinstance(self.sinks[role], FileSink)):
+                placed_by[role] = self.sinks[role].commit()
+                done.append(self.sinks[role])
+        except BaseException:
+            for sink in reversed(done):
+                sink.undo()
+            self.discard()
+            raise
+        for sink in done:
+            sink.settle()
         written = []
         for role, content in self.staged.items():
-            for at, placed in enumerate(self.sinks[role].commit()):
+            for at, placed in enumerate(placed_by[role]):
                 table = placed.table or (content if isinstance(content, Table) and at == 0 else None)
                 size = (None, None) if table is None else (len(table), len(table.names))
                 written.append(Written(role, placed.told, size[0], size[1], placed.size))

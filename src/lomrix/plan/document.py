@@ -117,7 +117,7 @@ def read_document(path: Path, said: Mapping[str, str]) -> Document:
     require_file(path)
     raw: bytes = guarded(path, "read", path.read_bytes)
     try:
-        text = raw.decode("utf-8")
+        text = raw.decode("utf-8-sig")
         content = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise FileError(f"The plan {path.name} is no TOML.", where=str(error), todo="Mend the line.") from error
@@ -135,6 +135,8 @@ def read_document(path: Path, said: Mapping[str, str]) -> Document:
         )
     values = parameters(path, content.get(PARAMETERS, {}), said)
     filled = tuple({key: filled_in(value, values) for key, value in step.items()} for step in steps)
+    if not isinstance(content.get(OUTSIDE, False), bool):
+        raise UsageError(f"{OUTSIDE} is true or false, without quotation marks.", where=path.name)
     return Document(path, text, filled, bool(content.get(OUTSIDE, False)))
 
 

@@ -7,7 +7,7 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, get_args
 
 from pydantic import ValidationError
 
@@ -16,7 +16,8 @@ from lomrix.core.steps.registry import ENTRIES, entry_of
 from lomrix.core.steps.settings import setting_error
 from lomrix.core.steps.step import Step
 from lomrix.core.table.header import natural_order
-from lomrix.files.database.reference import is_database, without_password
+from lomrix.files.database.reference import Reference, is_database, without_password
+from lomrix.files.missing_words import InCells
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import path_and_sheet
 from lomrix.job.lineage import STEP
@@ -146,8 +147,8 @@ def outputs_of(document: Document, drafts: Sequence[Draft]) -> dict[str, str]:
 
 
 def same(reference: str) -> str:
-    """A reference as it is compared with others."""
-    return reference if is_database(reference) else os.path.normpath(reference)
+    """A reference as it is compared with others: the place it leads to, seen from here."""
+    return reference if is_database(reference) else os.path.relpath(os.path.realpath(reference))
 
 
 def ordered(document: Document, steps: Mapping[str, PlannedStep]) -> dict[str, PlannedStep]:
@@ -222,13 +223,34 @@ class Draft:
             expects = Expectations.of(keys)
         except UsageError as error:
             raise document.setting_error(number, error) from error
-        inputs = {role: listed(keys[role]) for role in roles if role in keys}
+        inputs = {role: (role, listed(keys[role])) for role in roles if role in keys}
         if "from" in keys:
-            inputs[step.roles[0].name] = listed(keys["from"])
+            inputs[step.roles[0].name] = ("from", listed(keys["from"]))
+        for key, value in keys.items():
+            texts = listed(value) if key in {"from", "missing", *roles, *outputs} else ()
+            if any("\0" in text for text in texts):
+                raise document.error(number, key, f"{key} holds a sign that no name has.", "Write it again.")
+        if keys.get("missing", "empty") not in get_args(InCells):
+            raise document.error(
+                number, "missing", f'missing cannot be "{keys["missing"]}".', f"It is {' or '.join(get_args(InCells))}."
+            )
         written = {role: without_password(str(keys[role])) for role in outputs if keys.get(role)}
         if NO_TASK in written.values():
             raise document.error(number, TABLE, "A plan writes nothing to standard output.", "Name a file.")
-        return cls(document, number, name, made, inputs, reading, written, keys.get("missing", "empty"), expects)
+        draft = cls(
+            document, number, name, made, {role: references for role, (_, references) in inputs.items()}, reading,
+            written, keys.get("missing", "empty"), expects,
+        )  # fmt: skip
+        for role, (key, references) in inputs.items():
+            draft.require_one(role, key, references)
+        return draft
+
+    def require_one(self, role: str, key: str, references: Sequence[str]) -> None:
+        """Stop where several tables are named for a role that takes one."""
+        many = next(one.many for one in self.made.roles if one.name == role)
+        if len(references) > 1 and not many:
+            what = f"{self.made.word} takes one table here, and {len(references)} are named."
+            raise self.document.error(self.number, key, what, "Name one, or stack them first.")
 
     def step(self, made: Mapping[str, str], names: Mapping[str, int]) -> PlannedStep:
         """Link the inputs with the steps that make them, and find the files of the others."""
@@ -236,6 +258,7 @@ class Draft:
         raw: list[str] = []
         linked: dict[str, tuple[str, ...]] = {}
         secret = {role.name for role in self.made.roles if role.content == "secret"}
+        secrets = [one for name in secret for one in self.inputs.get(name, ())]
         for role, references in self.inputs.items():
             found: list[str] = []
             for reference in references:
@@ -243,7 +266,9 @@ class Draft:
                     needs.append(reference)
                     found.append(STEP + reference)
                     continue
-                for path in self.spread(role, reference, made):
+                spread = self.spread(role, reference, made)
+                self.require_one(role, self.key_of(reference), spread)
+                for path in spread:
                     place = same(path)
                     if place in made:
                         needs.append(made[place])
@@ -252,7 +277,7 @@ class Draft:
                     found.append(path)
             linked[role] = tuple(found)
         raw += [self.reading.dictionary] if self.reading.dictionary else []
-        self.require_inside([*raw, *self.outputs.values()])
+        self.require_inside([*raw, *secrets, *self.outputs.values()])
         for role, reference in self.outputs.items():
             if same(reference) in {same(path) for path in (*raw, self.document.path.name)}:
                 raise self.document.error(self.number, role, f"{reference} is an input; inputs are never changed.",
@@ -277,7 +302,7 @@ class Draft:
         reference = os.path.normpath(reference)
         if "*" not in reference or Path(reference).exists():
             return [reference]
-        there = [str(path) for path in Path().glob(reference)]
+        there = [] if Path(reference).is_absolute() else [str(path) for path in Path().glob(reference)]
         there += [path for path in made if Path(path).match(reference) and path not in there]
         if not there:
             raise self.document.error(self.number, role if role in self.document.steps[self.number] else "from",
@@ -289,10 +314,11 @@ class Draft:
         if self.document.allow_outside:
             return
         for reference in references:
-            if is_database(reference):
+            path = Reference.of(reference).path if is_database(reference) else Path(os.path.normpath(reference))
+            if path is None:
                 continue
-            path = Path(os.path.normpath(reference))
-            if path.is_absolute() or path.parts[:1] == ("..",):
+            place = Path(os.path.realpath(path_and_sheet(str(path))[0]))
+            if path.is_absolute() or not place.is_relative_to(os.path.realpath(".")):
                 raise self.document.error(self.number, self.key_of(reference), f"{reference} leaves the plan's folder.",
                                           "Bring the file in, or say allow_outside = true at the top.")  # fmt: skip
 

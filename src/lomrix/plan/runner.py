@@ -16,9 +16,9 @@ from lomrix.core.errors import DataError, FileError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
 from lomrix.files.database.reference import Reference, database_folder, is_database
-from lomrix.files.dictionary_file import read_dictionary
 from lomrix.files.hashing import file_hash
 from lomrix.files.registry import path_and_sheet
+from lomrix.job.inputs import files_read
 from lomrix.job.lineage import STEP
 from lomrix.job.outputs import places_of
 from lomrix.job.run import Outcome, run
@@ -28,11 +28,8 @@ from lomrix.plan.memory import Memory, Record, key_of
 from lomrix.plan.plan import Plan, PlannedStep
 
 Fate = Literal["done", "unchanged", "failed", "not run"]
-# What the name of a descriptor ends with.
-BESIDE = ".resource.json"
 # A plan takes nothing from standard input and gives nothing to standard output.
 NO_STREAMS = Streams(io.BytesIO(), io.BytesIO())
-# Parts of a balance of rows that a person would miss.
 
 
 @dataclass(frozen=True)
@@ -219,9 +216,6 @@ class Running:
     def key(self, step: PlannedStep) -> str:
         """What a step is made of, as one hash."""
         task = step.task
-        used: list[Path] = []
-        if task.reading.dictionary:
-            read_dictionary(task.reading.dictionary, used=used)
         return key_of({
             "version": lomrix.__version__,
             "do": task.step.word,
@@ -232,10 +226,10 @@ class Running:
             "outputs": dict(task.outputs),
             "expects": repr(step.expects),
             "raw": {path: self.hashes[path] for path in step.raw},
-            "dictionaries": {str(path): file_hash(path) for path in used},
-            "secrets": {path: self.fingerprint(path) for path in secrets_of(step) if Path(path).is_file()},
+            "files": {
+                path: self.hashes.get(path) or self.fingerprint(path) for path in map(str, files_read(task, step.raw))
+            },
             "needs": {name: self.keys[name] for name in step.needs},
-            "beside": {path: self.fingerprint(beside) for path in step.raw if (beside := descriptor_of(path))},
         })  # fmt: skip
 
     def still_stands(self, step: PlannedStep, record: Record) -> bool:
@@ -297,16 +291,6 @@ def database_file(reference: str) -> str | None:
     return None if path is None else str(path)
 
 
-def secrets_of(step: PlannedStep) -> list[str]:
-    """The secret files of a step: of them no more than a hash within a hash is kept."""
-    return [
-        path
-        for role in step.task.step.roles
-        if role.content == "secret"
-        for path in step.task.inputs.get(role.name, ())
-    ]
-
-
 def is_needed(task: Task, role: str) -> bool:
     """True for outputs without which a step has no sense."""
     return any(extra.name == role and extra.needed for extra in task.step.gives)
@@ -316,12 +300,3 @@ def moment_of(reference: str) -> int:
     """When a file was last written; 0 where it is none."""
     path = Path() if is_database(reference) else path_and_sheet(reference)[0]
     return path.stat().st_mtime_ns if path.is_file() else 0
-
-
-def descriptor_of(reference: str) -> str:
-    """The descriptor beside a raw file; empty where there is none."""
-    if is_database(reference):
-        return ""
-    path, _ = path_and_sheet(reference)
-    beside = path.with_name(path.name + BESIDE)
-    return str(beside) if beside.is_file() else ""

@@ -13,10 +13,9 @@ from lomrix.files.companions.facts import facts_of
 from lomrix.files.companions.plain import companion
 from lomrix.files.companions.template import filled_in, own_template, template_of
 from lomrix.files.database.reference import is_database, shown
-from lomrix.files.delivered import delimiter_for, places_in
+from lomrix.files.delivered import TEMPLATE, delimiter_for, places_in
 from lomrix.files.staging import FileSink
 
-TEMPLATE = ".j2"
 EXTENSIONS = {"companion": (".txt", ".md", TEMPLATE), "codebook": (".xml", ".md")}
 
 

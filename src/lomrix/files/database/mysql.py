@@ -139,11 +139,11 @@ class Made(Server):
             if found and found["session"] not in live and self.reference.table.startswith(found["table"]):
                 self.say(connection, f"DROP TABLE {self.full_name(name)}")
 
-    def swap(self, connection: Connection, made: Mapping[str, str]) -> None:
+    def swap(self, connection: Connection, made: Mapping[str, str], *, replaces: bool) -> None:
         """All renamed in one statement: nobody sees the database between two of them."""
         if not made:
             return
-        there = set(self.tables_there(connection))
+        there = set(self.tables_there(connection)) if replaces else set()
         old = {name: f"{beside[:56]}_before" for name, beside in made.items() if name in there}
         moves = [f"{self.full_name(name)} TO {self.full_name(gone)}" for name, gone in old.items()]
         moves += [f"{self.full_name(beside)} TO {self.full_name(name)}" for name, beside in made.items()]

@@ -203,8 +203,8 @@ class Server(ABC):
         """Compare the cells behind the first so many rows with those that were sent, where checksums do not."""
         return 0
 
-    def swap(self, connection: Connection, made: Mapping[str, str]) -> None:
-        """Put new tables in the place of old ones, inside the transaction.
+    def swap(self, connection: Connection, made: Mapping[str, str], *, replaces: bool) -> None:
+        """Put new tables in their places, inside the transaction; the server says no where a table is there.
 
         Parameters
         ----------
@@ -212,9 +212,12 @@ class Server(ABC):
             Where it is done.
         made
             By the name that a table shall have, the one that it has.
+        replaces
+            Whether old tables go first.
         """
         for name, beside in made.items():
-            self.say(connection, f"DROP TABLE IF EXISTS {self.full_name(name)}")
+            if replaces:
+                self.say(connection, f"DROP TABLE IF EXISTS {self.full_name(name)}")
             self.say(connection, f"ALTER TABLE {self.full_name(beside)} RENAME TO {self.quoted(name)}")
 
     # Whether indexes can be made on a table before it has its own name.

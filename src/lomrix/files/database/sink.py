@@ -227,8 +227,9 @@ class DatabaseSink(Sink):
         assert isinstance(content, Table)
         try:
             with told(self.reference, "written", OLD_STANDS):
-                self.server.say(self._open, "BEGIN") if self.reference.kind == "sqlite" else None
-                if self.appends:
+                appends = self.appends  # a look that ends a transaction
+                self.server.say(self._open, "BEGIN IMMEDIATE") if self.reference.kind == "sqlite" else None
+                if appends:
                     self.require_columns(content)
                     self.before = self.server.checksums(self._open, self.reference.table, content.columns)
                     self.load(self.reference.table, content.columns)
@@ -310,7 +311,7 @@ class DatabaseSink(Sink):
         connection = self._open
         try:
             with told(self.reference, "written", OLD_STANDS):
-                self.server.swap(connection, self.staging)
+                self.server.swap(connection, self.staging, replaces=self.if_exists == "replace")
                 if self.reference.table in self.staging:
                     beside = self.staging[self.reference.table]
                     self.server.finish(connection, self.reference.table, beside, self.indexes())
