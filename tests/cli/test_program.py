@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 
+from lomrix.core.steps.registry import ENTRIES
 from tests.tables import installed, lomrix
 
 KEY = ["--key", "crew_id"]
@@ -370,3 +371,16 @@ def test_waves_are_stacked(study: Path, tmp_path: Path) -> None:
     assert {line["f4"] for line in lines if line["month"] == "6"} == {""}
     out, _ = lomrix("tally", tmp_path / "f.csv", "f4", "--by", "month", "--json", cwd=study)
     assert "not-in-file" in out
+
+
+def test_help_groups_the_options_of_every_command(crew: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("COLUMNS", "110")
+    for entry in ENTRIES:
+        lines = lomrix(entry.word, "--help", cwd=crew)[0].splitlines()
+        heads = [line for line in lines if line.endswith(":") and not line.startswith(" ")]
+        wanted = ["Arguments:", "Options:", "What is written:", "How files are read:", "The report:"]
+        assert heads == [head for head in wanted if head in heads]
+        assert {"How files are read:", "The report:"} <= set(heads)
+        assert 80 < max(map(len, lines)) <= 110
+        if entry.word == "merge":
+            assert lines[lines.index("Options:") + 1].startswith("  -k, --key COLUMN ")

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from lomrix.show.grid import Cell, Head, grid_lines
 from lomrix.show.numbers import aligned_numbers
+from lomrix.show.terminal import column_texts
 from lomrix.show.visible import visible
 from tests.tables import lomrix
 
@@ -68,7 +69,7 @@ NUMBERS = [
     ([0.5, 0.25], ["0.50", "0.25"]),
     ([1.0, 2.0], ["1", "2"]),
     ([-3.14159265, 100.0], ["-3.142", "100.000"]),
-    ([1e18, 0.5], ["1e+18", "0.5"]),
+    ([1e18, 0.5], ["1e+18  ", "0.5"]),
     ([0.1 + 0.2], ["0.3"]),
     ([], []),
 ]
@@ -77,6 +78,12 @@ NUMBERS = [
 @pytest.mark.parametrize(("values", "texts"), NUMBERS)
 def test_decimals_stand_under_each_other(values: list[float], texts: list[str]) -> None:
     assert aligned_numbers(values) == texts
+
+
+def test_decimal_points_of_a_listing_stand_under_each_other() -> None:
+    assert column_texts([12.5, "too few", 3.25]) == ["12.50", "too few", " 3.25"]
+    assert column_texts(["0.5", "-12.25", "7", "all"]) == ["  0.5 ", "-12.25", "  7   ", "all"]
+    assert column_texts(["1", "12"]) == ["1", "12"]
 
 
 @given(st.lists(st.floats(-1e12, 1e12), min_size=1, max_size=6))

@@ -38,7 +38,7 @@ SETTINGS: dict[str, Any] = {
     "add_completion": False,
     "pretty_exceptions_enable": False,
     "rich_markup_mode": None,
-    "context_settings": {"help_option_names": ["--help", "-h"]},
+    "context_settings": {"help_option_names": ["--help", "-h"], "max_content_width": 120},
 }
 
 
@@ -88,7 +88,31 @@ def listed() -> list[tuple[str, str, str]]:
 
 
 class OneCommand(TyperCommand):
-    """A command that refuses an option of one value that is given twice: the later value would hide the earlier."""
+    """A command that refuses an option of one value that is given twice: the later value would hide the earlier.
+
+    Its help shows the options under headings: its own first, then those that many commands have.
+    """
+
+    def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        """The words behind its name, without signs that nobody types."""
+        named = [
+            cast(Any, one).metavar or one.name for one in self.get_params(ctx) if one.param_type_name == "argument"
+        ]
+        return ["[OPTIONS]", *named]
+
+    def format_options(self, ctx: Any, formatter: Any) -> None:
+        """Write arguments and options."""
+        groups: dict[str, list[tuple[str, str]]] = {"Arguments": [], "Options": []}
+        for one in cast(Any, self.get_params(ctx)):
+            if one.param_type_name == "argument":
+                groups["Arguments"].append((one.metavar or one.name, one.help or ""))
+            elif record := one.get_help_record(ctx):
+                heading = "The report" if one.name == "help" else getattr(one, "rich_help_panel", None) or "Options"
+                groups.setdefault(heading, []).append(record)
+        for heading, records in groups.items():
+            if records:
+                with formatter.section(heading):
+                    formatter.write_dl(records)
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         """Check the words, then read them."""

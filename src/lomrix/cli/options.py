@@ -5,12 +5,13 @@ from __future__ import annotations
 import inspect
 import types
 import typing
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import Annotated, Any, Literal
 
 import typer
 from pydantic import BaseModel
 from pydantic.fields import FieldInfo
+from typer.models import ArgumentInfo
 
 from lomrix.cli.face import option
 from lomrix.core.steps.settings import ADDS_UP, Setting
@@ -19,6 +20,8 @@ from lomrix.files.missing_words import InCells
 
 KEYWORD = inspect.Parameter.KEYWORD_ONLY
 NEEDED = " (needed)"
+# Headings of a command's help; options of a command itself stand first and under their own.
+WRITTEN, READ, TOLD = "What is written", "How files are read", "The report"
 
 
 def parameter(name: str, kind: Any, default: Any, declared: Any) -> inspect.Parameter:
@@ -127,8 +130,9 @@ def of_writing(*, out: bool = True, export: bool = False, words: bool = True) ->
 
 def of_telling() -> Iterator[inspect.Parameter]:
     """Options for what is told."""
-    yield parameter("json", bool, False, typer.Option("--json", help="Give the account as JSON."))
-    yield parameter("quiet", bool, False, typer.Option("--quiet", "-q", help="Say nothing but errors."))
+    json = parameter("json", bool, False, typer.Option("--json", help="Give the account as JSON."))
+    quiet = parameter("quiet", bool, False, typer.Option("--quiet", "-q", help="Say nothing but errors."))
+    yield from under(TOLD, (json, quiet))
 
 
 def of_asides(asides: tuple[Aside, ...], tell: Callable[[Aside], None]) -> Iterator[inspect.Parameter]:
@@ -150,17 +154,35 @@ def of_step(
     step: type[Step], reading: type[BaseModel], tell: Callable[[Aside], None] = lambda aside: None
 ) -> list[inspect.Parameter]:
     """All parameters of a step's command; `tell` shows what it can explain."""
+    written = of_writing(
+        out=step.result != "report only",
+        export=step.word == "export",
+        words=step.word != "export" and step.result != "page",
+    )
     return [
-        *of_roles(step.roles),
-        *of_settings(step),
-        *of_extras(step.gives),
-        *of_settings(reading),
-        parameter("no_study", bool, False, typer.Option("--no-study", help="Leave study.toml out of account.")),
-        *of_writing(
-            out=step.result != "report only",
-            export=step.word == "export",
-            words=step.word != "export" and step.result != "page",
+        *sorted([*of_roles(step.roles), *of_settings(step)], key=in_order),
+        *under(WRITTEN, written),
+        *under(WRITTEN, of_extras(step.gives)),
+        *under(READ, of_settings(reading)),
+        *under(
+            READ,
+            [parameter("no_study", bool, False, typer.Option("--no-study", help="Leave study.toml out of account."))],
         ),
         *of_asides(step.asides, tell),
         *of_telling(),
     ]
+
+
+def under(heading: str, parameters: Iterable[inspect.Parameter]) -> Iterator[inspect.Parameter]:
+    """Parameters that stand under a heading of the help."""
+    for one in parameters:
+        one.annotation.__metadata__[0].rich_help_panel = heading
+        yield one
+
+
+def in_order(one: inspect.Parameter) -> int:
+    """Arguments first, then options without which a command cannot do its work, then the others."""
+    declared = one.annotation.__metadata__[0]
+    if isinstance(declared, ArgumentInfo):
+        return 0
+    return 1 if str(declared.help).endswith(NEEDED) else 2

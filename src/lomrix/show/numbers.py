@@ -33,17 +33,20 @@ def aligned_numbers(values: Sequence[float]) -> list[str]:
     >>> aligned_numbers([442.718, 44.1803, 409])
     ['442.718', '44.180', '409.000']
     >>> aligned_numbers([1.5, 2.0]), aligned_numbers([1.0, 2.0]), aligned_numbers([1e6, 0.00025])
-    (['1.5', '2.0'], ['1', '2'], ['1000000', '0.00025'])
+    (['1.5', '2.0'], ['1', '2'], ['1000000      ', '0.00025'])
     """
+    texts = [number_text(value) for value in values]
+    behind = [len(text) - text.index(".") if "." in text and "e" not in text else 0 for text in texts]
+    uneven = [text + " " * (max(behind) - own) for text, own in zip(texts, behind, strict=True)]
     finite = [abs(value) for value in values if math.isfinite(value) and value]
     if not finite or max(finite) >= 10.0**15:
-        return [number_text(value) for value in values]
+        return uneven
     places = max(DIGITS - 1 - math.floor(math.log10(max(finite))), 0)
     if places > MOST_PLACES:
-        return [number_text(value) for value in values]
+        return uneven
     texts = [f"{value:.{places}f}" for value in values]
     least = min(finite)
     if round(least, places) < 10.0 ** (LEAST_DIGITS - 1 - places) and any(value != int(value) for value in finite):
-        return [number_text(value) for value in values]
+        return uneven
     needed = max((len(text.partition(".")[2].rstrip("0")) for text in texts), default=0)
     return [f"{value:.{needed}f}" for value in values]

@@ -32,6 +32,7 @@ MOST_COLUMNS = 24
 # Columns of listings that are never cut, beside the first.
 KEPT = ("column", "variable", "measure", "label", "key", "rule", "first rows")
 # Texts that stand to the right as counts do: per cents, alone or behind a count. Ids of digits stay at the left.
+DECIMAL = re.compile(r"-?[\d,]+\.\d+|-?[\d,]+")
 PER_CENT = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes that are told together where as many columns as this have them.
 FEW_COLUMNS = 3
@@ -179,13 +180,25 @@ def listing_lines(listing: Listing, room: int | None) -> list[Text]:
 
 def column_texts(cells: Sequence[object]) -> list[str]:
     """The cells of a listing's column: numbers with decimals under each other, a dash for nothing."""
-    numbers = [cell for cell in cells if isinstance(cell, float)]
-    if numbers and all(
-        cell is None or (isinstance(cell, int | float) and not isinstance(cell, bool)) for cell in cells
-    ):
-        texts = iter(aligned_numbers([float(cell) for cell in cells if isinstance(cell, int | float)]))
-        return [cell_text(None) if cell is None else next(texts) for cell in cells]
-    return [cell_text(cell) for cell in cells]
+    is_number = [isinstance(cell, int | float) and not isinstance(cell, bool) for cell in cells]
+    if not any(isinstance(cell, float) for cell in cells):
+        texts = [cell_text(cell) for cell in cells]
+        return at_point(texts) if any("." in text and DECIMAL.fullmatch(text) for text in texts) else texts
+    told = aligned_numbers([float(cell) for cell, number in zip(cells, is_number, strict=True) if number])  # type: ignore[arg-type]
+    # Of one width, so that they also stand under each other where the column's words stand to the left.
+    numbers = (text.rjust(max(map(len, told))) for text in told)
+    return [next(numbers) if number else cell_text(cell) for cell, number in zip(cells, is_number, strict=True)]
+
+
+def at_point(texts: Sequence[str]) -> list[str]:
+    """Texts of numbers, with blanks around them so that their decimal points stand under each other."""
+    parts = [text.partition(".") for text in texts if DECIMAL.fullmatch(text)]
+    before, behind = max(len(whole) for whole, _, _ in parts), max(len(point + rest) for _, point, rest in parts)
+    return [
+        text.partition(".")[0].rjust(before) + text[len(text.partition(".")[0]) :].ljust(behind)
+        if DECIMAL.fullmatch(text) else text
+        for text in texts
+    ]  # fmt: skip
 
 
 def is_count(cell: object) -> bool:
