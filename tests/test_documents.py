@@ -106,3 +106,19 @@ def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path)
 def test_the_reference_is_that_of_the_program(name: str, made: object) -> None:
     assert callable(made)
     assert (DOCS / name).read_text() == made(), "say: make docs"
+
+
+EXAMPLE = re.compile(r"```sh\nprintf ([^\n]*) \| (lomrix [^\n]*)\n```\n\n```text\n(.*?)\n```", re.S)
+
+
+def test_every_number_is_computed_as_is_told(tmp_path: Path) -> None:
+    text = (DOCS / "numbers.md").read_text()
+    found = EXAMPLE.findall(text)
+    assert len(found) == text.count("```sh") >= 15
+    wrong = {}
+    for given, command, told in found:
+        data = shlex.split(given)[0].replace("\\n", "\n").encode()
+        said, error = lomrix(*shlex.split(command)[1:], cwd=tmp_path, stdin=data)
+        if said.rstrip() != told or error:
+            wrong[command] = said + error
+    assert not wrong, wrong
