@@ -10,6 +10,7 @@ from typing import Any
 
 import typer
 
+from lomrix.cli.face import settings_typed
 from lomrix.cli.options import of_step
 from lomrix.cli.report_stream import OutputLostError
 from lomrix.cli.study import Study, found_study, with_study
@@ -58,7 +59,10 @@ def with_signature(function: Callable[..., None], name: str, parameters: Sequenc
 def voice_of(given: dict[str, Any]) -> Voice:
     """How the command is to tell, from its options."""
     to_errors = given.get("out") == "-"
-    return Voice(CURRENT.get(), bool(given.pop("json", False)), bool(given.pop("quiet", False)), to_errors)
+    fields = ReadingOptions.model_fields
+    said = {name: given[name] for name in fields if given.get(name) not in (None, "", [], fields[name].default)}
+    reading = tuple(settings_typed(said))
+    return Voice(CURRENT.get(), bool(given.pop("json", False)), bool(given.pop("quiet", False)), to_errors, reading)
 
 
 def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from lomrix.core.errors import LomrixError, Proposal
 from lomrix.core.wording import worded
+from lomrix.show.visible import visible
 
 if TYPE_CHECKING:
     from lomrix.core.steps.account import Account, Listing
@@ -59,17 +60,18 @@ def settings_typed(settings: Mapping[str, object]) -> list[str]:
     return words
 
 
-def proposed(proposal: Proposal, reference: str) -> str:
-    """A step that could be done next, as a command."""
+def proposed(proposal: Proposal, reference: str, reading: Sequence[str] = ()) -> str:
+    """A step that could be done next, as a command that reads the file as this one did."""
     files = [said(role, file) for role, file in proposal.inputs.items()]
-    return " ".join(["lomrix", proposal.do, typed(reference), *settings_typed(proposal.settings), *files])
+    settings = settings_typed(proposal.settings)
+    return visible(" ".join(["lomrix", proposal.do, typed(reference), *settings, *files, *reading]))
 
 
-def told_error(error: LomrixError, reference: str) -> LomrixError:
+def told_error(error: LomrixError, reference: str, reading: Sequence[str] = ()) -> LomrixError:
     """An error in the words of the command line, with the command that would mend it."""
     todo = in_words(error.todo)
     if error.proposal is not None:
-        todo = f"{proposed(error.proposal, reference)}\n{todo}".rstrip()
+        todo = f"{proposed(error.proposal, reference, reading)}\n{todo}".rstrip()
     told = LomrixError(
         in_words(error.what), where=error.where if error.pointer is not None else in_words(error.where), todo=todo
     )
@@ -88,16 +90,17 @@ def told_listing(listing: Listing) -> Listing:
     return replace(listing, title=in_words(listing.title), rows=tuple(rows))
 
 
-def told_account(account: Account, reference: str) -> Account:
+def told_account(account: Account, reference: str, reading: Sequence[str] = ()) -> Account:
     """An account in the words of the command line."""
     return replace(
         account,
         summary=in_words(account.summary),
         listings=tuple(map(told_listing, account.listings)),
-        parts=tuple(told_account(one, reference) for one in account.parts),
+        parts=tuple(told_account(one, reference, reading) for one in account.parts),
         notes=tuple(map(told_note, account.notes)),
         advice=tuple(
-            proposed(one, reference) if isinstance(one, Proposal) else in_words(one) for one in account.advice
+            proposed(one, reference, reading) if isinstance(one, Proposal) else in_words(one)
+            for one in account.advice
         ),
     )  # fmt: skip
 

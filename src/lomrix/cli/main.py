@@ -6,7 +6,6 @@ Nothing here may import NumPy, PyArrow, pydantic or a command: `lomrix --help` m
 from __future__ import annotations
 
 import contextlib
-import difflib
 import functools
 import gc
 import importlib
@@ -24,6 +23,7 @@ import lomrix
 from lomrix.cli.report_stream import OutputLostError, open_closed_streams
 from lomrix.cli.supervision import supervised
 from lomrix.cli.surroundings import CURRENT, Surroundings
+from lomrix.core.nearest import advice
 from lomrix.core.steps.registry import ENTRIES, entry_of
 
 # What Typer raises where the words of a command line are wrong.
@@ -138,8 +138,7 @@ class Program(TyperGroup):
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         """The command that was named; a misspelt one gets the nearest."""
         if args and self.get_command(ctx, args[0]) is None:
-            near = difflib.get_close_matches(args[0], self.list_commands(ctx), n=2, cutoff=0.5)
-            todo = f"Did you mean {' or '.join(near)}?" if near else "`lomrix --help` shows them."
+            todo = advice(args[0], self.list_commands(ctx), "`lomrix --help` shows them.")
             raise WrongLineError(f"There is no command {args[0]}.\n{todo}", ctx)
         return super().resolve_command(ctx, args)
 
@@ -257,8 +256,11 @@ def tell_wrong_line(error: Any, surroundings: Surroundings) -> None:
     from lomrix.cli.telling import Voice
     from lomrix.core.errors import UsageError
 
-    what, _, todo = error.format_message().partition("\n")
     context = getattr(error, "ctx", None)
+    what, _, todo = error.format_message().replace(": Value error, ", ": ").partition("\n")
+    if named := getattr(error, "option_name", ""):
+        what = f"There is no option {named}."
+        todo = advice(named, [one for each in context.command.params for one in each.opts], "") if context else ""
     path = context.command_path if context is not None else "lomrix"
     told = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
     Voice(surroundings, json="--json" in surroundings.arguments).tell_error(told)

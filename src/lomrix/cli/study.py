@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 import tomllib
 from collections.abc import Mapping, Sequence
@@ -11,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from lomrix.core.errors import FileError, UsageError
+from lomrix.core.nearest import advice
 from lomrix.core.steps.step import Step
 
 NAME = "study.toml"
@@ -94,8 +94,7 @@ def read(path: Path) -> dict[str, Any]:
         ) from error
     for key, value in said.items():
         if key not in KEYS:
-            near = difflib.get_close_matches(key, KEYS, n=2, cutoff=0.5)
-            todo = f"Did you mean {' or '.join(near)}?" if near else f"It can say {', '.join(KEYS)}."
+            todo = advice(key, KEYS, f"It can say {', '.join(KEYS)}.")
             raise UsageError(f"The study file says {key}, which it cannot.", where=str(path), todo=todo)
         if not isinstance(value, str) and not (isinstance(value, list) and all(isinstance(one, str) for one in value)):
             raise UsageError(f"{key} in the study file is no text and no list of texts.", where=str(path))

@@ -54,6 +54,7 @@ class Voice:
     json: bool = False
     quiet: bool = False
     to_errors: bool = False
+    reading: tuple[str, ...] = ()
 
     def print_json(self, content: object) -> None:
         """Give a script its answer."""
@@ -71,7 +72,7 @@ class Voice:
 
     def tell_error(self, error: LomrixError, reference: str = "FILE") -> None:
         """Tell an error on standard error; to a script as JSON on standard output."""
-        told = told_error(error, reference)
+        told = told_error(error, reference, self.reading)
         if self.json:
             content: dict[str, object] = {"what": told.what, "where": told.where, "next": told.todo}
             if told.pointer is not None:
@@ -102,7 +103,7 @@ class Voice:
         """Tell the outcome of a task, and what of the study file counted."""
         reference = outcome.sources[0][0] if outcome.sources else "FILE"
         if self.json:
-            self.print_json({**as_json(outcome, reference), **({"study": study} if study else {})})
+            self.print_json({**as_json(outcome, reference, self.reading), **({"study": study} if study else {})})
         elif not self.quiet:
             if study:
                 from rich.text import Text
@@ -128,7 +129,7 @@ class Voice:
             for source, table in outcome.sources
         ]
         notes = [(name, told_note(note)) for name, note in outcome.notes if not findings_tell(task, note.kind)]
-        account = told_account(result.account, reference)
+        account = told_account(result.account, reference, self.reading)
         room = self.surroundings.screen(errors=self.to_errors).room
         self.show(terminal.account_view(account, read, notes, room))
         has_table = task.step.result in ("table", "page")
@@ -139,7 +140,7 @@ class Voice:
             self.show(terminal.first_rows_view(result.table, room, result.shown))
         if not self.to_errors:
             lines = [written_line(one) for one in outcome.written]
-            advice = [*following(outcome, reference), *map(str, account.advice)]
+            advice = [*following(outcome, reference, self.reading), *map(str, account.advice)]
             self.show(
                 terminal.ending_view(
                     lines, advice, outcome.compared, rehearsal=rehearsal_words(outcome) if rehearses else "",
@@ -176,22 +177,22 @@ def written_line(written: Written) -> str:
     return f"{written.told}  ({rows}, {columns}{size})"
 
 
-def following(outcome: Outcome, reference: str) -> list[str]:
+def following(outcome: Outcome, reference: str, reading: Sequence[str]) -> list[str]:
     """Steps that take in what was written, once a person has worked on it."""
     lines = []
     for extra in outcome.task.step.gives:
         if extra.then[0] and any(one.role == extra.name for one in outcome.written):
             file = outcome.task.outputs[extra.name]
-            command = proposed(Proposal(extra.then[0], inputs={extra.then[1]: file}), reference)
+            command = proposed(Proposal(extra.then[0], inputs={extra.then[1]: file}), reference, reading)
             lines.append(f"fill in {typed(file)}, then: {command}")
     return lines
 
 
-def as_json(outcome: Outcome, reference: str) -> dict[str, object]:
+def as_json(outcome: Outcome, reference: str, reading: Sequence[str]) -> dict[str, object]:
     """The outcome as plain values."""
     columns: Table = outcome.result.table
     return {
-        "account": told_account(outcome.result.account, reference).to_json(),
+        "account": told_account(outcome.result.account, reference, reading).to_json(),
         "sources": [
             {"path": source, "rows": len(table), "columns": len(table.source_names)}
             for source, table in outcome.sources

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from abc import abstractmethod
 from collections.abc import Collection, Mapping, Sequence
 from concurrent.futures import Future
@@ -11,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 
 from lomrix.core.errors import FileError
+from lomrix.core.nearest import advice
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import NO_HISTORY, History
@@ -220,11 +220,7 @@ def require_file(path: Path) -> None:
     if path.exists():
         raise FileError(f"{path} is no plain file.", todo="Write it into a file first, or give it as standard input: -")
     try:
-        names = [one.name for one in path.parent.iterdir()]
+        names = [str(path.parent / one.name) for one in path.parent.iterdir()]
     except OSError:
         names = []
-    near = difflib.get_close_matches(path.name, names, n=2, cutoff=0.6)
-    raise FileError(
-        f"There is no file {path}.",
-        todo=f"Did you mean {' or '.join(str(path.parent / name) for name in near)}?" if near else "Check the path.",
-    )
+    raise FileError(f"There is no file {path}.", todo=advice(str(path), sorted(names), "Check the path."))

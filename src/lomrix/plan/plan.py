@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -12,6 +11,7 @@ from typing import Any, get_args
 from pydantic import ValidationError
 
 from lomrix.core.errors import UsageError
+from lomrix.core.nearest import advice
 from lomrix.core.steps.registry import ENTRIES, entry_of
 from lomrix.core.steps.settings import setting_error
 from lomrix.core.steps.step import Step
@@ -107,9 +107,7 @@ class Plan:
 
 def no_step(name: str, names: Sequence[str]) -> UsageError:
     """The error for a step that is not there, with the nearest names."""
-    near = difflib.get_close_matches(name, names, n=2, cutoff=0.5)
-    todo = f"Did you mean {' or '.join(near)}?" if near else f"Its steps are {', '.join(names)}."
-    return UsageError(f"The plan has no step {name}.", todo=todo)
+    return UsageError(f"The plan has no step {name}.", todo=advice(name, names, f"Its steps are {', '.join(names)}."))
 
 
 def planned(document: Document) -> Plan:
@@ -191,8 +189,7 @@ class Draft:
         word = keys.get("do")
         entry = entry_of(str(word))
         if entry is None:
-            near = difflib.get_close_matches(str(word), [one.word for one in ENTRIES], n=2, cutoff=0.5)
-            todo = f"Did you mean {' or '.join(near)}?" if near else "`lomrix --help` shows the steps."
+            todo = advice(str(word), [one.word for one in ENTRIES], "`lomrix --help` shows the steps.")
             raise document.error(number, "do", f"There is no step {word}." if word else "A step says what to do.", todo)
         step = entry.step()
         name = str(keys.get("name") or word)
@@ -206,8 +203,7 @@ class Draft:
         known = {*COMMON, *roles, *outputs, *settings, *ReadingOptions.model_fields, *EXPECTATIONS}
         for key in keys:
             if key not in known:
-                near = difflib.get_close_matches(key, sorted(known), n=2, cutoff=0.5)
-                todo = f"Did you mean {' or '.join(near)}?" if near else f"It knows {', '.join(sorted(known))}."
+                todo = advice(key, sorted(known), f"It knows {', '.join(sorted(known))}.")
                 raise document.error(number, key, f"{word} has no setting {key}.", todo)
         try:
             made = step(**{settings[key]: value for key, value in keys.items() if key in settings})
@@ -330,8 +326,7 @@ class Draft:
         if path.exists():
             return
         names = [str(path.parent / one.name) for one in path.parent.iterdir()] if path.parent.is_dir() else []
-        near = difflib.get_close_matches(str(path), [*names, *(draft for draft in self.names())], n=2, cutoff=0.6)
-        todo = f"Did you mean {' or '.join(near)}?" if near else "It is neither a file nor the name of a step."
+        todo = advice(str(path), [*names, *self.names()], "It is neither a file nor the name of a step.")
         raise self.document.error(self.number, self.key_of(reference), f"There is no file {reference}.", todo)
 
     def names(self) -> list[str]:

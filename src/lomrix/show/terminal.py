@@ -328,5 +328,7 @@ def error_view(error: LomrixError) -> RenderableType:
             before = visible(error.where[: error.pointer])
             text.append("\n" + " " * (len("where  ") + cell_len(before))).append("^", style="bold red")
     if error.todo:
-        text.append("\nnext   ", style="bold cyan").append(visible(error.todo))
+        # What comes from data has no line ends any more; those left divide a command from what is said of it.
+        todo = "\n       ".join(visible(line) for line in error.todo.split("\n"))
+        text.append("\nnext   ", style="bold cyan").append(todo)
     return text

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import ast
-import difflib
 import importlib
 import re
 from collections.abc import Iterator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import REGISTERED, Function
+from lomrix.core.nearest import advice
 
 ALLOWED = (
     ast.Expression, ast.BoolOp, ast.And, ast.Or, ast.UnaryOp, ast.Not, ast.USub, ast.UAdd, ast.BinOp, ast.Add,
@@ -149,9 +149,7 @@ def require_call(node: ast.Call) -> None:
     if name == "column":
         raise UsageError("column() needs a name in quotation marks.", todo="column('name with blanks')")
     if name not in known:
-        near = difflib.get_close_matches(name, known, n=3, cutoff=0.6)
-        nearest = ", ".join(f"{one}()" for one in near)
-        todo = f"Did you mean {nearest}?" if near else "See ‹functions›."
+        todo = advice(name, known, "See ‹functions›.", "()")
         raise UsageError(f"There is no function {name}().", todo=todo)
     known[name].paired(node)
 

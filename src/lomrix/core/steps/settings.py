@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -12,6 +11,7 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, BeforeValidator, ValidationError, ValidationInfo
 
 from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.nearest import advice
 from lomrix.core.table.selection import require_words
 from lomrix.core.wording import listed
 
@@ -144,8 +144,7 @@ def setting_error(error: ValidationError, known: Mapping[str, object]) -> Settin
     if kind == "missing":
         return SettingError(name, f"No ‹{name}› was given.", todo="It is needed.")
     if kind == "extra_forbidden":
-        near = difflib.get_close_matches(name, list(known), n=2)
-        todo = f"Did you mean {' or '.join(near)}?" if near else f"Settings are {', '.join(known)}."
+        todo = advice(name, known, f"Settings are {', '.join(known)}.")
         return SettingError(name, f"There is no setting {name}.", todo=todo)
     if kind == "literal_error":
         # Of a choice among several kinds of values each kind tells its own.

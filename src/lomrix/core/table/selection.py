@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import difflib
 import fnmatch
 import re
 from collections.abc import Mapping, Sequence
 
 from lomrix.core.errors import UsageError
+from lomrix.core.nearest import advice
 from lomrix.core.wording import some_of
 
 NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d+)(?P<tail>\D*)")
@@ -15,12 +15,8 @@ NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d
 
 def unknown_column(name: str, names: Sequence[str], table: str) -> UsageError:
     """The error for a column that is not there, with the nearest names that are."""
-    near = difflib.get_close_matches(name, names, n=3, cutoff=0.6)
-    shown = some_of(near or names)
-    return UsageError(
-        f"There is no column {name} in {table}.",
-        todo=f"Did you mean {shown}?" if near else f"Its columns are {shown}.",
-    )
+    todo = advice(name, names, f"Its columns are {some_of(names)}.")
+    return UsageError(f"There is no column {name} in {table}.", todo=todo)
 
 
 def chosen_columns(words: str, types: Mapping[str, str], table: str = "the file") -> list[str]:

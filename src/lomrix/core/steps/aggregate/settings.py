@@ -10,6 +10,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import choices_used, is_by_row, names_used, parsed
+from lomrix.core.nearest import advice
 from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
 from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, need
@@ -45,6 +46,7 @@ def statistics_asked(words: Sequence[str]) -> Asked:
         for name in wanted:
             if not is_statistic(name):
                 todo = f"Statistics are {' '.join(KNOWN)}, q10 or any other per cent, and share(value)."
+                todo = advice(name, KNOWN, todo)
                 raise UsageError(f"There is no statistic {name}.", todo=todo)
         asked.append((columns.strip(), wanted))
     return tuple(asked)

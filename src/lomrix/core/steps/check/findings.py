@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
@@ -19,6 +18,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import condition
 from lomrix.core.language.parse import choices_used, names_used, parsed
+from lomrix.core.nearest import nearest
 from lomrix.core.rows.keys import row_codes, unordered_codes
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -370,7 +370,7 @@ def lacking_columns(text: str, table: Table) -> tuple[str, bool] | None:
     lacking = [name for name in names if columns_by_name(name, table.names) is None]
     if not lacking:
         return None
-    near = any(difflib.get_close_matches(name, table.names, n=1, cutoff=0.75) for name in lacking)
+    near = any(nearest(name, table.names) for name in lacking)
     return ", ".join(lacking), len(lacking) == len(names) and not near
 
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 import numpy as np
 
 from lomrix.core.errors import UsageError
+from lomrix.core.nearest import advice
 from lomrix.core.steps.account import Account, Balance, kept_cells
 from lomrix.core.steps.score.listings import listings_of, notes_of
 from lomrix.core.steps.score.one_score import ScoreOf
@@ -20,6 +20,7 @@ from lomrix.core.table.notes import counted
 from lomrix.core.table.scale import Scale
 from lomrix.core.table.selection import chosen_columns
 from lomrix.core.table.table import Table, require_free
+from lomrix.core.wording import some_of
 
 MOST_EXAMPLES = 5
 
@@ -60,8 +61,8 @@ def scales_of(step: Score, dictionary: Dictionary) -> Mapping[str, Scale]:
         )
     for name in step.scale:
         if name not in dictionary.scales:
-            near = difflib.get_close_matches(name, dictionary.scales, n=2) or list(dictionary.scales)
-            raise UsageError(f"The dictionary has no scale {name}.", todo=f"Did you mean {', '.join(near)}?")
+            todo = advice(name, dictionary.scales, f"Its scales are {some_of(dictionary.scales)}.")
+            raise UsageError(f"The dictionary has no scale {name}.", todo=todo)
     return {name: dictionary.scales[name] for name in step.scale or dictionary.scales}
 
 
