@@ -189,7 +189,7 @@ def test_the_encoding_is_found_where_there_is_enough_to_go_by(tmp_path: Path, en
         (b"", "is empty", ""),
         (b" \n\n", "is empty", ""),
         (b"a,b\n1,2\n3,4,5\n", "has 3 cells, the header has 2", "row 3: 3,4,5"),
-        (b"a,b\n1,2\n\n3\n", "has 1 cell, the header has 2", "row 3: 3"),
+        (b"a,b\n1,2\n\n3\n", "has 1 cell, the header has 2", "row 4: 3"),
         (b"a,b,a\n1,2,3\n", "a stands twice", "row 1, columns 1 and 3"),
         (b"a,b\n1,2\x003\n", "NUL bytes", "byte 8"),
         (b"PK\x03\x04\x00\x00\n", "zip file", ""),

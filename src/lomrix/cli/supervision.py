@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import re
+import resource
 import signal
 import sys
 from collections.abc import Callable
@@ -65,7 +66,8 @@ def tell_end(status: int, said: bytes) -> None:
     words = said.decode(errors="replace").strip().splitlines()
     name = signal.strsignal(-status) if status < 0 else ""
     where = " ".join(filter(None, [f"{name}:" if name and words else name, words[-1] if words else ""]))
-    if status in (1, 127, -signal.SIGKILL) or MEMORY.search(said):
+    is_limited = resource.getrlimit(resource.RLIMIT_AS)[0] != resource.RLIM_INFINITY
+    if status in (1, 127, -signal.SIGKILL) or MEMORY.search(said) or is_limited:
         what = "There is not enough memory. What was not finished was not written."
         todo = "Close other programs, allow more memory, or work on a smaller file."
     else:

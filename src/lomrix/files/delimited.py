@@ -22,6 +22,7 @@ from lomrix.files import descriptor
 from lomrix.files.delivered import codes_in, delimiter_for, names_beside, names_path, require_distinct_signs
 from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shifted
+from lomrix.files.header_rows import FOOTER_ROWS
 from lomrix.files.missing import missing_of
 from lomrix.files.staging import FileSink
 from lomrix.files.text_layout import Layout, found_layout
@@ -166,12 +167,14 @@ def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[
     if ragged:
         cells, _, text = ragged[0]
         width = len(layout.names)
+        row, left = row_of(path, layout)
+        footer = f" A footer is left out by ‹skip_last={left}›." if 0 < left <= FOOTER_ROWS else ""
         return FileError(
             f"A row of {path.name} has {counted(cells, 'cell', 'cells')}, the header has {width}.",
-            where=f"row {row_of(path, layout, text)}: {text[:100]}",
+            where=f"row {row or 'unknown'}: {text[:100]}",
             todo="Mend the row in a copy: a delimiter inside a cell needs quotation marks around the cell."
             + (" Or name another --delimiter." if width == 1 else "")
-            + (" A footer is left out by ‹skip_last=1›." if cells < width else ""),
+            + (footer if cells < width or left == 1 else ""),
         )
     if "UTF8" in str(error) or isinstance(error, UnicodeError):
         return FileError(
@@ -190,16 +193,21 @@ def _explained(path: Path, layout: Layout, error: Exception, ragged: list[tuple[
     )
 
 
-def row_of(path: Path, layout: Layout, text: str) -> str:
-    """The number of the first row with other cells than the header, as a sheet counts it."""
+def row_of(path: Path, layout: Layout) -> tuple[int, int]:
+    """The first row with other cells than the header, as a sheet counts it, and how many are filled from it on.
+
+    Both are 0 where it cannot be told.
+    """
+    found = filled = 0
     with path.open(encoding=layout.encoding, errors="replace", newline="") as file:
         reader = csv.reader(file, delimiter=layout.delimiter)
         try:
-            below = (row for at, row in enumerate(reader) if at >= layout.rows_above)
-            found = (at for at, row in enumerate(filter(None, below), start=1) if len(row) != len(layout.names))
-            return str(next(found) + layout.rows_above)
-        except (StopIteration, csv.Error):
-            return "unknown"
+            for at, row in enumerate(reader, start=1):
+                if at > layout.rows_above and row and (found or len(row) != len(layout.names)):
+                    found, filled = found or at, filled + 1
+        except csv.Error:
+            return 0, 0
+    return found, filled
 
 
 def undecodable(path: Path, encoding: str) -> str:

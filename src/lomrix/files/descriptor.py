@@ -243,7 +243,15 @@ class Beside:
 def files_beside(path: Path) -> list[Path]:
     """The files, as far as they are there, that are looked at for what they say of a data file."""
     candidates = (descriptor_path(path), old_descriptor_path(path), path.with_name(PACKAGE))
-    return [one for one in candidates if one.is_file()]
+    return [one for one in candidates if is_file(one)]
+
+
+def is_file(path: Path) -> bool:
+    """True where there is such a file; a name that is too long for the disk is none."""
+    try:
+        return path.is_file()
+    except OSError:
+        return False
 
 
 def find_beside(path: Path) -> Beside | None:
@@ -257,7 +265,7 @@ def find_beside(path: Path) -> Beside | None:
         Where the descriptor is there but cannot be understood.
     """
     for beside in (descriptor_path(path), old_descriptor_path(path)):
-        if not beside.is_file():
+        if not is_file(beside):
             continue
         resource = understood(beside, lambda beside=beside: Resource.model_validate_json(beside.read_bytes()))  # type: ignore[misc]
         written_for = Path(resource.path).name

@@ -82,6 +82,12 @@ def found_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_k
                 todo="Name the header's rows as a sheet counts them: ‹header_rows=4,5›",
             )
     else:
+        if 0 < len(rows) <= settings.skip_rows:
+            raise FileError(
+                f"{file} has no row {settings.skip_rows + 1}.",
+                where=f"‹skip_rows={settings.skip_rows}›, and it has {counted(len(rows), 'row', 'rows')}",
+                todo="Leave out fewer rows.",
+            )
         places = (settings.skip_rows + likely_header(rows[settings.skip_rows :]),)
         if not is_named(rows[places[0]] if rows else ()) and not settings.all_text and not is_known:
             raise FileError(

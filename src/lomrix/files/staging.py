@@ -38,6 +38,10 @@ def guarded(path: Path, doing: str, action: Callable[[], T]) -> T:
     try:
         return action()
     except UnicodeEncodeError as error:
+        if str(path).isprintable() and str(path).encode(errors="ignore").decode() == str(path):
+            text = repr(error.object[error.start : error.end])
+            todo = "Mend it in a copy: half of a pair of signs stands there alone."
+            raise FileError(f"{path.name} holds a text that is no Unicode.", where=text, todo=todo) from error
         what = f"{path} cannot be {'read' if doing == 'read' else 'written'} in this format: its name is no UTF-8."
         raise FileError(what, todo="Give the file another name.") from error
     except (OSError, MemoryError) as error:

@@ -29,6 +29,8 @@ DELIMITERS = ",\t;|"
 NO_ENCODINGS = ("idna", "punycode", "undefined", "unicode-escape", "raw-unicode-escape", "rot13", "hex", "base64")
 WESTERN = ("cp1252", "latin", "iso8859_1", "cp85", "cp437", "mac")
 BYTE_ORDER_MARKS = {b"\xef\xbb\xbf": "utf-8", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
+# One cell, such as a name, may be longer than the library expects.
+csv.field_size_limit(2**31 - 1)
 
 
 @dataclass(frozen=True)
@@ -139,7 +141,6 @@ def head_rows(text: str, delimiter: str, path: Path, at_least: int) -> tuple[lis
     FileError
         Where a quotation mark opened among them is closed by none.
     """
-    csv.field_size_limit(1 << 27)
     rows, ends = list[list[str]](), list[int]()
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
     try:

@@ -45,6 +45,8 @@ def body_without_footer(path: Path, layout: Layout, skip_last: str) -> Body:
     # Blank lines may stand between those that count.
     at = len(content)
     for _ in range(4 * wanted + FOOTER_ROWS):
+        if not at:
+            break
         at = max(content.rfind(b"\n", 0, at), 0)
     lines = content[at:].splitlines(keepends=True)
     texts = [line.decode(encoding, "replace").rstrip("\r\n") for line in lines]
@@ -54,8 +56,16 @@ def body_without_footer(path: Path, layout: Layout, skip_last: str) -> Body:
     count = footer_length(rows, skip_last)
     kept, left = len(lines) - count, rows[len(rows) - count :]
     number = content.count(b"\n", 0, at) + kept + 1
-    end = at + sum(map(len, lines[:kept]))
+    end = max(at + sum(map(len, lines[:kept])), start_of_data(content, layout.lines_above))
     return Body(content[:end], encoding, footer_note(left, number, skip_last))
+
+
+def start_of_data(content: bytes, lines: int) -> int:
+    """Where the line after so many lines begins."""
+    at = 0
+    for _ in range(lines):
+        at = content.find(b"\n", at) + 1 or len(content)
+    return at
 
 
 def require_closed_quotes(path: Path, layout: Layout) -> None:

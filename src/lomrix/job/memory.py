@@ -15,6 +15,7 @@ from lomrix.core.errors import FileError, LomrixError
 WORDS = re.compile(r"alloc of size \d+ failed|start new thread|bad_alloc|Cannot allocate memory")
 ASKED = re.compile(r"alloc of size (\d+)|allocate ([\d.]+) ([KMGT])iB")
 UNITS = "KMGT"
+USED_UP = 0.9
 
 
 class OutOfMemoryError(FileError):
@@ -35,11 +36,23 @@ class Doing:
 
 
 def ran_out(error: BaseException) -> bool:
-    """True where an error, or one that caused it, is a want of memory."""
+    """True where an error, or one that caused it, is a want of memory, or is one of ours while memory is used up."""
     return any(
-        isinstance(one, MemoryError) or (not isinstance(one, LomrixError) and WORDS.search(str(one)))
+        isinstance(one, MemoryError) or (not isinstance(one, LomrixError) and (WORDS.search(str(one)) or is_used_up()))
         for one in causes(error)
     )
+
+
+def is_used_up() -> bool:
+    """True where this process has had nearly all the memory that it may have: anything may fail then, in any way."""
+    limit, _ = resource.getrlimit(resource.RLIMIT_AS)
+    if limit == resource.RLIM_INFINITY:
+        return False
+    try:
+        found = re.search(r"VmPeak:\s*(\d+)", Path("/proc/self/status").read_text(encoding="utf-8"))
+    except (OSError, MemoryError):
+        return True
+    return found is not None and int(found[1]) * 1024 > USED_UP * limit
 
 
 def causes(error: BaseException) -> list[BaseException]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import itertools
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +18,9 @@ DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 WIDTH = re.compile(r"0[1-9]")
 BRACES = re.compile(r"\{([^{}]*)\}")
 EXAMPLE = 'A template looks like "{measure}_m{month}": {measure} for the name, other braces for the occasion.'
+
+# Of so many ways in which a name fits, none is the right one.
+MOST_WAYS = 1000
 
 
 @dataclass(frozen=True)
@@ -67,9 +71,9 @@ class HeaderTemplate:
                 f'The braces of the header template hold "{odd}", which is no name for a column.',
                 todo=f"Write a word of letters, digits and underscores, such as {{{plain}}}." if plain else EXAMPLE,
             )
-        if not all(fields) or len(set(fields)) != len(fields):
-            raise UsageError(f'The braces of the header template "{text}" need a different word each.', todo=EXAMPLE)
-        if measure_needed and (MEASURE not in fields or len(fields) < 2):
+        if not all(fields) or fields.count(MEASURE) > 1:
+            raise UsageError(f'The braces of the header template "{text}" need a word each.', todo=EXAMPLE)
+        if measure_needed and (MEASURE not in fields or len(set(fields)) < 2):
             raise UsageError(f'The header template "{text}" needs {{measure}} and an occasion.', todo=EXAMPLE)
         return cls(text, tuple(parts), widths)
 
@@ -94,7 +98,7 @@ class HeaderTemplate:
     @property
     def occasions(self) -> tuple[str, ...]:
         """The occasion columns that the template names, in its order."""
-        return tuple(name for name in self.parts[1::2] if name != MEASURE)
+        return tuple(dict.fromkeys(name for name in self.parts[1::2] if name != MEASURE))
 
     def readings(self, name: str, allowed: Mapping[str, set[str]] | None = None) -> list[dict[str, str]]:
         """Every way in which a column's name fits the template.
@@ -109,7 +113,18 @@ class HeaderTemplate:
         """
         # Numbers are found as runs of digits, whatever they stand for; words only where they were said.
         known = {field: {text for text in texts if not is_number(text)} for field, texts in (allowed or {}).items()}
-        found = [dict(zip(self.parts[1::2], values, strict=True)) for values in self._fits(name, 0, 0, known)]
+        fields = self.parts[1::2]
+        ways = list(itertools.islice(self._fits(name, 0, 0, known), MOST_WAYS))
+        if len(ways) == MOST_WAYS:
+            raise UsageError(
+                f'The header template "{self.text}" fits the column {name} in more than {MOST_WAYS} ways.',
+                todo="Write more of the fixed text into the template.",
+            )
+        read = [(dict(zip(fields, values, strict=True)), values) for values in ways]
+        # A word that stands twice says one thing.
+        found = [
+            one for one, values in read if all(one[word] == text for word, text in zip(fields, values, strict=True))
+        ]
         return [reading for reading in found if all(self._wide_enough(reading[word], word) for word in self.widths)]
 
     def _wide_enough(self, text: str, word: str) -> bool:

@@ -198,6 +198,8 @@ class Reading:
     def _cast(self, type_: Type, strings: pa.Array | None = None) -> Column | None:
         """All cells at once where every present one is plain; None where one is not."""
         strings = self.strings if strings is None else strings
+        if type_ == "integer" and any(text_bytes.has_byte(strings, sign) for sign in (b"x", b"X")):
+            return None  # 0x10 is 16 to the library, and a text to people
         try:
             array = strings.cast(ARROW_TYPES[type_])
         except pa.ArrowInvalid:

@@ -95,7 +95,7 @@ def all_findings(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> l
             # What can be judged is judged, whatever stands in the cells beside it.
             told = [stray_finding(name, stray)]
             judged[name] = stray.others
-        told += text_findings(name, column, is_key=name in key) if column.type == "string" else []
+        told += text_findings(name, column, entry, is_key=name in key) if column.type == "string" else []
         column = stray.others if stray is not None else column
         return [*told, *column_findings(name, column, entry, table.dictionary)]
 
@@ -194,12 +194,13 @@ def stray_finding(name: str, stray: StrayCells) -> Finding:
     )  # fmt: skip
 
 
-def text_findings(name: str, column: Column, *, is_key: bool) -> Iterator[Finding]:
+def text_findings(name: str, column: Column, entry: Variable, *, is_key: bool) -> Iterator[Finding]:
     """Blanks around texts, keys of another shape, and what a text resembles."""
     if not is_key:
         sample = column.take(np.arange(min(len(column), TEXT_SAMPLE))).to_arrow().to_pylist()
         found = resemblance(name, Counter(text for text in sample if text is not None))
-        if found is not None:
+        # How its dates are written was said already.
+        if found is not None and not (found.kind == "unclear-date" and entry.form):
             yield Finding(found.kind, name, np.flatnonzero(found.cells(column.to_arrow())), found.text, breaks=False)
     around = blanks_around(column)
     if len(around):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.steps.export.settings import Export
-from lomrix.core.table.notes import Note, rows_and_columns
+from lomrix.core.table.notes import Note, counted, plural, rows_and_columns
 from lomrix.core.table.reasons import BUILT_IN
 from lomrix.core.table.table import Table
 from lomrix.core.wording import some_of
@@ -75,6 +76,30 @@ def missing_rows(ready: Prepared) -> tuple[tuple[str, int, str], ...]:
             told = code if code and not is_left else "an empty cell"
             counts[reason, told] = counts.get((reason, told), 0) + count
     return tuple((reason, count, told) for (reason, told), count in counts.items())
+
+
+def reasons_without_code(every: Sequence[Prepared], step: Export) -> list[Note]:
+    """Reasons that no code was said for, where one was said for others: they get the code of all the rest."""
+    codes = {one.missing.everywhere for one in every} - {""}
+    by_reason = any(one.missing.by_reason for one in every)
+    if not by_reason or not codes or any(said_of_all(word) for word in step.missing_code):
+        return []
+    counts: Counter[str] = Counter()
+    for one in every:
+        for name, column in one.before.columns.items():
+            for reason, count in column.reason_counts().items():
+                if one.missing.of_cell(name, reason) == one.missing.everywhere and reason not in one.missing.by_reason:
+                    counts[reason] += count
+    if not counts:
+        return []
+    cells = f"{counted(counts.total(), 'cell', 'cells')} {plural(counts.total(), 'is', 'are')}"
+    text = f"no missing code was said for {some_of(counts)}: {cells} written as {some_of(codes)}."
+    return [Note(text, kind="without-code", count=counts.total())]
+
+
+def said_of_all(word: str) -> bool:
+    """True for a missing code that was said of every cell."""
+    return "=" not in word and ":" not in word
 
 
 def codes_for_nothing(every: Sequence[Prepared]) -> list[Note]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 import numpy as np
 import numpy.typing as npt
@@ -32,7 +32,7 @@ def refuse_used_codes(table: Table, missing: MissingCodes) -> None:
         With the column, and a code that is free.
     """
     for name, column in table.columns.items():
-        for code in missing.of_column(name):
+        for code in missing.of_column(name, column.reason_counts()):
             used = times_used(column, code)
             if used:
                 raise DataError(
@@ -42,8 +42,8 @@ def refuse_used_codes(table: Table, missing: MissingCodes) -> None:
                 )
 
 
-def free_code(table: Table) -> str:
-    """The first usual code that no column holds as a value, and none could hold.
+def free_code(table: Table, taken: Collection[str] = ()) -> str:
+    """The first usual code that no column holds as a value, none could hold, and nothing else is said by.
 
     Raises
     ------
@@ -51,7 +51,7 @@ def free_code(table: Table) -> str:
         Where all of them are used.
     """
     for code in CANDIDATES:
-        if not any(
+        if code not in taken and not any(
             times_used(column, code) or could_hold(table.dictionary, name, code)
             for name, column in table.columns.items()
         ):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from lomrix.core.errors import UsageError
@@ -114,11 +114,17 @@ class MissingCodes:
         own = self.by_column.get(column, {})
         return own.get(reason) or own.get("") or self.by_reason.get(reason) or self.everywhere
 
-    def of_column(self, column: str) -> list[str]:
-        """Every code that cells of a column might be given."""
+    def of_column(self, column: str, reasons: Iterable[str]) -> list[str]:
+        """Every code that may stand in a column whose cells are missing for some reasons."""
         own = self.by_column.get(column, {})
-        general = [] if "" in own else [*self.by_reason.values(), self.everywhere]
+        # A code of a reason that no cell of the column has does not stand in it.
+        general = [] if "" in own else [*(self.by_reason.get(reason, "") for reason in reasons), self.everywhere]
         return list(dict.fromkeys(code for code in (*own.values(), *general) if code))
+
+    @property
+    def said(self) -> set[str]:
+        """The codes of some reasons or columns."""
+        return {*self.by_reason.values(), *(code for own in self.by_column.values() for code in own.values())}
 
 
 NO_CODES = MissingCodes("", {}, {})

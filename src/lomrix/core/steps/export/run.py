@@ -12,7 +12,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import key_texts, ordered_ranks, row_codes
 from lomrix.core.steps.account import Account, Listing
-from lomrix.core.steps.export.accounts import account_of, codes_for_nothing
+from lomrix.core.steps.export.accounts import account_of, codes_for_nothing, reasons_without_code
 from lomrix.core.steps.export.coding import coded, free_code, refuse_used_codes, with_codes_used
 from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, codes_said
 from lomrix.core.steps.export.numbers import as_numbers
@@ -47,7 +47,7 @@ def prepared(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
         account_of(step, work.original, one, work.listings, work.notes) for work, one in zip(works, ready, strict=True)
     ]
     account = accounts[0] if len(works) == 1 else of_several(ready, accounts)
-    account = replace(account, notes=(*account.notes, *codes_for_nothing(ready)))
+    account = replace(account, notes=(*account.notes, *codes_for_nothing(ready), *reasons_without_code(ready, step)))
     return Result(ready[0].made, account, {"prepared": ready, "companion": ready[0], "codebook": ready[0]})
 
 
@@ -185,7 +185,7 @@ class Work:
             missing = replace(missing, everywhere=missing.everywhere or AUTO)
         if missing.everywhere == AUTO:
             is_needed = any(column.missing_count for column in ready.columns.values())
-            missing = replace(missing, everywhere=free_code(ready) if is_needed else "")
+            missing = replace(missing, everywhere=free_code(ready, missing.said) if is_needed else "")
         refuse_used_codes(ready, missing)
         columns = {
             name: coded(column, name, missing, self.step.delivery.text) for name, column in ready.columns.items()
