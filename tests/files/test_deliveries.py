@@ -274,7 +274,7 @@ def test_companions_as_text_and_markdown(crew: Path) -> None:
     lines = (crew / "names.md").read_text().splitlines()
     assert lines[0] == "# m.csv" and "3 rows, 7 columns, separated by commas." in lines[2]
     row = next(line for line in lines if "`watch`" in line)
-    assert row == "| 3 | `watch` | Watch \\| kept | 1 day, 2 night <long>, 3 split |  |"
+    assert row == "| 3 | `watch` | Watch \\| kept | 1 day, 2 night &lt;long&gt;, 3 split |  |"
     assert "-8 refused" in next(line for line in lines if "m12" in line)
     export(crew, "--to", "k.csv", "--companion", "names.txt")
     assert "names in the first line" in (crew / "names.txt").read_text()
@@ -330,8 +330,8 @@ def test_the_codebook_keeps_the_rules_of_its_standard(crew: Path) -> None:
 def test_a_codebook_for_people(crew: Path) -> None:
     export(crew, "--to", "m.csv", "--codebook", "book.md")
     text = (crew / "book.md").read_text()
-    assert "## 3. `watch`: Watch | kept" in text
-    assert "| 2 | night <long> | 2 |" in text
+    assert "## 3. `watch`: Watch \\| kept" in text
+    assert "| 2 | night &lt;long&gt; | 2 |" in text
     assert "| missing: refused | 1 |" in text
 
 

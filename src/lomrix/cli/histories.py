@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,9 +15,11 @@ from lomrix.cli.face import option, settings_typed, typed
 from lomrix.cli.main import Other
 from lomrix.cli.options import of_telling, of_writing, parameter
 from lomrix.cli.telling import Voice
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import FileError, UsageError
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from lomrix.core.steps.account import Account, Listing
     from lomrix.core.table.notes import Note
     from lomrix.plan.from_history import Done
@@ -51,10 +55,32 @@ def function() -> Any:
 
     def history(**given: Any) -> None:
         voice = voice_of(given)
-        with told_errors(voice, given["file"]):
+        with told_errors(voice, given["file"]), understood_history(given["file"]):
             tell_history(voice, given)
 
     return with_signature(history, "history", parameters)
+
+
+@contextlib.contextmanager
+def understood_history(file: str) -> Iterator[None]:
+    """A history is only text beside data, which anybody may have changed.
+
+    Raises
+    ------
+    FileError
+        Where it is not as Lomrix writes it.
+    """
+    try:
+        yield
+    except (LookupError, TypeError, AttributeError, ValueError, AssertionError, RecursionError) as error:
+        if os.environ.get("LOMRIX_DEBUG"):
+            raise
+        deep = isinstance(error, RecursionError)
+        raise FileError(
+            f"The history of {file} {'has too many tasks' if deep else 'cannot be understood'}.",
+            where="" if deep else f"{type(error).__name__}: {error}",
+            todo="Was it changed by hand? The data themselves can be read.",
+        ) from error
 
 
 def tell_history(voice: Voice, given: dict[str, Any]) -> None:

@@ -29,6 +29,7 @@ class Reader(ArrowSource):
 
         def taken(file: pa.ipc.RecordBatchFileReader) -> pa.Table:
             table = file.read_all().select(list(names))
+            table.validate(full=True)  # what is damaged would end the process later
             return table if rows is None else table.slice(rows.start, max(rows.stop - rows.start, 0))
 
         return self._opened(taken)

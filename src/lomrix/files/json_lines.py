@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.json
 
-from lomrix.core.errors import FileError
+from lomrix.core.errors import FileError, UsageError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
@@ -40,7 +40,7 @@ class Reader(FileSource):
 
     @cached_property
     def _arrow(self) -> pa.Table:
-        content = self.path.read_bytes()
+        content = self._in_utf8()
         if not content.strip():
             return pa.table({name: pa.nulls(0) for name in self._names_beside})
         try:
@@ -49,7 +49,7 @@ class Reader(FileSource):
         except pa.ArrowException:
             arrow = None
         if arrow is None or has_repeated_names(content, arrow):
-            arrow, self._mixed = read_line_by_line(self.path)
+            arrow, self._mixed = read_line_by_line(content, self.path)
         texts = [
             name for name in arrow.column_names
             if pa.types.is_timestamp(arrow.column(name).type) and self._is_text(name)
@@ -60,6 +60,22 @@ class Reader(FileSource):
             arrow = again.select(arrow.column_names)
         columns = zip(arrow.column_names, arrow.columns, strict=True)
         return pa.table({name: whole_days(column) for name, column in columns})
+
+    def _in_utf8(self) -> bytes:
+        """The file's content in UTF-8, which is what JSON is written in unless somebody says otherwise."""
+        content, encoding = self.path.read_bytes(), self.settings.encoding or "utf-8"
+        try:
+            text = content.decode(encoding)
+        except UnicodeDecodeError as error:
+            line = content.count(b"\n", 0, error.start) + 1
+            raise FileError(
+                f"{self.path.name} has bytes that are not {encoding}.",
+                where=f"line {line}, byte {content[error.start : error.start + 1]!r}",
+                todo="Mend the byte in a copy; if the whole file is written otherwise, add ‹encoding=cp1252›.",
+            ) from error
+        except LookupError as error:
+            raise UsageError(f"There is no encoding {encoding}.", todo="Say ‹encoding=cp1252›.") from error
+        return content if encoding == "utf-8" else text.encode()
 
     def _is_text(self, name: str) -> bool:
         """True where a column is stated to hold texts."""
@@ -141,7 +157,7 @@ def number_or_text(text: str) -> float | str:
     return value if math.isfinite(value) else text
 
 
-def read_line_by_line(path: Path) -> tuple[pa.Table, tuple[str, ...]]:
+def read_line_by_line(content: bytes, path: Path) -> tuple[pa.Table, tuple[str, ...]]:
     """What the quick reader refused: cells of several kinds become text; a line that is no object is named.
 
     Returns
@@ -154,23 +170,22 @@ def read_line_by_line(path: Path) -> tuple[pa.Table, tuple[str, ...]]:
         For the first line that is no JSON object.
     """
     rows = []
-    with path.open("rb") as file:
-        for number, line in enumerate(file, start=1):
-            if not line.strip():
-                continue
-            try:
-                row = json.loads(
-                    line, object_pairs_hook=without_repeated_names, parse_constant=no_number, parse_float=number_or_text
-                )
-            except ValueError as problem:
-                raise FileError(
-                    f"Line {number} of {path.name} is no JSON.",
-                    where=str(problem),
-                    todo="Mend it in a copy of the file.",
-                ) from problem
-            if not isinstance(row, dict):
-                raise FileError(f"Line {number} of {path.name} is no object.", todo="Each line is {...}, one row.")
-            rows.append(row)
+    for number, line in enumerate(content.splitlines(), start=1):
+        if not line.strip():
+            continue
+        try:
+            row = json.loads(
+                line, object_pairs_hook=without_repeated_names, parse_constant=no_number, parse_float=number_or_text
+            )
+        except ValueError as problem:
+            raise FileError(
+                f"Line {number} of {path.name} is no JSON.",
+                where=str(problem),
+                todo="Mend it in a copy of the file.",
+            ) from problem
+        if not isinstance(row, dict):
+            raise FileError(f"Line {number} of {path.name} is no object.", todo="Each line is {...}, one row.")
+        rows.append(row)
     names = list(dict.fromkeys(name for row in rows for name in row))
     columns = {name: [row.get(name) for row in rows] for name in names}
     nested = next((name for name, cells in columns.items() if any(isinstance(one, dict | list) for one in cells)), None)

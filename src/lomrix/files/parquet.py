@@ -36,7 +36,7 @@ class Reader(ArrowSource):
 
         def taken(file: pq.ParquetFile) -> pa.Table:
             if rows is None:
-                return file.read(list(names))
+                return valid(file.read(list(names)))
             groups: list[int] = []
             first = at = 0
             for number in range(file.num_row_groups):
@@ -45,7 +45,7 @@ class Reader(ArrowSource):
                     first = at if not groups else first
                     groups.append(number)
                 at += count
-            table = file.read_row_groups(groups, list(names))
+            table = valid(file.read_row_groups(groups, list(names)))
             return table.slice(max(rows.start - first, 0), max(rows.stop - rows.start, 0))
 
         return self._opened(taken)
@@ -55,6 +55,18 @@ class Reader(ArrowSource):
             return action(pq.ParquetFile(self.path, memory_map=False, pre_buffer=True))
         except pa.ArrowException as error:
             raise unreadable(self.path, "Parquet", error) from error
+
+
+def valid(table: pa.Table) -> pa.Table:
+    """A table whose texts are UTF-8; Parquet takes any bytes for text."""
+    for column in table.columns:
+        if (
+            pa.types.is_string(column.type)
+            or pa.types.is_large_string(column.type)
+            or pa.types.is_dictionary(column.type)
+        ):
+            column.validate(full=True)
+    return table
 
 
 @dataclass

@@ -13,12 +13,14 @@ import json
 import os
 import secrets
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
+from lomrix.core.errors import LomrixError
 from lomrix.core.table.table import Table
 from lomrix.files.hashing import file_hash
+from lomrix.files.staging import FileSink
 
 FOLDER = ".lomrix"
 FORM = 1
@@ -85,7 +87,6 @@ class Memory:
 
     def table(self, record: Record) -> Table | None:
         """The table of a step that wrote no file; None where it is not there any more, or damaged."""
-        from lomrix.core.errors import LomrixError
         from lomrix.files.reading import ReadSettings
         from lomrix.files.registry import source_of
 
@@ -99,14 +100,15 @@ class Memory:
 
     def keep(self, record: Record, table: Table | None) -> None:
         """Remember a step; a disk that says no costs only the time of the next run."""
-        with contextlib.suppress(OSError):
-            self.folder.mkdir(exist_ok=True)
+        with contextlib.suppress(OSError, LomrixError):
+            self.folder.mkdir(mode=0o700, exist_ok=True)
             told = asdict(record)
             if table is not None:
                 from lomrix.files.registry import sink_of
 
                 part = self.folder / f".{secrets.token_hex(8)}.arrow"
-                sink = sink_of(str(part))
+                # Raw files may be closed to others; what was made of them is no more open.
+                sink = replace(cast(FileSink, sink_of(str(part))), owner_only=True)
                 sink.stage(table)
                 sink.commit()
                 told["table"] = file_hash(part)

@@ -282,7 +282,12 @@ class Running:
         files = {one.told: file_hash(Path(one.told)) for one in outcome.written if Path(one.told).is_file()}
         record = Record(step.name, key, files, "", fact.rows_in, fact.rows_out, fact.left_out)
         self.records[step.name] = record
-        self.memory.keep(record, self.tables.get(step.name))
+        self.memory.keep(record, None if self.names_people(step.name) else self.tables.get(step.name))
+
+    def names_people(self, name: str) -> bool:
+        """True for tables from which a later step takes away what names people: of them nothing is kept."""
+        followers = [one for one in self.plan.steps.values() if name in one.needs]
+        return any(one.task.step.hides_origin or self.names_people(one.name) for one in followers)
 
 
 def database_file(reference: str) -> str | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import warnings
 from pathlib import Path
 from typing import Any
 
@@ -15,8 +16,11 @@ def blank(width: float, height: float) -> Any:
 
     It is no figure of Matplotlib's pyplot, which would look for a window and keep each one it made.
     """
+    from matplotlib import rcParams
     from matplotlib.figure import Figure
 
+    # A label such as $0-$9 is no formula.
+    rcParams["text.parse_math"] = False
     return Figure(figsize=(width, height), layout="constrained")
 
 
@@ -25,7 +29,9 @@ def save(figure: Any, path: Path, format_: str) -> None:
     from matplotlib import rc_context
 
     moment = {"png": "Software", "svg": "Date", "pdf": "CreationDate"}[format_]
-    with rc_context({"svg.hashsalt": "lomrix"}):
+    with rc_context({"svg.hashsalt": "lomrix"}), warnings.catch_warnings():
+        # Labels too long for the figure, or in letters that no font has, are cut or shown as boxes.
+        warnings.simplefilter("ignore", UserWarning)
         figure.savefig(path, format=format_, dpi=140, metadata={moment: None})
 
 

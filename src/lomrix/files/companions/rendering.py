@@ -7,7 +7,9 @@ that would fill the memory, is ended with it.
 
 from __future__ import annotations
 
+import html
 import json
+import re
 import resource
 import sys
 from typing import Any
@@ -35,11 +37,22 @@ def filled_in(template: str, name: str, facts: dict[str, Any]) -> str:
         undefined=StrictUndefined, autoescape=False, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
     )
     environment.filters["padded"] = lambda text, width: str(text).ljust(int(width))[: max(int(width), len(str(text)))]
+    environment.filters |= {"marked": marked, "in_code": lambda text: plain(text).replace("`", "'").replace("|", "\\|")}
     made = environment.from_string(template)
     text = made.render(facts)
     if len(text) > LONGEST:
         raise ValueError(f"it makes more than {LONGEST:,} signs")
     return text
+
+
+def plain(text: object) -> str:
+    """A text in one line."""
+    return " ".join(str(text).split())
+
+
+def marked(text: object) -> str:
+    """A text for Markdown: nothing in it counts as markup, nor as HTML."""
+    return re.sub(r"([\\`*_\[\]|#])", r"\\\1", html.escape(plain(text), quote=False))
 
 
 def line_of(error: BaseException) -> int | None:

@@ -51,12 +51,23 @@ def without_password(reference: str) -> str:
     """
     if not is_database(reference):
         return reference
+    # A sign # before the host belongs to the password, though a URL should write it as %23.
+    if wild := re.fullmatch(r"([^:]+://[^/@]*:)([^/]*#[^/]*)(@.*)", reference):
+        as_said, reference = reference, f"{wild[1]}{wild[2].replace('#', '%23')}{wild[3]}"
+    else:
+        as_said = reference
     found = urlsplit(reference.partition("#")[0])
+    try:
+        _ = found.port
+    except ValueError:
+        raise UsageError(
+            f"The port of {found.hostname} is no number.", todo="Say it so: postgresql://me@host:5432/study#visits"
+        ) from None
     if found.password is None:
         return reference
     kept = shown(reference)
     _passwords[kept.partition("#")[0]] = unquote(found.password)
-    if reference in sys.argv:
+    if as_said in sys.argv:
         from setproctitle import setproctitle
 
         setproctitle("lomrix")

@@ -291,8 +291,12 @@ def message_of(error: BaseException) -> str:
     """What a driver says, in one line: the server's message, and the place that it names."""
     diag = getattr(error, "diag", None)
     if diag is not None and getattr(diag, "message_primary", None):
-        parts = [diag.message_primary, getattr(diag, "message_detail", None), getattr(diag, "context", None)]
-        return "; ".join(part.strip().splitlines()[0] for part in parts if part)
+        # A whole row, or a line of what was sent, may name people: of it only the place is told.
+        detail = getattr(diag, "message_detail", None) or ""
+        detail = "" if detail.startswith("Failing row") else detail
+        place = (getattr(diag, "context", None) or "").partition(': "')[0]
+        parts = [diag.message_primary, detail, place]
+        return "; ".join(part.strip().splitlines()[0] for part in parts if part.strip())
     arguments: Any = getattr(error, "args", ())
     if len(arguments) == 2 and isinstance(arguments[0], int):
         return str(arguments[1]).strip().splitlines()[0]
