@@ -181,6 +181,8 @@ def test_a_request_to_end_leaves_nothing_behind(files: Path) -> None:
         time.sleep(1.0)
         process.send_signal(signal.SIGTERM)
         assert process.wait(20) == 130
+        assert process.stderr is not None
+        assert process.stderr.read() == "stopped; what was not finished was not written\n"
     assert sorted(path.name for path in files.iterdir()) == ["base.csv", "k", "more.csv", "slow"]
 
 

@@ -14,7 +14,7 @@ from lomrix.cli.face import settings_typed
 from lomrix.cli.options import of_step
 from lomrix.cli.report_stream import OutputLostError
 from lomrix.cli.study import Study, found_study, with_study
-from lomrix.cli.surroundings import CURRENT
+from lomrix.cli.surroundings import ASKED_TO_END, CURRENT
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import Aside, Step
@@ -154,6 +154,8 @@ def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
     except (typer.Exit, OutputLostError):
         raise
     except Exception as error:
+        if ASKED_TO_END:
+            raise KeyboardInterrupt from error
         if ran_out(error) and not isinstance(error, OutOfMemoryError):
             error = out_of_memory(error, "this command")
         told = error if isinstance(error, LomrixError) else unexpected(error)

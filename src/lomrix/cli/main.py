@@ -22,7 +22,7 @@ from typer.core import TyperCommand, TyperGroup
 import lomrix
 from lomrix.cli.report_stream import OutputLostError, open_closed_streams
 from lomrix.cli.supervision import supervised
-from lomrix.cli.surroundings import CURRENT, Surroundings
+from lomrix.cli.surroundings import ASKED_TO_END, CURRENT, Surroundings
 from lomrix.core.nearest import advice
 from lomrix.core.steps.registry import ENTRIES, entry_of
 
@@ -30,6 +30,7 @@ from lomrix.core.steps.registry import ENTRIES, entry_of
 WrongLineError: Any = typer.BadParameter.__mro__[1]
 AnyLineError: Any = typer.BadParameter.__mro__[2]
 
+STOPPED = "stopped; what was not finished was not written"
 SHORT_OF_MEMORY = re.compile(
     "MemoryError|failed to map|start new thread|annot allocate|bad_alloc|without exception set"
 )
@@ -223,6 +224,9 @@ def run(surroundings: Surroundings) -> int:
         tell_lost_output(error, surroundings)
         return 3
     except (MemoryError, ImportError, RuntimeError, SystemError, OSError) as error:
+        if ASKED_TO_END:
+            print(STOPPED, file=surroundings.stderr)
+            return 130
         # The parts of the program that tell errors were not loaded yet, or cannot be.
         if not SHORT_OF_MEMORY.search(f"{type(error).__name__} {error}"):
             raise
@@ -230,7 +234,7 @@ def run(surroundings: Surroundings) -> int:
         print("next   Close other programs, or allow more memory.", file=surroundings.stderr)
         return 3
     except (typer.Abort, KeyboardInterrupt):
-        print("stopped; what was not finished was not written", file=surroundings.stderr)
+        print(STOPPED, file=surroundings.stderr)
         return 130
     finally:
         CURRENT.reset(token)
@@ -242,6 +246,8 @@ def run_command(surroundings: Surroundings) -> int:
         status = typer.main.get_command(app).main(
             list(surroundings.arguments), prog_name="lomrix", standalone_mode=False
         )
+        if status == 130:  # Typer's answer to a key press
+            raise KeyboardInterrupt
         return status if isinstance(status, int) else 0
     except AnyLineError as error:
         if type(error).__name__ == "NoArgsIsHelpError":
@@ -277,6 +283,7 @@ def tell_lost_output(error: OutputLostError, surroundings: Surroundings) -> None
 
 def stop(number: int, frame: object) -> None:
     """A request to end is honoured as a key press is, so that nothing is left behind."""
+    ASKED_TO_END.append(number)
     raise KeyboardInterrupt
 
 

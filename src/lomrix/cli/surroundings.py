@@ -74,5 +74,7 @@ class Surroundings:
         return Screen(stream, self.width, terminal, self.colour)
 
 
+# Requests to end that came; whatever goes wrong after one goes wrong because of it.
+ASKED_TO_END: list[int] = []
 # The surroundings of the command that is running.
 CURRENT: ContextVar[Surroundings] = ContextVar("CURRENT")

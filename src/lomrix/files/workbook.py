@@ -31,6 +31,12 @@ from lomrix.files.workbook_writer import DESCRIBING
 MOST_EMPTY = 5_000_000
 FEWEST_FILLED = 100
 LARGEST_SHEET = 1 << 30
+# Where a part of a workbook says how much of something follows.
+COUNTS = {
+    "xl/sharedStrings.xml": re.compile(rb'\b(?:uniqueCount|count)="(\d+)"'),
+    "content.xml": re.compile(rb'<text:s [^>]*text:c="(\d+)"'),
+}
+LARGEST_COUNT = 100_000
 SHEET_PART = re.compile(r"xl/worksheets/[^/]+\.xml")
 WIDE = re.compile(rb'<c r="([A-Z]{3})\d')
 MIDDLING = re.compile(rb'<c r="([A-Z]{2})\d')
@@ -130,9 +136,10 @@ def require_dense(path: Path) -> None:
     FileError
         Naming the sheet's part and the farthest cell.
     """
-    if path.suffix.lower() != ".xlsx" or not zipfile.is_zipfile(path):
+    if not zipfile.is_zipfile(path):
         return
     with zipfile.ZipFile(path) as book:
+        require_true_counts(path, book)
         for name in book.namelist():
             if not SHEET_PART.fullmatch(name):
                 continue
@@ -147,6 +154,27 @@ def require_dense(path: Path) -> None:
                     where=f"{name}: {counted(cells, 'cell', 'cells')} in {rows:,} rows and {columns:,} columns",
                     todo="Delete what stands far below or far to the right, and save the workbook again.",
                 )
+
+
+def require_true_counts(path: Path, book: zipfile.ZipFile) -> None:
+    """Stop where a workbook announces far more texts, or blanks in a row, than it can hold: memory would be asked for.
+
+    Raises
+    ------
+    FileError
+        With what it announces.
+    """
+    for part, count in COUNTS.items():
+        if part not in book.namelist() or book.getinfo(part).file_size > LARGEST_SHEET:
+            continue
+        content = book.read(part)
+        told = max(map(int, count.findall(content)), default=0)
+        if told > max(len(content), LARGEST_COUNT):
+            raise FileError(
+                f"{path.name} announces {told:,} texts or blanks, and is far too small for them.",
+                where=part,
+                todo="It is damaged: open it in a spreadsheet program and save it again.",
+            )
 
 
 def farthest(content: bytes) -> tuple[int, int]:

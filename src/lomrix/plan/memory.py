@@ -12,7 +12,7 @@ import hashlib
 import json
 import os
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any, cast
@@ -42,6 +42,8 @@ class Record:
         Hash of its table in the folder; empty where it stands in a file.
     rows_in, rows_out, left_out
         Numbers for the account of the plan.
+    places
+        Tables of databases that it wrote.
     form
         Of the record itself.
     """
@@ -53,6 +55,7 @@ class Record:
     rows_in: int = 0
     rows_out: int = 0
     left_out: int = 0
+    places: Sequence[str] = ()
     form: int = FORM
 
 
@@ -128,6 +131,8 @@ class Memory:
             record = self.record(path.stem)
             for name, told in record.files.items() if record is not None else ():
                 found.setdefault(name, set()).add(told)
+            for place in record.places if record is not None else ():
+                found.setdefault(place, set())
         return found
 
     def _bound(self) -> None:

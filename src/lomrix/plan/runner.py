@@ -249,10 +249,15 @@ class Running:
         """True where the files it would replace were made by a plan and nobody touched them since, or it was said."""
         if self.overwrite:
             return True
-        places = [place for place in places_of(step.task, NO_STREAMS) if isinstance(place, Path)]
+        every = places_of(step.task, NO_STREAMS)
+        # Of a table nobody can tell whether it was touched since.
+        if any(not isinstance(place, Path) and str(place) not in self.made_before for place in every):
+            return False
+        places = [place for place in every if isinstance(place, Path)]
         there = [one for place in places for one in (sorted(place.rglob("*")) if place.is_dir() else [place])]
         files = [path for path in there if path.is_file()]
-        return bool(files) and all(file_hash(path) in self.made_before.get(str(path), set()) for path in files)
+        known = all(file_hash(path) in self.made_before.get(str(path), set()) for path in files)
+        return known and (bool(files) or len(places) < len(every))
 
     def fact(self, step: PlannedStep, outcome: Outcome, seconds: float) -> Fact:
         """What became of a step."""
@@ -280,7 +285,8 @@ class Running:
         if self.rehearses:
             return
         files = {one.told: file_hash(Path(one.told)) for one in outcome.written if Path(one.told).is_file()}
-        record = Record(step.name, key, files, "", fact.rows_in, fact.rows_out, fact.left_out)
+        places = [str(one) for one in places_of(step.task, NO_STREAMS) if not isinstance(one, Path)]
+        record = Record(step.name, key, files, "", fact.rows_in, fact.rows_out, fact.left_out, places)
         self.records[step.name] = record
         self.memory.keep(record, None if self.names_people(step.name) else self.tables.get(step.name))
 

@@ -9,7 +9,7 @@ import numpy as np
 from lomrix.core.steps.tally.run import Bars
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.table import Table
-from lomrix.show.canvas import COLOURS, blank, save
+from lomrix.show.canvas import COLOURS, blank, cut, save
 
 WIDTH, HEIGHT = 9.0, 5.6
 
@@ -47,7 +47,7 @@ def bar_figure(bars_of: Bars, path: Path, format_: str) -> None:
             axes.bar_label(drawn, fmt="{:,.0f}", padding=2, fontsize=9)
     axes.set_xticks(
         np.arange(len(places)),
-        places,
+        [cut(place) for place in places],
         rotation=0 if sum(map(len, places)) < 70 else 40,
         ha="center" if sum(map(len, places)) < 70 else "right",
     )

@@ -11,7 +11,7 @@ import numpy as np
 
 from lomrix.core.rows.course import Course
 from lomrix.core.table.header import occasion_text
-from lomrix.show.canvas import COLOURS, blank, save, say_above
+from lomrix.show.canvas import COLOURS, blank, cut, save, say_above
 
 MOST_FACETS = 12
 MOST_TICKS = 12
@@ -78,7 +78,7 @@ def facet(axes: Any, course: Course, *, is_last: bool = True) -> None:
             markersize=4.5, capsize=3, elinewidth=1.2, zorder=3, label=label,
         )  # fmt: skip
     ticks = range(0, len(where), -(-len(where) // MOST_TICKS))
-    texts = [occasion_text(course.values[at]) for at in ticks]
+    texts = [cut(occasion_text(course.values[at])) for at in ticks]
     turn: dict[str, Any] = {"rotation": 40, "ha": "right"} if sum(map(len, texts)) > 40 else {}
     axes.set_xticks([where[at] for at in ticks], texts, **turn)
     axes.set_xlabel(course.occasion)

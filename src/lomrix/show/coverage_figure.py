@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.steps.coverage.run import Seen
-from lomrix.show.canvas import COLOURS, blank, save, say_above
+from lomrix.show.canvas import COLOURS, blank, cut, save, say_above
 
 EMPTY = "#e4e8eb"
 MOST_PATTERNS = 60
@@ -41,7 +41,7 @@ def coverage_figure(seen: Seen, path: Path, format_: str) -> None:
     above.spines[["top", "right"]].set_visible(False)
     draw_bands(below, shares, counts)
     step = -(-times // MOST_TICKS)
-    below.set_xticks(at[::step], seen.occasions[::step])
+    below.set_xticks(at[::step], list(map(cut, seen.occasions[::step])))
     below.set_xlabel(seen.title)
     below.set_ylabel(f"{total:,} cases, the commonest pattern on top")
     say_above(figure, "dark: seen, light: not; the number of cases stands beside a pattern")

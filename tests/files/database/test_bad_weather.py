@@ -66,6 +66,7 @@ def test_a_connection_that_is_lost_in_the_middle(
     _, error = lomrix(*words, cwd=tmp_path, status=3)
     assert "cannot be written" in error and "as it was" in error
     assert place.rows() == OLD
+    assert place.tables() == [place.table]  # nor does what was made beside it stay
     monkeypatch.undo()
     lomrix("export", "new.csv", "--to", place.reference, "--if-exists", "replace", cwd=tmp_path)
     assert place.tables() == [place.table]  # what the dead run left is taken away

@@ -50,7 +50,8 @@ class Made(Server):
 
     def arguments(self) -> dict[str, Any]:
         """Texts in UTF-8; files of ours may be loaded."""
-        return {"connect_timeout": PATIENCE, "charset": "utf8mb4", "local_infile": True}
+        # A server that lost the connection may leave it open, and read nothing more.
+        return {"connect_timeout": PATIENCE, "write_timeout": 6 * PATIENCE, "charset": "utf8mb4", "local_infile": True}
 
     def begin(self, connection: Connection) -> None:
         """What does not fit is an error, locks are waited for a while."""
@@ -223,12 +224,15 @@ def streamed(parts: Iterable[pa.Buffer]) -> Iterator[Path]:
         path = Path(folder) / "rows.csv"
         os.mkfifo(path, 0o600)
         failures: list[BaseException] = []
+        is_over = threading.Event()
 
         def write() -> None:
             with contextlib.suppress(BrokenPipeError):
                 try:
                     with path.open("wb") as pipe:
                         for part in parts:
+                            if is_over.is_set():
+                                break
                             pipe.write(part)
                 except BrokenPipeError:
                     raise
@@ -240,9 +244,15 @@ def streamed(parts: Iterable[pa.Buffer]) -> Iterator[Path]:
         try:
             yield path
         finally:
-            # Where nobody opened the pipe, or stopped reading, the writer is let go.
-            os.close(os.open(path, os.O_RDONLY | os.O_NONBLOCK))
-            writer.join()
+            # Where nobody opened the pipe, or stopped reading, the writer is let go, wherever it just stands.
+            is_over.set()
+            while writer.is_alive():
+                reader = os.open(path, os.O_RDONLY | os.O_NONBLOCK)
+                with contextlib.suppress(BlockingIOError):
+                    while os.read(reader, 1 << 16):
+                        pass
+                os.close(reader)
+                writer.join(0.02)
         if failures:
             raise failures[0]
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import secrets
 from collections.abc import Mapping, Sequence
 from functools import cached_property
@@ -30,6 +31,8 @@ class Made(Server):
 
     def arguments(self) -> dict[str, Any]:
         """A server that does not answer is not waited for without end."""
+        # What goes wrong is told once, by us.
+        logging.getLogger("psycopg").setLevel(logging.CRITICAL)
         return {"connect_timeout": PATIENCE}
 
     def begin(self, connection: Connection) -> None:

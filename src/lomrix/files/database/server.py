@@ -265,8 +265,19 @@ def told(reference: Reference, done: str, more: str = "") -> Iterator[None]:
         raise refused(reference, done, error, more) from error
     except Exception as error:
         if type(error).__module__.partition(".")[0] not in DRIVER_MODULES:
-            raise
+            if not is_of_driver(error):
+                raise
+            # A driver that stumbles over its own lost connection.
+            raise refused(reference, done, ConnectionError("the connection was lost"), more) from error
         raise refused(reference, done, error, more) from error
+
+
+def is_of_driver(error: BaseException) -> bool:
+    """True where an error arose inside a driver."""
+    at = error.__traceback__
+    while at is not None and at.tb_next is not None:
+        at = at.tb_next
+    return at is not None and str(at.tb_frame.f_globals.get("__name__")).partition(".")[0] in DRIVER_MODULES
 
 
 def refused(reference: Reference, done: str, error: BaseException, more: str = "") -> FileError:

@@ -331,8 +331,12 @@ class DatabaseSink(Sink):
             return
         with contextlib.suppress(Exception):
             self.connection.rollback()
-        with contextlib.suppress(Exception):
+        try:
             self.server.drop(self.connection, list(self.staging.values()))
+        except Exception:  # the connection is lost, and with it the way to take away what it made
+            with contextlib.suppress(Exception), contextlib.closing(self.server.connect()) as fresh:
+                self.server.drop(fresh, list(self.staging.values()))
+                fresh.commit()
         with contextlib.suppress(Exception):
             self.connection.close()
         self.connection, self.staging = None, {}
