@@ -221,3 +221,14 @@ def test_a_plan_names_one_table_where_a_step_takes_one(files: Path) -> None:
     assert "true or false" in lomrix("run", "p.toml", cwd=files, status=2)[1]
     (files / "p.toml").write_bytes(b"\xef\xbb\xbf" + PLAN.format(more='out = "o.csv"').encode())
     lomrix("run", "p.toml", cwd=files)
+
+
+@pytest.mark.parametrize("place", ["o.xlsx", "o.csv", "o.parquet", "o.arrow", "o.jsonl", "sqlite:///o.db#t"])
+def test_a_full_disk_is_told_and_leaves_nothing(files: Path, place: str) -> None:
+    (files / "big.csv").write_text("id,x\n" + "".join(f"{at},{at * 7919 % 10007}\n" for at in range(5_000)))
+    before = everything(files)
+    program = shutil.which("lomrix", path=Path(sys.executable).parent) or "lomrix"
+    line = f"ulimit -f 8; exec {program} export big.csv --to '{place}'"
+    ended = subprocess.run(["sh", "-c", line], cwd=files, capture_output=True, text=True, timeout=60)
+    assert (ended.returncode, "cannot be written" in ended.stderr) == (3, True)
+    assert everything(files) == before

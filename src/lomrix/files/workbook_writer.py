@@ -170,7 +170,12 @@ def write_sheets(path: Path, tables: Mapping[str, tuple[Table, Mapping[str, Miss
         sheet.freeze_panes(FIRST_ROW - 1, 0)
         if len(table):
             sheet.autofilter(0, 0, len(table), len(table.names) - 1)
-    book.close()
+    try:
+        book.close()
+    except xlsxwriter.exceptions.FileCreateError as error:
+        # What the system said stands inside the library's own error.
+        cause = error.args[0] if error.args else error
+        raise cause if isinstance(cause, OSError) else OSError(str(error)) from error
 
 
 def width_of(name: str, cells: Sequence[object]) -> int:
