@@ -232,3 +232,35 @@ def test_a_full_disk_is_told_and_leaves_nothing(files: Path, place: str) -> None
     ended = subprocess.run(["sh", "-c", line], cwd=files, capture_output=True, text=True, timeout=60)
     assert (ended.returncode, "cannot be written" in ended.stderr) == (3, True)
     assert everything(files) == before
+
+
+def test_the_memory_of_a_plan_keeps_no_names_and_is_closed_to_others(files: Path) -> None:
+    (files / "people.csv").write_text("id,name,x\n1,Ann,5\n2,Bo,6\n")
+    (files / "k").mkdir()
+    steps = (
+        '[[steps]]\nname = "all"\ndo = "derive"\nsource = "people.csv"\nexpressions = ["y = x + 1"]\n'
+        '[[steps]]\nname = "safe"\ndo = "deidentify"\nsource = "all"\nid = "id"\nremove = ["name"]\nseed = "k/s"\n'
+        'linkage = "k/l.csv"\nout = "o/safe.csv"\n'
+        '[[steps]]\nname = "more"\ndo = "derive"\nsource = "a.csv"\nexpressions = ["y = x"]\n'
+        '[[steps]]\nname = "last"\ndo = "subset"\nsource = "more"\nout = "o/last.csv"\n'
+    )
+    (files / "p.toml").write_text(steps)
+    lomrix("run", "p.toml", cwd=files)
+    kept = list((files / ".lomrix").glob("*.arrow"))
+    assert len(kept) == 1 and b"Ann" not in kept[0].read_bytes()
+    assert [one.stat().st_mode & 0o077 for one in (files / ".lomrix", *kept)] == [0, 0]
+    lomrix("run", "p.toml", cwd=files)  # with the secret that the first run made
+    assert "4 unchanged" in lomrix("run", "p.toml", cwd=files)[0]
+
+
+def test_a_memory_that_cannot_be_written_costs_only_time(files: Path) -> None:
+    (files / ".lomrix").write_text("no folder")
+    run_plan(files, 'out = "o/o.csv"')
+    assert (files / "o" / "o.csv").exists()
+
+
+def test_a_plan_replaces_the_table_that_it_made(files: Path) -> None:
+    for words in ((), ("--fresh",), ("--fresh",)):
+        assert "1 of 1 steps done" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 0, *words)
+    (files / ".lomrix").rename(files / "elsewhere")
+    assert "is there already" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 3)

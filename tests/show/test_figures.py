@@ -73,3 +73,17 @@ def test_courses_show_cases_and_their_mean(drawn: list[Any], tmp_path: Path) -> 
     assert (low, high) == pytest.approx((7 - half, 7 + half))
     assert (axes.get_xlabel(), [text.get_text() for text in axes.get_xticklabels()]) == ("month", ["0", "3", "12"])
     assert drawn[0].get_suptitle() == "thin: all 3 cases (id); thick: mean of all with its 95 % interval"
+
+
+def test_labels_are_no_formulas_and_leave_room(tmp_path: Path, recwarn: pytest.WarningsRecorder) -> None:
+    from lomrix.show.canvas import blank, cut, save
+
+    figure = blank(4, 3)
+    axes = figure.add_subplot()
+    axes.set_title("$0-$9")
+    axes.set_xlabel("$20_$30^^ " * 40)
+    save(figure, tmp_path / "a.svg", "svg")
+    assert not axes.title.get_parse_math()
+    assert len(axes.get_xlabel()) == 90
+    assert cut("a" * 40) == "a" * 27 + "…"
+    assert not recwarn.list

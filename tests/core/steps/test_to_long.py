@@ -275,10 +275,19 @@ def test_a_guess_is_proposed_and_taken() -> None:
     wide = table(sex=[1, 1], id=["a", "b"], x_m0=[1, 2], x_m3=[2, 3], y_m0=[3, 4], y_m3=[4, 5])
     with pytest.raises(UsageError) as caught:
         ToLong().apply(sources(wide))
-    settings = {"case": ("id",), "header": ("{measure}_m{month}",), "value_name": ()}
+    settings = {"case": ("id",), "header": ("{measure}_m{month}",), "value_name": (), "occasions": ()}
     assert caught.value.proposal == Proposal("to-long", settings)
     made = ToLong(guess=True).apply(sources(wide)).table
     assert rows(made)[:2] == [("a", 0, 1, 1, 3), ("a", 3, 1, 2, 4)]
+
+
+def test_a_baseline_and_two_sides_are_guessed_with_what_they_stand_for() -> None:
+    asked = ToLong(guess=True, case=("id",))
+    visits = asked.apply(sources(table(id=["a"], bp_baseline=[1], bp_fu1=[2], bp_fu12=[3]))).table
+    assert (visits.names, rows(visits)) == (["id", "visit", "bp"], [("a", 0, 1), ("a", 1, 2), ("a", 12, 3)])
+    sides = asked.apply(sources(table(id=["a"], hearL1=[1], hearR1=[2], hearL2=[3], hearR2=[4]))).table
+    assert sides.names == ["id", "side", "occasion", "hear"]
+    assert sorted(rows(sides)) == [("a", "L", 1, 1), ("a", "L", 2, 3), ("a", "R", 1, 2), ("a", "R", 2, 4)]
 
 
 # -------------------------------------------------------- labels, codes, what is lost

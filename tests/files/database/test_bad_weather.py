@@ -370,3 +370,15 @@ def test_a_schema_in_front_of_the_table(kind: str, tmp_path: Path) -> None:
             assert "does not exist" in error
         finally:
             place.say(f"DROP SCHEMA s{place.table} CASCADE")
+
+
+def test_what_a_server_says_quotes_no_row() -> None:
+    class Diag:
+        message_primary = "null value in column x"
+        message_detail = "Failing row contains (1, Ann Fellness)."
+        context = 'COPY t, line 3, column x: "Ann Fellness"'
+
+    class RefusedError(Exception):
+        diag = Diag()
+
+    assert server.message_of(RefusedError()) == "null value in column x; COPY t, line 3, column x"

@@ -11,6 +11,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import Delivery
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
@@ -159,3 +160,21 @@ def test_an_empty_table_and_a_wish_that_fits_no_column(place: Place, tmp_path: P
     assert place.rows() == []
     told, _ = lomrix("profile", place.reference, cwd=tmp_path)
     assert "0 rows, 2 columns" in told
+
+
+@every_server
+def test_of_two_writers_that_found_no_table_the_second_is_refused(place: Place) -> None:
+    first, second = (DatabaseSink.of(place.reference, Delivery(), overwrite=False) for _ in range(2))
+    one = Table({"id": Column.of_cells("integer", [1])}, name="t")
+    other = Table({"id": Column.of_cells("integer", [2])}, name="t")
+    place.say(f"DROP TABLE IF EXISTS {place.table}")
+    first.check()
+    second.check()
+    first.stage(one)
+    first.commit()
+    with pytest.raises(FileError):
+        second.stage(other)
+        second.commit()
+    second.discard()
+    assert place.rows("id") == [(1,)]
+    assert place.tables() == [place.table]

@@ -19,6 +19,11 @@ YEAR = re.compile(r"(?P<before>.*?)(?P<year>(19|20)\d\d)(?P<after>\D*)")
 # What the values are called where the headers are years and nothing else.
 VALUE_NAME = "value"
 LEAST_YEARS = 3
+# Words for the first occasion, beside others that have a number.
+FIRST_WORDS = ("baseline", "base", "bl", "screening", "entry", "pre", "start")
+LETTERS = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+FOLLOW_UP = re.compile(r"[A-Za-z]+\d{1,3}")
+SIDES = (("L", "R"), ("_L", "_R"), ("l", "r"), ("left", "right"), ("_left", "_right"))
 MOST_DIGITS = 4
 
 
@@ -34,11 +39,18 @@ class Guess:
         Columns by measure.
     value_names
         The measure's name, where the headers hold none.
+    occasions
+        What words among the occasions stand for.
     """
 
     templates: tuple[str, ...]
     measures: dict[str, list[str]]
     value_names: tuple[str, ...] = field(default=())
+    occasions: tuple[str, ...] = field(default=())
+
+    def settings(self, case: tuple[str, ...]) -> dict[str, object]:
+        """The settings of the step that takes the guess."""
+        return {"case": case, "header": self.templates, "value_name": self.value_names, "occasions": self.occasions}
 
 
 def guessed_families(names: list[str]) -> Guess | None:
@@ -50,6 +62,10 @@ def guessed_families(names: list[str]) -> Guess | None:
         Column names in file order.
     """
     best = _numbered(names)
+    if (first := _from_baseline(names)) is not None and (best is None or _shared(first, best)):
+        return first
+    if (sided := _sided(best)) is not None:
+        return sided
     if best is None:
         return _years(names) or _worded(names)
     occasion = best.templates[0].rpartition("{")[2]
@@ -96,6 +112,54 @@ def _endings(name: str) -> list[tuple[str, str]]:
         if (between or not joint) and (head if joint else head[-1:].isalpha()) and word.lower() in WORDS:
             endings.append((joint, word))
     return endings
+
+
+def _columns(guess: Guess) -> set[str]:
+    return {name for found in guess.measures.values() for name in found}
+
+
+def _shared(one: Guess, two: Guess) -> bool:
+    """True where one guess explains as many columns as another, or some that the other would tear apart."""
+    return len(_columns(one)) >= len(_columns(two)) or bool(_columns(one) & _columns(two))
+
+
+def _from_baseline(names: list[str]) -> Guess | None:
+    """Measures that begin with a word for the first occasion and go on with numbers: bp_baseline, bp_fu1, bp_fu2."""
+    best: Guess | None = None
+    for joint in JOINTS[:-1]:
+        ends: dict[str, list[str]] = {}
+        for name in names:
+            measure, between, word = name.rpartition(joint)
+            if between and measure and (word.lower() in FIRST_WORDS or FOLLOW_UP.fullmatch(word)):
+                ends.setdefault(measure, []).append(word)
+        own = {}
+        for measure, words in ends.items():
+            first = [word for word in words if word.lower() in FIRST_WORDS]
+            stems = {word.rstrip("0123456789") for word in words if word not in first}
+            if len(first) == 1 and len(stems) == 1:
+                own[measure] = words
+        if not own:
+            continue
+        measures = {measure: [measure + joint + word for word in words] for measure, words in own.items()}
+        told = dict.fromkeys(word for words in own.values() for word in words)
+        said = [f"{word}={0 if word.lower() in FIRST_WORDS else int(word.lstrip(LETTERS))}" for word in told]
+        guess = Guess(("{measure}" + joint + "{visit}",), measures, (), (",".join(said),))
+        best = guess if best is None or len(_columns(guess)) > len(_columns(best)) else best
+    return best
+
+
+def _sided(best: Guess | None) -> Guess | None:
+    """Measures of which each stands for a left and a right side: hearL1, hearR1, hearL2, hearR2."""
+    if best is None:
+        return None
+    head, brace, tail = best.templates[0].partition("{measure}")
+    for left, right in SIDES:
+        stems = {name.removesuffix(left) for name in best.measures if name.endswith(left) and name != left}
+        both = [stem for stem in stems if stem + right in best.measures]
+        if brace and both and len(both) * 2 == len(best.measures):
+            measures = {stem: [*best.measures[stem + left], *best.measures[stem + right]] for stem in sorted(both)}
+            return Guess((head + "{measure}{side}" + tail,), measures, (), (f"side:{left},{right}",))
+    return None
 
 
 def _years(names: list[str]) -> Guess | None:

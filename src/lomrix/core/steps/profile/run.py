@@ -46,7 +46,7 @@ def profiled(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
     if guess is not None:
         measures = {name for found in guess.measures.values() for name in found}
         case = tuple(key for key in keys if " + " not in key and key not in measures)[:1]
-        advice.append(Proposal("to-long", {"case": case, "header": guess.templates, "value_name": guess.value_names}))
+        advice.append(Proposal("to-long", guess.settings(case)))
     none = "none, no column and no pair tells all rows apart" if len(table) > 1 else "none to be seen in so few rows"
     told = some_of(keys, 4) if keys else none
     account = Account(

@@ -132,6 +132,7 @@ class LongAccount:
             words = [f"‹case={','.join(turn.case)}›"] if turn.case else []
             words += [f"‹header={template}›" for template in turn.guessed.templates]
             words += [f"‹value_name={name}›" for name in turn.guessed.value_names]
+            words += [f"‹occasions={text}›" for text in turn.guessed.occasions]
             return (Note(f"guessed: {' '.join(words)}", kind="guessed"),)
         if turn.memory is not None and not turn.step.header:
             return (Note("names, order and labels are those from before to-wide.", kind="remembered"),)

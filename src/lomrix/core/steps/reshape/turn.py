@@ -16,7 +16,7 @@ from lomrix.core.arrays import layout
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, Proposal, UsageError
 from lomrix.core.rows.candidate_keys import candidate_keys
-from lomrix.core.rows.occasions import Occasion
+from lomrix.core.rows.occasions import Occasion, Wish, wishes_of
 from lomrix.core.steps.reshape.families import Families, families_of, remembered_families, templates_of
 from lomrix.core.steps.reshape.long_entries import LongEntries
 from lomrix.core.steps.reshape.to_long import ToLong
@@ -86,6 +86,13 @@ class Turn:
             )
         return guess
 
+    @property
+    def wishes(self) -> tuple[Wish, ...]:
+        """What was said of the occasions, or guessed with the header."""
+        if self.guessed is not None and not self.step.occasions:
+            return wishes_of(self.guessed.occasions)
+        return self.step.wishes
+
     def _guessed_case(self, guess: Guess) -> tuple[str, ...]:
         measured = {name for found in guess.measures.values() for name in found}
         rest = [name for name in self.wide.names if name not in measured]
@@ -123,7 +130,7 @@ class Turn:
             others = [name for name in free if name not in known and name not in self.memory.order]
             if not any(template.readings(name) for template, _ in templates for name in others):
                 return remembered_families(self.memory, free)
-        return families_of(free, templates, self.step.wishes, self.wide.dictionary)
+        return families_of(free, templates, self.wishes, self.wide.dictionary)
 
     def _asked_constants(self) -> list[str]:
         if not self.step.constant:
@@ -330,7 +337,7 @@ class Turn:
 
 def proposal(case: tuple[str, ...], guess: Guess) -> Proposal:
     """The step that turns what the columns look like."""
-    return Proposal("to-long", {"case": case, "header": guess.templates, "value_name": guess.value_names})
+    return Proposal("to-long", guess.settings(case))
 
 
 def column_of_occasions(values: Sequence[Any], type_: Type | None = None) -> Column:
