@@ -264,3 +264,23 @@ def test_a_plan_replaces_the_table_that_it_made(files: Path) -> None:
         assert "1 of 1 steps done" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 0, *words)
     (files / ".lomrix").rename(files / "elsewhere")
     assert "is there already" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 3)
+
+
+def test_the_memory_of_a_long_chain_holds_each_task_once(files: Path) -> None:
+    steps = ['[[steps]]\nname = "s0"\ndo = "derive"\nsource = "a.csv"\nexpressions = ["y = x"]\n'] + [
+        f'[[steps]]\nname = "s{at}"\ndo = "derive"\nsource = "s{at - 1}"\nexpressions = ["y{at} = x"]\n'
+        for at in range(1, 30)
+    ]
+    (files / "p.toml").write_text(
+        "".join([*steps, '[[steps]]\nname = "e"\ndo = "export"\nsource = "s29"\nout = "o.csv"\n'])
+    )
+    lomrix("run", "p.toml", cwd=files)
+    made = (files / "o.csv.resource.json").read_bytes()
+    assert len(list((files / ".lomrix").glob("*.task"))) == 30
+    (files / "o.csv").unlink()
+    assert "1 of 31 steps done" in lomrix("run", "p.toml", cwd=files)[0]
+    assert (files / "o.csv.resource.json").read_bytes() == made
+    next((files / ".lomrix").glob("*.task")).write_text("{}")
+    (files / "o.csv").unlink()
+    lomrix("run", "p.toml", cwd=files)
+    assert (files / "o.csv.resource.json").read_bytes() == made

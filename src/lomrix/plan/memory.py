@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any, cast
 
 from lomrix.core.errors import LomrixError
+from lomrix.core.table.history import NO_HISTORY, History
 from lomrix.core.table.table import Table
 from lomrix.files.hashing import file_hash
 from lomrix.files.staging import FileSink
@@ -26,6 +27,7 @@ FOLDER = ".lomrix"
 FORM = 1
 LARGEST = 2 << 30
 MOST_RECORDS = 2_000
+MOST_TASKS = 20_000
 
 
 @dataclass(frozen=True)
@@ -44,6 +46,8 @@ class Record:
         Numbers for the account of the plan.
     places
         Tables of databases that it wrote.
+    tasks
+        Of its table in the folder, each task behind it by id, and the hash of what is known of the task.
     form
         Of the record itself.
     """
@@ -56,6 +60,7 @@ class Record:
     rows_out: int = 0
     left_out: int = 0
     places: Sequence[str] = ()
+    tasks: Sequence[tuple[str, str]] = ()
     form: int = FORM
 
 
@@ -97,9 +102,35 @@ class Memory:
         try:
             if not record.table or file_hash(path) != record.table:
                 return None
-            return source_of(str(path), ReadSettings()).read().table
-        except (OSError, LomrixError):
+            table = source_of(str(path), ReadSettings()).read().table
+            tasks = {name: self._task(content) for name, content in record.tasks}
+            return replace(table, history=History(tasks, record.tasks[-1][0] if record.tasks else ""))
+        except (OSError, ValueError, LomrixError):
             return None
+
+    def _task(self, content: str) -> Mapping[str, Any]:
+        """An entry of a history by the hash of its text.
+
+        Raises
+        ------
+        ValueError
+            Where the file holds something else.
+        """
+        text = (self.folder / f"{content}.task").read_bytes()
+        if hash_of(text) != content:
+            raise ValueError(f"{content} is damaged")
+        entry: Mapping[str, Any] = json.loads(text)
+        return entry
+
+    def _keep_tasks(self, history: History) -> list[tuple[str, str]]:
+        """Write each entry of a history, which many tables share, into one file; the last task comes last."""
+        kept = []
+        for name, entry in sorted(history.tasks.items(), key=lambda one: one[0] == history.last):
+            text = json.dumps(entry, ensure_ascii=False, default=str).encode()
+            kept.append((name, content := hash_of(text)))
+            if not (self.folder / f"{content}.task").exists():
+                self._write(f"{content}.task", text)
+        return kept
 
     def keep(self, record: Record, table: Table | None) -> None:
         """Remember a step; a disk that says no costs only the time of the next run."""
@@ -112,16 +143,18 @@ class Memory:
                 part = self.folder / f".{secrets.token_hex(8)}.arrow"
                 # Raw files may be closed to others; what was made of them is no more open.
                 sink = replace(cast(FileSink, sink_of(str(part))), owner_only=True)
-                sink.stage(table)
+                # A long chain of steps would else hold each of its tasks as often as it has steps.
+                sink.stage(replace(table, history=NO_HISTORY))
                 sink.commit()
+                told["tasks"] = self._keep_tasks(table.history)
                 told["table"] = file_hash(part)
                 part.replace(self.folder / f"{record.key}.arrow")
-            self._write(f"{record.key}.json", told)
+            self._write(f"{record.key}.json", json.dumps(told).encode())
             self._bound()
 
-    def _write(self, name: str, content: Mapping[str, Any]) -> None:
+    def _write(self, name: str, content: bytes) -> None:
         part = self.folder / f".{secrets.token_hex(8)}.part"
-        part.write_text(json.dumps(content), encoding="utf-8")
+        part.write_bytes(content)
         part.replace(self.folder / name)
 
     def made(self) -> dict[str, set[str]]:
@@ -143,6 +176,9 @@ class Memory:
             total += path.stat().st_size
             if total > LARGEST:
                 path.unlink(missing_ok=True)
+        tasks = sorted(self.folder.glob("*.task"), key=lambda path: path.stat().st_mtime, reverse=True)
+        for path in tasks[MOST_TASKS:]:
+            path.unlink(missing_ok=True)
         records = sorted(self.folder.glob("*.json"), key=lambda path: path.stat().st_mtime, reverse=True)
         for path in records[MOST_RECORDS:]:
             path.unlink(missing_ok=True)
@@ -157,4 +193,9 @@ class Memory:
 def key_of(parts: Mapping[str, Any]) -> str:
     """The hash of all that a step is made of."""
     text = json.dumps(parts, sort_keys=True, ensure_ascii=False, default=str)
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+    return hash_of(text.encode())
+
+
+def hash_of(content: bytes) -> str:
+    """The hash of some bytes."""
+    return hashlib.blake2b(content, digest_size=16).hexdigest()

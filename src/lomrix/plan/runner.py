@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Mapping
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
@@ -288,12 +289,16 @@ class Running:
         places = [str(one) for one in places_of(step.task, NO_STREAMS) if not isinstance(one, Path)]
         record = Record(step.name, key, files, "", fact.rows_in, fact.rows_out, fact.left_out, places)
         self.records[step.name] = record
-        self.memory.keep(record, None if self.names_people(step.name) else self.tables.get(step.name))
+        self.memory.keep(record, None if step.name in self.naming_people else self.tables.get(step.name))
 
-    def names_people(self, name: str) -> bool:
-        """True for tables from which a later step takes away what names people: of them nothing is kept."""
-        followers = [one for one in self.plan.steps.values() if name in one.needs]
-        return any(one.task.step.hides_origin or self.names_people(one.name) for one in followers)
+    @cached_property
+    def naming_people(self) -> set[str]:
+        """Steps from whose tables a later step takes away what names people: of them nothing is kept."""
+        found: set[str] = set()
+        for step in reversed(list(self.plan.steps.values())):
+            if step.task.step.hides_origin or step.name in found:
+                found |= set(step.needs)
+        return found
 
 
 def database_file(reference: str) -> str | None:

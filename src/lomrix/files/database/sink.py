@@ -49,6 +49,7 @@ class DatabaseSink(Sink):
     prepared: Prepared | None = None
     connection: Connection | None = None
     is_new_file: bool = False
+    inode: int = 0
     staging: dict[str, str] = field(default_factory=dict)
     before: dict[str, Checksum] = field(default_factory=dict)
 
@@ -86,6 +87,7 @@ class DatabaseSink(Sink):
             path = self.reference.path
             self.is_new_file = path is not None and not path.exists()
             self.connection = self.server.connect()
+            self.inode = path.stat().st_ino if path is not None and path.exists() else 0
         return self.connection
 
     @cached_property
@@ -107,13 +109,13 @@ class DatabaseSink(Sink):
                     where=f"{len(role.encode())} bytes; it takes {self.server.longest_name}",
                     todo="Give the table a shorter name.",
                 )
+        if path is not None and not path.exists():
+            return  # a look would make the file
         try:
             self._require_place()
         except BaseException:
             self.discard()
             raise
-        if self.is_new_file:  # nothing is left behind by a look
-            self.discard()
 
     def _require_place(self) -> None:
         if self.if_exists == "append" and self.delivery.server.describe:
@@ -228,7 +230,7 @@ class DatabaseSink(Sink):
         try:
             with told(self.reference, "written", OLD_STANDS):
                 appends = self.appends  # a look that ends a transaction
-                self.server.say(self._open, "BEGIN IMMEDIATE") if self.reference.kind == "sqlite" else None
+                self._begin_alone()
                 if appends:
                     self.require_columns(content)
                     self.before = self.server.checksums(self._open, self.reference.table, content.columns)
@@ -242,6 +244,15 @@ class DatabaseSink(Sink):
         except BaseException:
             self.discard()
             raise
+
+    def _begin_alone(self) -> None:
+        """Wait until no other program writes into the file; one that gave up may have taken it away meanwhile."""
+        path = self.reference.path
+        if path is None:
+            return
+        self.server.say(self._open, "BEGIN IMMEDIATE")
+        if not path.exists() or path.stat().st_ino != self.inode:
+            raise FileError(f"{path} was taken away by another program.", todo="Run the command again.")
 
     def make(self, table: str, content: Table) -> None:
         """Make a table under a name of its own, and load it."""
@@ -338,11 +349,22 @@ class DatabaseSink(Sink):
                 self.server.drop(fresh, list(self.staging.values()))
                 fresh.commit()
         with contextlib.suppress(Exception):
+            self._take_away_new_file()
+        with contextlib.suppress(Exception):
             self.connection.close()
         self.connection, self.staging = None, {}
+
+    def _take_away_new_file(self) -> None:
+        """Leave no file behind in which nothing stands, unless another program is at work in it."""
         path = self.reference.path
-        if self.is_new_file and path is not None:
+        if not self.is_new_file or path is None or self.connection is None:
+            return
+        self.connection.rollback()
+        self.server.say(self.connection, "PRAGMA busy_timeout = 0")
+        self.server.say(self.connection, "BEGIN EXCLUSIVE")
+        if not self.server.say(self.connection, "SELECT COUNT(*) FROM sqlite_master").scalar_one():
             path.unlink(missing_ok=True)
+        self.connection.rollback()
 
 
 def longest(column: Column) -> int:
