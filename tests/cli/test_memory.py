@@ -54,6 +54,12 @@ def test_the_error_names_what_was_read_and_what_it_needed(folder: Path) -> None:
     assert stopped.value.where.endswith(" of memory in use, 536.9 MB more was needed")
 
 
+def test_what_was_being_done_is_told_of_a_process_that_is_gone() -> None:
+    work = "[__import__('lomrix.cli.supervision').cli.supervision.tell_watcher('reading a'), os.abort()]"
+    ended = subprocess.run([sys.executable, "-c", ENDS.format(work)], capture_output=True, text=True, timeout=60)
+    assert "where  reading a; Aborted" in ended.stderr
+
+
 @pytest.mark.parametrize(
     ("work", "status", "words"),
     [

@@ -14,12 +14,13 @@ from lomrix.cli.face import settings_typed
 from lomrix.cli.options import of_step
 from lomrix.cli.report_stream import OutputLostError
 from lomrix.cli.study import Study, found_study, with_study
+from lomrix.cli.supervision import tell_watcher
 from lomrix.cli.surroundings import ASKED_TO_END, CURRENT
 from lomrix.cli.telling import Voice
 from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import Aside, Step
 from lomrix.files.reading import ReadingOptions
-from lomrix.job.memory import OutOfMemoryError, out_of_memory, ran_out
+from lomrix.job.memory import OutOfMemoryError, out_of_memory, ran_out, sizes_of
 
 # How Python says that links lead in a circle.
 LOOP = "Symlink loop from"
@@ -109,7 +110,13 @@ def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
     watched = around.stderr if around.stderr_is_terminal and not voice.quiet else None
     try:
         with Progress(len(inputs) + 2, watched) as progress:
-            outcome = run(task, around.streams(), progress.stage)
+            files = "; ".join(sizes_of(task.files))
+
+            def stage(words: str) -> None:
+                tell_watcher(f"{words}; {files}")
+                progress.stage(words)
+
+            outcome = run(task, around.streams(), stage)
     except StoppedError as stopped:
         voice.tell_stop(stopped.written, stopped.notes)
         raise

@@ -15,6 +15,9 @@ from collections.abc import Callable
 MEMORY = re.compile(rb"emory|thread|failed to map|must be installed for unwinding")
 FATAL = {signal.SIGABRT, signal.SIGSEGV, signal.SIGBUS, signal.SIGILL, signal.SIGFPE, signal.SIGKILL}
 PARENT_DIED = 1  # PR_SET_PDEATHSIG
+LONGEST = 1000
+# A file that the watching process reads; -1 where nobody watches.
+_doing = -1
 
 
 def supervised(work: Callable[[], int]) -> int:
@@ -30,7 +33,8 @@ def supervised(work: Callable[[], int]) -> int:
     That status; 3 where the process could not end by itself.
     """
     # Machine code writes its last words to this file, a person reads ours.
-    last_words = os.memfd_create("last words")
+    global _doing
+    last_words, _doing = os.memfd_create("last words"), os.memfd_create("what is done")
     child = os.fork()
     if child == 0:
         end_with_parent()
@@ -49,9 +53,15 @@ def supervised(work: Callable[[], int]) -> int:
     status = os.waitstatus_to_exitcode(ended)
     said = os.pread(last_words, 10_000, 0)
     if status == 127 or -status in FATAL or (status == 1 and MEMORY.search(said)):
-        tell_end(status, said)
+        tell_end(status, said, os.pread(_doing, LONGEST, 0).decode(errors="replace").strip())
         return 3
     return status if status >= 0 else 128 - status
+
+
+def tell_watcher(words: str) -> None:
+    """Say what is being done, for the case that this process does not end by itself."""
+    if _doing >= 0:
+        os.pwrite(_doing, words.encode(errors="replace")[:LONGEST].ljust(LONGEST), 0)
 
 
 def end_with_parent() -> None:
@@ -61,11 +71,12 @@ def end_with_parent() -> None:
     ctypes.CDLL(None).prctl(PARENT_DIED, signal.SIGKILL)
 
 
-def tell_end(status: int, said: bytes) -> None:
-    """Say why the process is gone."""
+def tell_end(status: int, said: bytes, doing: str) -> None:
+    """Say why the process is gone, and what it was doing."""
     words = said.decode(errors="replace").strip().splitlines()
     name = signal.strsignal(-status) if status < 0 else ""
-    where = " ".join(filter(None, [f"{name}:" if name and words else name, words[-1] if words else ""]))
+    how = " ".join(filter(None, [f"{name}:" if name and words else name, words[-1] if words else ""]))
+    where = "; ".join(filter(None, [doing, how]))
     is_limited = resource.getrlimit(resource.RLIMIT_AS)[0] != resource.RLIM_INFINITY
     if status in (1, 127, -signal.SIGKILL) or MEMORY.search(said) or is_limited:
         what = "There is not enough memory. What was not finished was not written."

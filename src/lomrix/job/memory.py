@@ -84,7 +84,6 @@ def memory_watched(doing: Doing, files: Callable[[], Sequence[Path]]) -> Iterato
 
 def out_of_memory(error: BaseException, doing: str, files: Sequence[Path] = ()) -> OutOfMemoryError:
     """The error that tells it: what was being done, what was needed, and what would need less."""
-    sizes = [f"{path.name} has {in_bytes(path.stat().st_size)} on disk" for path in files if path.is_file()]
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
     need = [
         f"{in_bytes(used)} of memory in use",
@@ -92,10 +91,15 @@ def out_of_memory(error: BaseException, doing: str, files: Sequence[Path] = ()) 
     ]
     return OutOfMemoryError(
         f"There is not enough memory for {doing}. Nothing was written.",
-        where="; ".join([*sizes, ", ".join(need)]),
+        where="; ".join([*sizes_of(files), ", ".join(need)]),
         todo="Close other programs, allow more memory, or first write a smaller file, with fewer columns or rows, "
         "by ‹columns› or ‹where›; .parquet and .csv need less than .xlsx.",
     )
+
+
+def sizes_of(files: Sequence[Path]) -> list[str]:
+    """How large some files are, in words."""
+    return [f"{path.name} has {in_bytes(path.stat().st_size)} on disk" for path in files if path.is_file()]
 
 
 def asked(error: BaseException) -> int:

@@ -16,8 +16,6 @@ from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.step import Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files.database.reference import is_database
-from lomrix.files.registry import path_and_sheet
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import with_history
 from lomrix.job.memory import Doing, memory_watched
@@ -117,7 +115,7 @@ def run(
     stage = doing = Doing(stage)
     with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as opened:
         folder = Path(name)
-        opened.enter_context(memory_watched(doing, lambda: files_of(task)))
+        opened.enter_context(memory_watched(doing, lambda: task.files))
         inputs = OpenedInputs.of(task, streams, folder, memory or {})
         opened.callback(inputs.close)
         outputs = Outputs.planned(task, inputs.places, streams, folder)
@@ -159,11 +157,6 @@ def run(
         notes = (*inputs.notes, *outputs.losses(result.table), *outputs.notes())
         placed = tuple(outputs.commit())
         return Outcome(task, result, sources, notes, placed, compared, tuple(not_drawn), made=made)
-
-
-def files_of(task: Task) -> list[Path]:
-    """The files that a task names as its inputs."""
-    return [path_and_sheet(one)[0] for several in task.inputs.values() for one in several if not is_database(one)]
 
 
 def notes_of(error: LomrixError, notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:

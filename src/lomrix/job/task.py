@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.step import Step
+from lomrix.files.database.reference import is_database
 from lomrix.files.missing_words import InCells
 from lomrix.files.reading import ReadingOptions
+from lomrix.files.registry import path_and_sheet
 
 # What the step's table is called among the outputs; the others have the names of the step's extras.
 TABLE = "out"
@@ -57,6 +60,11 @@ class Task:
     def wanted(self) -> frozenset[str]:
         """Names of the extras that are asked for."""
         return frozenset(name for name in self.outputs if name != TABLE)
+
+    @property
+    def files(self) -> list[Path]:
+        """The files that it names as its inputs."""
+        return [path_and_sheet(one)[0] for many in self.inputs.values() for one in many if not is_database(one)]
 
     @property
     def is_rehearsal(self) -> bool:
