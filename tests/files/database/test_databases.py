@@ -163,6 +163,19 @@ def test_an_empty_table_and_a_wish_that_fits_no_column(place: Place, tmp_path: P
 
 
 @every_server
+def test_a_text_of_blanks_is_not_missing(place: Place) -> None:
+    sink = DatabaseSink.of(place.reference, Delivery(), overwrite=False)
+    sink.check()
+    made = Table(
+        {"id": Column.of_cells("integer", [1, 2, 3]), "t": Column.of_cells("string", [" ", None, "a "])}, name="t"
+    )
+    sink.stage(made)
+    sink.verify(made)
+    sink.commit()
+    assert place.rows("id") == [(1, " "), (2, None), (3, "a ")]
+
+
+@every_server
 def test_of_two_writers_that_found_no_table_the_second_is_refused(place: Place) -> None:
     first, second = (DatabaseSink.of(place.reference, Delivery(), overwrite=False) for _ in range(2))
     one = Table({"id": Column.of_cells("integer", [1])}, name="t")
