@@ -122,3 +122,13 @@ def test_measures_of_words_are_turned_though_there_is_nothing_to_draw(tmp_path: 
     assert "not drawn" in out
     assert (tmp_path / "long.csv").read_text() == "id,month,mood\na,0,low\na,3,high\n"
     assert not (tmp_path / "mood.png").exists()
+
+
+def test_numbers_that_come_back_in_another_form_are_told(tmp_path: Path) -> None:
+    (tmp_path / "w.csv").write_text("id,s0,s3\n1,31.0,32.5\n2,+3,1e3\n")
+    told, _ = lomrix("to-long", "w.csv", "--case", "id", "--header", "{measure}{month}", "--out", "l.csv", cwd=tmp_path)
+    form = "numbers are written in their shortest form, so that 31.0 comes back as 31."
+    assert f'w.s0: {form} (row 2 "31.0", row 3 "+3")' in told
+    assert f'w.s3: {form} (row 3 "1e3")' in told
+    assert "shortest" not in lomrix("to-wide", "l.csv", "--out", "b.csv", cwd=tmp_path)[0]
+    assert "shortest" not in lomrix("profile", "w.csv", cwd=tmp_path)[0]

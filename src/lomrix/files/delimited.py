@@ -18,6 +18,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, counted
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, Each, typed_chunks
+from lomrix.core.text.values import shortened_numbers
 from lomrix.files import descriptor
 from lomrix.files.delivered import codes_in, delimiter_for, names_beside, names_path, require_distinct_signs
 from lomrix.files.described_sink import DescribedSink
@@ -59,7 +60,11 @@ class Reader(FileSource):
             variable, form = self.settings.variable(name, beside), self.date_form(name)
             # The text of a column is given back as soon as it is typed.
             separators = self.decimal(name), self.settings.thousands
-            found = typed_chunks(name, arrays.pop(name), variable, form, *separators, each)
+            texts = arrays.pop(name)
+            found = typed_chunks(name, texts, variable, form, *separators, each)
+            if self.settings.tells_forms and (note := shortened_numbers(name, found[0], texts)) is not None:
+                found = (found[0], [*found[1], note])
+            del texts
             if len(found[0]) > FEW_ROWS:
                 pa.default_memory_pool().release_unused()
             return found

@@ -153,6 +153,8 @@ class ReadSettings:
         What is left out at the top and at the end.
     no_header
         Whether the first row is data.
+    tells_forms
+        Whether numbers that will be written otherwise than they stand in the file are told.
     """
 
     dictionary: Dictionary = field(default_factory=Dictionary)
@@ -167,6 +169,7 @@ class ReadSettings:
     skip_last: str = ""
     thousands: str = ""
     no_header: bool = False
+    tells_forms: bool = False
 
     @classmethod
     def of(cls, options: ReadingOptions, dictionary: Dictionary) -> ReadSettings:

@@ -116,7 +116,8 @@ class OpenedInputs:
             from lomrix.files.dictionary_file import read_dictionary
 
             known = read_dictionary(task.reading.dictionary, used=read)
-        made = cls(task, ReadSettings.of(task.reading, known), dictionaries=read)
+        settings = replace(ReadSettings.of(task.reading, known), tells_forms=task.step.comes_back)
+        made = cls(task, settings, dictionaries=read)
         references = [one for references in task.inputs.values() for one in references]
         if references.count(STREAM) > 1:
             raise UsageError("Standard input is named twice.", todo="Write one of the two into a file first.")

@@ -192,6 +192,8 @@ class Step(BaseModel):
     asides: ClassVar[tuple[Aside, ...]] = ()
     # Whether what came before must not be told: the history of its table begins with it.
     hides_origin: ClassVar[bool] = False
+    # Whether the way back from its table is promised, so that whatever comes back otherwise is told.
+    comes_back: ClassVar[bool] = False
     # Whether what was written is read back and compared before success is told.
     read_back: ClassVar[bool] = False
     # What is wanted of it: a table, a report that may be written as a table too, only a report, or a page for people.

@@ -10,6 +10,7 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
+from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.types import Type
 from lomrix.core.text import rules
 
@@ -19,6 +20,8 @@ ARROW_TYPES = {
     "date": pa.date32(),
     "datetime": pa.timestamp("us"),
 }
+# A number that could be written with fewer signs.
+LONGER = r"^\s*\+|[.]\d*0\s*$|[.]\s*$|[eE]|^\s*-?0\d|^\s*-?[.]"
 # Bytes of a whole number.
 WHOLE_BYTES = 8
 
@@ -60,3 +63,24 @@ def mask_of(rows: Array, length: int) -> npt.NDArray[np.bool_]:
     mask = np.zeros(length, np.bool_)
     mask[rows] = True
     return mask
+
+
+def shortened_numbers(name: str, column: Column, texts: pa.ChunkedArray) -> Note | None:
+    """What is told of numbers whose text is longer than it need be: 31.0, +5, 1e3; None where there are none.
+
+    Parameters
+    ----------
+    name, column
+        The column as it was read.
+    texts
+        Its cells as they stood in the file.
+    """
+    if column.type not in ("integer", "number"):
+        return None
+    cells: pa.Array = pa.concat_arrays(texts.chunks) if texts.num_chunks else pa.nulls(0, pa.string())
+    longer = np.flatnonzero(pc.fill_null(pc.match_substring_regex(cells, LONGER), False).to_numpy(zero_copy_only=False))
+    if not len(longer):
+        return None
+    examples = tuple((int(at) + FIRST_ROW, cells[int(at)].as_py()) for at in longer[:5])
+    text = "numbers are written in their shortest form, so that 31.0 comes back as 31."
+    return Note(text, name, examples, "shortened", len(longer), done=True)

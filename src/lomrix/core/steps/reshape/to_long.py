@@ -17,6 +17,7 @@ class ToLong(Step):
 
     word: ClassVar[str] = "to-long"
     done_by: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_long:turned"
+    comes_back: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The wide file, one row per case."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw the measures over the occasions into a .png, .svg or .pdf.", "figure"),

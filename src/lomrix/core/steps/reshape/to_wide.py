@@ -25,6 +25,7 @@ class ToWide(Step):
 
     word: ClassVar[str] = "to-wide"
     done_by: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_wide:spread"
+    comes_back: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
 
     case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")] = ()
