@@ -43,3 +43,29 @@ def test_names_with_blanks_are_told_apart_in_the_companion(tmp_path: Path) -> No
     (tmp_path / "a.csv").write_text("id,heart rate,steps\n1,60,70\n")
     lomrix("export", "a.csv", "--to", "b.dat", "--form", "bare", cwd=tmp_path)
     assert '\nid "heart rate" steps\n' in (tmp_path / "b.columns.txt").read_text()
+
+
+def test_a_reason_that_no_code_was_said_for_gets_one_of_its_own_and_is_told(tmp_path: Path) -> None:
+    codes = '{ "-9" = "refused", "-8" = "unsure" }'
+    (tmp_path / "d.toml").write_text(f"[variables.x]\nmissing = {codes}\n[variables.y]\nmissing = {codes}\n")
+    (tmp_path / "a.csv").write_text("x,y\n-9,-8\n-8,4\n5,4\n")
+    words = ["export", "a.csv", "-d", "d.toml", "--form", "bare", "--missing-code", "refused=-9"]
+    told, _ = lomrix(*words, "--to", "b.dat", cwd=tmp_path)
+    assert (tmp_path / "b.dat").read_text() == "-9 -99\n-99 4\n5 4\n"
+    assert "no missing code was said for unsure: 2 cells are written as -99." in told
+    told, _ = lomrix(*words, "--missing-code", "-7", "--to", "c.dat", cwd=tmp_path)
+    assert "no missing code was said" not in told
+
+
+def test_a_code_of_a_reason_that_a_column_does_not_have_may_be_its_value(tmp_path: Path) -> None:
+    (tmp_path / "d.toml").write_text('[variables.x]\nmissing = { "n/r" = "refused" }\n')
+    (tmp_path / "a.csv").write_text("x,celsius\nn/r,-9\n5,3\n")
+    words = ["export", "a.csv", "-d", "d.toml", "--form", "headed", "--missing-code", "refused=-9", "--to", "b.csv"]
+    lomrix(*words, cwd=tmp_path)
+    assert (tmp_path / "b.csv").read_text() == "x,celsius\n-9,-9\n5,3\n"
+
+
+def test_dates_whose_form_is_stated_are_not_called_unclear(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("d\n03/04/2024\nxx\n")
+    told, _ = lomrix("check", "a.csv", "--type", "d=date:%d/%m/%Y", cwd=tmp_path, status=1)
+    assert "text-in-dates" in told and "unclear-date" not in told
