@@ -284,3 +284,10 @@ def test_the_memory_of_a_long_chain_holds_each_task_once(files: Path) -> None:
     (files / "o.csv").unlink()
     lomrix("run", "p.toml", cwd=files)
     assert (files / "o.csv.resource.json").read_bytes() == made
+
+
+def test_a_plan_refuses_files_whose_names_are_no_text(files: Path) -> None:
+    (files / "raw").mkdir()
+    Path(os.fsdecode(bytes(files / "raw") + b"/a_\xff.csv")).write_text("id,x\n1,2\n")
+    (files / "p.toml").write_text('[[steps]]\nname = "s"\ndo = "stack"\nfrom = "raw/*.csv"\nout = "o/o.csv"\n')
+    assert "is no UTF-8" in lomrix("run", "p.toml", cwd=files, status=2)[1]

@@ -16,6 +16,7 @@ from lomrix.core.steps.registry import ENTRIES, entry_of
 from lomrix.core.steps.settings import setting_error
 from lomrix.core.steps.step import Step
 from lomrix.core.table.header import natural_order
+from lomrix.core.wording import in_utf8
 from lomrix.files.database.reference import Reference, is_database, without_password
 from lomrix.files.missing_words import InCells
 from lomrix.files.reading import ReadingOptions
@@ -323,6 +324,9 @@ class Draft:
         if is_database(reference):
             return
         path, _ = path_and_sheet(reference)
+        if in_utf8(str(path)) != str(path):
+            what = f"The name of {in_utf8(str(path))} is no UTF-8, and a plan keeps the names of its files."
+            raise self.document.error(self.number, self.key_of(reference), what, "Give the file another name.")
         if path.exists():
             return
         names = [str(path.parent / one.name) for one in path.parent.iterdir()] if path.parent.is_dir() else []
