@@ -1,6 +1,6 @@
 # make demo   the main job on the demo study      make test   all checks
 # make expected   the expected-output files anew; review what differs
-# make docs   docs/commands.md and docs/lomrix.1 from the commands themselves
+# make docs   docs/commands.md, docs/lomrix.1 and what --help shows, from the commands themselves
 # make bench  times and memory beside PyArrow     make clean  remove what these made
 # make mutants FOLDER=core/rows   change the folder in small ways, one at a time, and list what no test notices
 PYTHON ?= python3
@@ -61,6 +61,7 @@ mutants: $(VENV)/tested
 docs: $(BIN)/lomrix
 	$(BIN)/python -m lomrix.cli.reference > docs/commands.md
 	$(BIN)/python -m lomrix.cli.reference man > docs/lomrix.1
+	$(BIN)/python -m lomrix.cli.reference help > docs/help.json && mv docs/help.json src/lomrix/cli/help.json
 
 clean:
 	rm -rf $(VENV) demo bench/work mutants

@@ -6,11 +6,14 @@ import itertools
 import re
 import shlex
 import shutil
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
-from lomrix.cli.reference import manual, markdown
+from lomrix.cli.main import KEPT_HELP
+from lomrix.cli.reference import helps, manual, markdown
 from tests.tables import lomrix
 
 ROOT = Path(__file__).parent.parent
@@ -108,6 +111,10 @@ def test_the_reference_is_that_of_the_program(name: str, made: object) -> None:
     assert (DOCS / name).read_text() == made(), "say: make docs"
 
 
+def test_the_help_that_is_kept_is_that_of_the_program() -> None:
+    assert KEPT_HELP.read_text(encoding="utf-8") == helps(), "say: make docs"
+
+
 EXAMPLE = re.compile(r"```sh\nprintf ([^\n]*) \| (lomrix [^\n]*)\n```\n\n```text\n(.*?)\n```", re.S)
 
 
@@ -122,3 +129,10 @@ def test_every_number_is_computed_as_is_told(tmp_path: Path) -> None:
         if said.rstrip() != told or error:
             wrong[command] = said + error
     assert not wrong, wrong
+
+
+def test_the_help_of_a_command_loads_nothing_large() -> None:
+    code = "import sys; from lomrix.cli.main import *; run(Surroundings.of_process()); print(*sorted(sys.modules))"
+    done = subprocess.run([sys.executable, "-c", code, "merge", "--help"], capture_output=True, text=True, check=True)
+    assert "  -k, --key COLUMN" in done.stdout
+    assert not {"pydantic", "numpy", "pyarrow"} & set(done.stdout.splitlines()[-1].split())

@@ -9,11 +9,14 @@ import contextlib
 import functools
 import gc
 import importlib
+import json
 import os
 import re
 import signal
 import sys
+from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Annotated, Any, cast
 
 import typer
@@ -31,6 +34,7 @@ WrongLineError: Any = typer.BadParameter.__mro__[1]
 AnyLineError: Any = typer.BadParameter.__mro__[2]
 
 STOPPED = "stopped; what was not finished was not written"
+KEPT_HELP = Path(__file__).with_name("help.json")
 SHORT_OF_MEMORY = re.compile(
     "MemoryError|failed to map|start new thread|annot allocate|bad_alloc|without exception set"
 )
@@ -101,8 +105,8 @@ class OneCommand(TyperCommand):
         ]
         return ["[OPTIONS]", *named]
 
-    def format_options(self, ctx: Any, formatter: Any) -> None:
-        """Write arguments and options."""
+    def sections(self, ctx: Any) -> list[tuple[str, list[tuple[str, str]]]]:
+        """Arguments and options with what they do, heading by heading."""
         groups: dict[str, list[tuple[str, str]]] = {"Arguments": [], "Options": []}
         for one in cast(Any, self.get_params(ctx)):
             if one.param_type_name == "argument":
@@ -110,10 +114,13 @@ class OneCommand(TyperCommand):
             elif record := one.get_help_record(ctx):
                 heading = "The report" if one.name == "help" else getattr(one, "rich_help_panel", None) or "Options"
                 groups.setdefault(heading, []).append(record)
-        for heading, records in groups.items():
-            if records:
-                with formatter.section(heading):
-                    formatter.write_dl(records)
+        return [(heading, records) for heading, records in groups.items() if records]
+
+    def format_options(self, ctx: Any, formatter: Any) -> None:
+        """Write arguments and options."""
+        for heading, records in self.sections(ctx):
+            with formatter.section(heading):
+                formatter.write_dl(records)
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         """Check the words, then read them."""
@@ -123,6 +130,40 @@ class OneCommand(TyperCommand):
             if options.count(one) > 1 and not (one.multiple or one.is_flag):
                 raise WrongLineError(f"{one.opts[0]} was given {options.count(one)} times.\nGive it once.", ctx)
         return super().parse_args(ctx, args)
+
+
+class HelpAlone(OneCommand):
+    """A command that shows the help of another, as `make docs` kept it: nothing else need be loaded."""
+
+    kept: dict[str, Any]
+
+    @classmethod
+    def of(cls, word: str, kept: dict[str, Any]) -> HelpAlone:
+        """The help of one command."""
+        made = cls(name=word, help=kept["help"], epilog=kept["epilog"], context_settings=SETTINGS["context_settings"],
+                   rich_markup_mode=None)  # fmt: skip
+        made.kept = kept
+        return made
+
+    def collect_usage_pieces(self, ctx: Any) -> list[str]:
+        """The words behind the command's name."""
+        return list(self.kept["usage"])
+
+    def sections(self, ctx: Any) -> list[tuple[str, list[tuple[str, str]]]]:
+        """As they were kept."""
+        return [(heading, [(name, does) for name, does in records]) for heading, records in self.kept["sections"]]
+
+
+def help_of(arguments: Sequence[str]) -> str:
+    """The help that is asked for, where it was kept; empty where it has to be made."""
+    if not arguments or not {"--help", "-h"} & set(arguments[1:]) or not KEPT_HELP.exists():
+        return ""
+    kept = json.loads(KEPT_HELP.read_text(encoding="utf-8")).get(arguments[0])
+    if kept is None:
+        return ""
+    command = HelpAlone.of(arguments[0], kept)
+    context: Any = typer.Context(cast(Any, command), info_name=f"lomrix {arguments[0]}", **SETTINGS["context_settings"])
+    return f"{cast(Any, command).get_help(context)}\n"
 
 
 class Program(TyperGroup):
@@ -242,6 +283,9 @@ def run(surroundings: Surroundings) -> int:
 
 def run_command(surroundings: Surroundings) -> int:
     """Run what the arguments say; what is wrong with them is told."""
+    if told := help_of(surroundings.arguments):
+        print(told, end="", file=surroundings.stdout)
+        return 0
     try:
         status = typer.main.get_command(app).main(
             list(surroundings.arguments), prog_name="lomrix", standalone_mode=False

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import sys
 from typing import Any
 
 import typer
 
 import lomrix
-from lomrix.cli.main import OTHERS, PANELS, app, listed
+from lomrix.cli.main import OTHERS, PANELS, OneCommand, app, command_named, listed
 from lomrix.cli.options import words
 from lomrix.core.steps.registry import entry_of
 
@@ -125,5 +126,23 @@ def roff(text: str) -> str:
     return made if not made.startswith((".", "'")) else r"\&" + made
 
 
+def helps() -> str:
+    """The parts of each command's help, so that `--help` loads nothing else."""
+    kept = {}
+    for _, word, _ in listed():
+        command: Any = command_named(word)
+        if isinstance(command, OneCommand):
+            context = command.make_context(word, ["x"], resilient_parsing=True)
+            kept[word] = {
+                "help": command.help,
+                "epilog": command.epilog,
+                "usage": command.collect_usage_pieces(context),
+                "sections": command.sections(context),
+            }
+    return json.dumps(kept, ensure_ascii=False, indent=1) + "\n"
+
+
+FORMS = {"man": manual, "help": helps}
+
 if __name__ == "__main__":
-    print(manual() if "man" in sys.argv[1:] else markdown(), end="")
+    print(FORMS.get(sys.argv[-1], markdown)(), end="")
