@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -51,7 +51,7 @@ class Opened:
         return shown(self.reference)
 
 
-def files_read(task: Task, references: Iterable[str] | None = None) -> list[Path]:
+def files_read(task: Task, references: Iterable[str], dictionaries: Sequence[Path] | None = None) -> list[Path]:
     """Every file that a task reads: the one place that knows them.
 
     Parameters
@@ -59,22 +59,23 @@ def files_read(task: Task, references: Iterable[str] | None = None) -> list[Path
     task
         The task.
     references
-        Those of its inputs that count; all that are files where None. Secrets always count.
+        Those of its inputs that count. Secrets always do.
+    dictionaries
+        Its dictionary with what that includes, where it was read already.
 
     Returns
     -------
     Data files with what describes them, secrets, dictionaries with what they include, templates; those that are there.
     """
-    if references is None:
-        references = [one for several in task.inputs.values() for one in several if one != STREAM]
     data = [path_and_sheet(one)[0] for one in references if not is_database(one)]
     found = [file for path in data for file in (path, *files_beside(path))]
     for role in task.step.roles:
         found += map(Path, task.inputs.get(role.name, ()) if role.content == "secret" else ())
-    if task.reading.dictionary:
+    if dictionaries is None and task.reading.dictionary:
         from lomrix.files.dictionary_file import read_dictionary
 
         read_dictionary(task.reading.dictionary, used=found)
+    found += dictionaries or ()
     found += [Path(one) for one in task.outputs.values() if one.endswith(TEMPLATE)]
     return [path for path in dict.fromkeys(found) if path.is_file()]
 
@@ -143,7 +144,7 @@ class OpenedInputs:
             if one.source is not None and one.reference != STREAM
             for place in one.source.places
         ]
-        return [*sources, *files_read(self.task, ())]
+        return [*sources, *files_read(self.task, (), self.dictionaries)]
 
     @property
     def wanting_secrets(self) -> list[str]:

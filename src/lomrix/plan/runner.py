@@ -226,7 +226,6 @@ class Running:
             "inputs": {role: list(references) for role, references in task.inputs.items()},
             "outputs": dict(task.outputs),
             "expects": repr(step.expects),
-            "raw": {path: self.hashes[path] for path in step.raw},
             "files": {
                 path: self.hashes.get(path) or self.fingerprint(path) for path in map(str, files_read(task, step.raw))
             },
