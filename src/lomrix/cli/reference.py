@@ -139,7 +139,8 @@ def helps() -> str:
                 "usage": command.collect_usage_pieces(context),
                 "sections": command.sections(context),
             }
-    return json.dumps(kept, ensure_ascii=False, indent=1) + "\n"
+    lines = (f"{json.dumps(word)}: {json.dumps(one, ensure_ascii=False)}" for word, one in kept.items())
+    return "{\n" + ",\n".join(lines) + "\n}\n"
 
 
 FORMS = {"man": manual, "help": helps}
