@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from lomrix.cli.main import run
-from lomrix.cli.surroundings import Surroundings
+from lomrix.cli.surroundings import Environment
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -54,7 +54,7 @@ def lomrix(
 ) -> tuple[str, str]:
     """Run the program in-process, in a folder; returns what it said on both streams. No status: any will do."""
     out, err = Bytes(), io.StringIO()
-    around = Surroundings(
+    around = Environment(
         [*map(str, words)], io.BytesIO(stdin), out.text, err, out.raw, width, terminal, terminal, colour=terminal
     )
     with contextlib.chdir(cwd):

@@ -12,8 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from lomrix.cli.main import KEPT_HELP
-from lomrix.cli.reference import helps, manual, markdown
+from lomrix.cli.main import HELP_FILE
+from lomrix.cli.reference import format_help, format_manual, format_markdown
 from tests.tables import lomrix
 
 ROOT = Path(__file__).parent.parent
@@ -105,14 +105,14 @@ def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path)
     assert not failed, "\n".join(failed)
 
 
-@pytest.mark.parametrize(("name", "made"), [("commands.md", markdown), ("lomrix.1", manual)])
+@pytest.mark.parametrize(("name", "made"), [("commands.md", format_markdown), ("lomrix.1", format_manual)])
 def test_the_reference_is_that_of_the_program(name: str, made: object) -> None:
     assert callable(made)
     assert (DOCS / name).read_text() == made(), "say: make docs"
 
 
 def test_the_help_that_is_kept_is_that_of_the_program() -> None:
-    assert KEPT_HELP.read_text(encoding="utf-8") == helps(), "say: make docs"
+    assert HELP_FILE.read_text(encoding="utf-8") == format_help(), "say: make docs"
 
 
 EXAMPLE = re.compile(r"```sh\nprintf ([^\n]*) \| (lomrix [^\n]*)\n```\n\n```text\n(.*?)\n```", re.S)
@@ -132,7 +132,7 @@ def test_every_number_is_computed_as_is_told(tmp_path: Path) -> None:
 
 
 def test_the_help_of_a_command_loads_nothing_large() -> None:
-    code = "import sys; from lomrix.cli.main import *; run(Surroundings.of_process()); print(*sorted(sys.modules))"
+    code = "import sys; from lomrix.cli.main import *; run(Environment.from_process()); print(*sorted(sys.modules))"
     done = subprocess.run([sys.executable, "-c", code, "merge", "--help"], capture_output=True, text=True, check=True)
     assert "  -k, --key COLUMN" in done.stdout
     assert not {"pydantic", "numpy", "pyarrow"} & set(done.stdout.splitlines()[-1].split())

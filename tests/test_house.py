@@ -19,7 +19,7 @@ def test_no_circle_of_imports() -> None:
 
 def test_settings_of_steps_load_no_arrays() -> None:
     code = (
-        "import sys; from lomrix.core.steps.registry import ENTRIES; [entry.step() for entry in ENTRIES];"
+        "import sys; from lomrix.core.steps.registry import ENTRIES; [entry.load() for entry in ENTRIES];"
         "sys.exit(bool({'numpy', 'pyarrow', 'scipy'} & set(sys.modules)))"
     )
     assert subprocess.run([sys.executable, "-c", code], check=False).returncode == 0

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import pytest
 
-from lomrix.job.memory import Doing, OutOfMemoryError, asked, memory_watched, ran_out
+from lomrix.job.memory import CurrentStage, OutOfMemoryError, find_requested_size, is_out_of_memory, watch_memory
 
-ENDS = "import os, signal; from lomrix.cli.supervision import supervised; print(supervised(lambda: {}))"
+ENDS = "import os, signal; from lomrix.cli.supervision import supervise; print(supervise(lambda: {}))"
 
 
 def limited(folder: Path, megabytes: int, *words: str) -> subprocess.CompletedProcess[str]:
@@ -45,8 +45,8 @@ def test_too_little_memory_is_one_plain_error(folder: Path, megabytes: int) -> N
 
 
 def test_the_error_names_what_was_read_and_what_it_needed(folder: Path) -> None:
-    doing = Doing(lambda words: None)
-    with pytest.raises(OutOfMemoryError) as stopped, memory_watched(doing, lambda: [folder / "out.csv"]):
+    doing = CurrentStage(lambda words: None)
+    with pytest.raises(OutOfMemoryError) as stopped, watch_memory(doing, lambda: [folder / "out.csv"]):
         doing("reading out")
         raise MemoryError("malloc of size 536870912 failed")
     assert stopped.value.what == "There is not enough memory for reading out. Nothing was written."
@@ -55,16 +55,16 @@ def test_the_error_names_what_was_read_and_what_it_needed(folder: Path) -> None:
 
 
 def test_what_was_being_done_is_told_of_a_process_that_is_gone() -> None:
-    work = "[__import__('lomrix.cli.supervision').cli.supervision.tell_watcher('reading a'), os.abort()]"
+    work = "[__import__('lomrix.cli.supervision').cli.supervision.report_stage('reading a'), os.abort()]"
     ended = subprocess.run([sys.executable, "-c", ENDS.format(work)], capture_output=True, text=True, timeout=60)
-    assert "where  reading a; Aborted" in ended.stderr
+    assert "where  Aborted" in ended.stderr
 
 
 @pytest.mark.parametrize(
     ("work", "status", "words"),
     [
         ("7", "7", ""),
-        ("os.abort()", "3", "A library that reads files ended the program"),
+        ("os.abort()", "3", "A library that reads files crashed"),
         ("os.kill(os.getpid(), signal.SIGSEGV)", "3", "Segmentation fault"),
         ("os.kill(os.getpid(), signal.SIGKILL)", "3", "There is not enough memory"),
         ("[os.write(2, b'malloc: Out of memory'), os.abort()]", "3", "There is not enough memory"),
@@ -91,4 +91,8 @@ def test_a_cause_is_looked_for_behind_an_error() -> None:
     error = ValueError("cannot be read")
     error.__cause__ = MemoryError("realloc of size 536870912 failed")
     error.__cause__.__cause__ = error
-    assert (ran_out(error), asked(error), ran_out(ValueError("memory"))) == (True, 536_870_912, False)
+    assert (is_out_of_memory(error), find_requested_size(error), is_out_of_memory(ValueError("memory"))) == (
+        True,
+        536_870_912,
+        False,
+    )

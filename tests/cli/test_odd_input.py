@@ -14,11 +14,11 @@ from tests.tables import lomrix
 
 PLAIN = "id,x\n1,5\n2,99\n"
 AGES = "id,age\n1,20\n2,15 est\n3,31\n"
-STRAY = '! b.age: stays text: 1 cell is not like the other 2, which are numbers. (row 3 "15 est")\nerror  '
+STRAY = '! b.age: kept as text: 1 of 3 cells is not a number. (row 3 "15 est")\nerror  '
 TERMS = " + ".join(["x"] * 1000)
 ODD: list[tuple[dict[str, str], list[str], int, str]] = [
     ({}, ["subset", "a.csv", "--encoding", "idna"], 3, "no encoding idna"),
-    ({}, ["subset", "a.csv", "--delimiter", "é"], 2, "not one plain sign"),
+    ({}, ["subset", "a.csv", "--delimiter", "é"], 2, "not a single plain character"),
     ({}, ["subset", "a.csv", "--type", "x=boolean:%d"], 2, "only dates have a form"),
     ({}, ["subset", "a.csv", "--where", f"{TERMS} > 5"], 2, "operations inside each other"),
     ({"l.csv": "row,variable,old,new\n²,x,99,7\n"}, ["correct", "a.csv", "--ledger", "l.csv"], 1, "no row ²"),
@@ -36,7 +36,7 @@ ODD: list[tuple[dict[str, str], list[str], int, str]] = [
     ({"b.csv": AGES}, ["derive", "b.csv", "y = age + 1"], 2, STRAY),
     ({"b.csv": AGES}, ["aggregate", "b.csv", "--by", "id", "--stat", "age: mean"], 2, STRAY),
     ({"b.csv": AGES}, ["derive", "b.csv", "y = age + 1", "--json"], 2, '"kind": "stray-text"'),
-    ({}, ["recode", "a.csv", "--map", "x: 99=high"], 0, "! x: was integer and is text now"),
+    ({}, ["recode", "a.csv", "--map", "x: 99=high"], 0, "! x: was integer and is now text"),
     ({}, ["recode", "a.csv", "--map", "x: 99=high, 5=low"], 0, "2 cells changed in x."),
     ({}, ["recode", "a.csv", "--map", "x: 99=9"], 0, "1 cell changed in x."),
     ({"b.csv": 'id,t\n1,"' + "x" * 20_000_000 + '"\n'}, ["subset", "b.csv"], 3, "larger than 8 MB"),

@@ -79,7 +79,7 @@ def test_the_whole_job(crew: Path) -> None:
 def test_a_rehearsal_writes_nothing(crew: Path) -> None:
     before = sorted(crew.iterdir())
     out, _ = lomrix("merge", "roster.csv", "sleep.csv", *KEY, cwd=crew)
-    assert "nothing was written" in out
+    assert "Nothing was written" in out
     assert "3  = 2 with a partner + 1 without a partner" in out
     assert sorted(crew.iterdir()) == before
 
@@ -117,13 +117,13 @@ def test_history_names_inputs_and_commands(crew: Path) -> None:
         (
             ["merge", "roster.csv", "sleep.csv", *KEY, "-d", "roster.csv"],
             3,
-            "roster.csv is no dictionary",
+            "roster.csv is not a dictionary",
         ),
         (["to-long", "sleep.csv", "--header", "{measure}_w{week}"], 2, "No column fits"),
-        (["aggregate", "sleep.csv", "--by", "crew_id", "--stat", "sleep_m0"], 2, "does not say which statistics"),
+        (["aggregate", "sleep.csv", "--by", "crew_id", "--stat", "sleep_m0"], 2, "does not state statistics"),
         (["export", "sleep.csv", "--missing-code", "400"], 1, "it is a value of sleep_m0"),
         (["export", "sleep.csv", "--to", "x.dat", "--form", "headed"], 2, "cannot be written to x.dat"),
-        (["export", "sleep.csv", "--to", "x.dat"], 2, "Say --form bare"),
+        (["export", "sleep.csv", "--to", "x.dat"], 2, "Use --form bare"),
         (["merge", "roster.csv"], 2, ""),
     ],
 )
@@ -194,7 +194,7 @@ def test_the_demo_is_the_same_every_time_and_its_flaws_are_where_it_says(study: 
     for path in files:
         assert (study / path).read_bytes() == (tmp_path / "again" / path).read_bytes(), path
     listed = [line.split(" | ") for line in (study / "flaws.md").read_text().splitlines() if line.startswith("| ")][1:]
-    assert {row[0].strip("| ") for row in listed} >= {"repeated id", "lost zeros", "trailing blank", "missing id"}
+    assert {row[0].strip("| ") for row in listed} >= {"repeated id", "lost zeros", "trailing space", "missing id"}
     for _, file, row, column, cell, _ in (entry for entry in listed if entry[1].endswith(".csv")):
         lines = (study / file).read_text().splitlines()
         assert lines[int(row) - 1].split(",")[lines[0].split(",").index(column)] == cell.strip('"')
@@ -378,9 +378,9 @@ def test_help_groups_the_options_of_every_command(crew: Path, monkeypatch: pytes
     for entry in ENTRIES:
         lines = lomrix(entry.word, "--help", cwd=crew)[0].splitlines()
         heads = [line for line in lines if line.endswith(":") and not line.startswith(" ")]
-        wanted = ["Arguments:", "Options:", "What is written:", "How files are read:", "The report:"]
+        wanted = ["Arguments:", "Options:", "Writing:", "Reading:", "Report:"]
         assert heads == [head for head in wanted if head in heads]
-        assert {"How files are read:", "The report:"} <= set(heads)
+        assert {"Reading:", "Report:"} <= set(heads)
         assert 80 < max(map(len, lines)) <= 110
         if entry.word == "merge":
             assert lines[lines.index("Options:") + 1].startswith("  -k, --key COLUMN ")

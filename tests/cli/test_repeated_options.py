@@ -8,10 +8,10 @@ from typing import Annotated, Any
 import pytest
 from pydantic import BaseModel, TypeAdapter
 
-from lomrix.cli.main import command_named, listed
-from lomrix.cli.options import kind_of
+from lomrix.cli.main import list_commands, load_command
+from lomrix.cli.options import choose_type
 from lomrix.core.steps.registry import ENTRIES
-from lomrix.core.steps.settings import ADDS_UP, Setting
+from lomrix.core.steps.settings import JOINED, Setting
 from lomrix.files.reading import ReadingOptions
 from tests.tables import lomrix
 
@@ -29,21 +29,21 @@ TWO = {
 def commands() -> list[tuple[str, Any]]:
     """Every command with its name, those inside groups too."""
     found = []
-    for _, word, _ in listed():
-        command = command_named(word)
+    for _, word, _ in list_commands():
+        command = load_command(word)
         inner = getattr(command, "commands", None)
         found += [(f"{word} {name}", one) for name, one in inner.items()] if inner else [(word, command)]
     return found
 
 
 def settings_that_add_up() -> list[tuple[str, str, Any]]:
-    models: list[tuple[str, type[BaseModel]]] = [*((one.word, one.step()) for one in ENTRIES), ("read", ReadingOptions)]
+    models: list[tuple[str, type[BaseModel]]] = [*((one.word, one.load()) for one in ENTRIES), ("read", ReadingOptions)]
     return [
         (word, name, field)
         for word, model in models
         for name, field in model.model_fields.items()
         if any(isinstance(one, Setting) for one in field.metadata)
-        and (ADDS_UP in field.metadata or kind_of(field.annotation) == list[str])
+        and (JOINED in field.metadata or choose_type(field.annotation) == list[str])
     ]
 
 
@@ -103,4 +103,4 @@ def test_conditions_are_joined_and_plans_and_study_files_follow_the_same_rule(tm
     lomrix("run", "p.toml", cwd=tmp_path, status=2)
     (tmp_path / "study.toml").write_text('decimal = [".", ","]\n')
     _, err = lomrix("profile", "a.csv", cwd=tmp_path, status=2)
-    assert "decimal in the study file is one value, not a list." in err
+    assert "decimal in the study file must be one value, not a list." in err

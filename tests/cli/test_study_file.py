@@ -53,8 +53,8 @@ def test_the_command_line_goes_first_and_a_word_switches_it_off(study: Path) -> 
 def test_a_wrong_study_file_is_named(study: Path) -> None:
     for text, told, status in (
         ('dictionry = "d.toml"', "Did you mean dictionary", 2),
-        ("case = 3", "no text", 2),
-        ("case = ", "cannot be understood", 3),
+        ("case = 3", "must be a string", 2),
+        ("case = ", "is not valid", 3),
     ):
         (study / "study.toml").write_text(text)
         _, error = lomrix("profile", "raw/a.csv", cwd=study, status=status)

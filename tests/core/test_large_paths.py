@@ -30,7 +30,7 @@ LIMITS = {
     "core.rows.cases": {"SAMPLE": 2},
     "core.rows.candidate_keys": {"SAMPLE": 1},
     "core.steps.merge.likely_partners": {"MOST_PAIRS": 0},
-    "core.steps.merge.pairing": {"MOST_LOOKED_AT": 0},
+    "core.steps.merge.pairing": {"MOST_COMPARED": 0},
     "core.table.column": {"LARGE": 0, "FEW_REASONS": 0},
     "core.table.pool": {"LARGE": 1, "SAMPLE": 1},
     "core.table.table": {"LARGE": 0},

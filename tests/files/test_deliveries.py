@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError
 from lomrix.core.steps.export.settings import Export
-from lomrix.core.steps.export.short_names import short_names
+from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.table.table import Table
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import sink_of, source_of
+from lomrix.files.registry import open_sink, open_source
 from lomrix.job.outputs import Outputs
 from tests.files.test_formats import tables
 from tests.tables import lomrix, reasons, sources
@@ -106,15 +106,15 @@ def test_what_is_written_in_lines_is_read_back(form: str, made: Table, line_max:
     step = Export(form=form, line_max=line_max, line_ends="windows" if windows else "unix")
     with tempfile.TemporaryDirectory() as folder:
         result = step.apply(sources(made))
-        sink = sink_of(f"{folder}/m.dat", delivery=step.delivery)
-        sink.understand(result.extras["prepared"])
+        sink = open_sink(f"{folder}/m.dat", delivery=step.delivery)
+        sink.set_prepared(result.extras["prepared"])
         sink.stage(result.table)
         assert sink.verify(result.table) == len(made) * len(made.names)
         part = next(Path(folder).glob(".m.dat*.part"))
         spoiled = part.read_bytes().translate(bytes.maketrans(b"0123456789", b"1234567890"))
         if spoiled != part.read_bytes():
             part.write_bytes(spoiled)
-            with pytest.raises(Exception, match=r"was not written|did not come back|conversion"):
+            with pytest.raises(Exception, match=r"was not written|differs after reading back|conversion"):
                 sink.verify(result.table)
         sink.discard()
 
@@ -129,8 +129,8 @@ def test_reading_back_raises_no_false_alarm(suffix: str, made: Table, code: str)
     except DataError:  # the code is a value
         return
     with tempfile.TemporaryDirectory() as folder:
-        sink = sink_of(f"{folder}/m{suffix}", delivery=step.delivery)
-        sink.understand(result.extras["prepared"])
+        sink = open_sink(f"{folder}/m{suffix}", delivery=step.delivery)
+        sink.set_prepared(result.extras["prepared"])
         outputs = Outputs({"out": sink})
         outputs.stage({"out": result.table})
         assert outputs.verify("out", result.table) == len(made) * len(made.names)
@@ -143,7 +143,7 @@ def test_other_signs_dates_and_encodings_come_back(crew: Path) -> None:
     raw = (crew / "e.csv").read_bytes()
     assert raw.splitlines()[1] == "007;Ødegård;2;400;-9;05/03/2024;1,25".encode("cp1252")
     assert raw.count(b"\r\n") == 4
-    back = source_of(str(crew / "e.csv"), ReadSettings()).read().table
+    back = open_source(str(crew / "e.csv"), ReadSettings()).read().table
     assert back["score"].cells() == [1.25, -0.004, 12.0]
     assert [str(day) for day in back["joined"].values] == ["2024-03-05", "NaT", "2023-12-31"]
     assert back["name"].cells() == ["Ødegård", "Tern", None]
@@ -167,14 +167,14 @@ def test_what_goes_to_standard_output_is_written_as_was_said(crew: Path) -> None
         crew, *words, "--delimiter-out", ";", "--decimal-out", ",", "--digits", "1", "--date-form", "%d.%m.%y"
     )
     assert told.splitlines()[1:3] == ["007;05.03.24;1,2;", "012;;0,0;410"]
-    assert "goes to a file" in export(crew, "--to", "-", "--form", "bare", status=2)
-    assert "a comma would divide" in export(crew, "--to", "-", "--decimal-out", ",", status=2)
+    assert "cannot go to standard output" in export(crew, "--to", "-", "--form", "bare", status=2)
+    assert "a comma would be both" in export(crew, "--to", "-", "--decimal-out", ",", status=2)
 
 
 def test_a_comma_cannot_do_two_things(crew: Path) -> None:
     assert "--delimiter-out" in export(crew, "--to", "e.csv", "--decimal-out", ",", status=2)
     export(crew, "--to", "e.tsv", "--decimal-out", ",")
-    assert "says nothing of a .parquet file" in export(crew, "--to", "e.parquet", "--digits", "1", status=2)
+    assert "does not apply to a .parquet file" in export(crew, "--to", "e.parquet", "--digits", "1", status=2)
 
 
 def test_codes_by_reason_by_column_and_found(crew: Path) -> None:
@@ -182,7 +182,7 @@ def test_codes_by_reason_by_column_and_found(crew: Path) -> None:
     told = export(crew, "--to", "e.csv", *codes, "--missing-code", "name:nobody")
     lines = (crew / "e.csv").read_text().splitlines()
     assert lines[1].split(",")[4] == "-77" and lines[2].split(",")[3] == "-99" and lines[3].split(",")[1] == "nobody"
-    assert "Two missing codes are said of watch" in export(
+    assert "Two missing codes are given for watch" in export(
         crew, "--missing-code", "w*:-1", "--missing-code", "watch:-2", status=2
     )
     # -9 is within the limits of sleep, -99 is not
@@ -198,7 +198,7 @@ def test_rows_are_sorted_and_labels_shown(crew: Path) -> None:
     told = export(crew, "--to", "e.csv", "--sort-by", "watch,sleep_minutes_m0", "--show-labels", "watch", "--columns",
                   "crew_id,watch")  # fmt: skip
     assert (crew / "e.csv").read_text() == "crew_id,watch\n012,day\n003,night <long>\n007,night <long>\n"
-    assert "labels in the place of codes" in told
+    assert "labels in place of codes" in told
     assert "no codes for crew_id" in export(crew, "--show-labels", "crew_id", status=2)
 
 
@@ -212,7 +212,7 @@ NAMES = st.lists(
 
 @given(names=NAMES, most=st.integers(4, 12))
 def test_short_names_are_short_unique_and_stable(names: list[str], most: int) -> None:
-    made = short_names(names, most)
+    made = make_short_names(names, most)
     short = list(made.values())
     assert list(made) == names
     assert len({one.lower() for one in short}) == len(names)
@@ -221,7 +221,7 @@ def test_short_names_are_short_unique_and_stable(names: list[str], most: int) ->
 
 
 def test_short_names_keep_stem_and_occasion(crew: Path) -> None:
-    assert list(short_names(["sleep_minutes_m0", "sleep_minutes_m12", "age", "heart_rate_m12"], 8).values()) == [
+    assert list(make_short_names(["sleep_minutes_m0", "sleep_minutes_m12", "age", "heart_rate_m12"], 8).values()) == [
         "sleep_0", "sleep_12", "age", "heart_12",
     ]  # fmt: skip
     export(crew, "--to", "m.dat", "--form", "bare", "--names-max", "8")
@@ -255,7 +255,7 @@ def test_a_team_s_own_template(crew: Path) -> None:
         ("{{ ''.__class__.__mro__ }}", "unsafe"),
         ("{% include '/etc/passwd' %}", "loader"),
         ("{% for a in range(99999) %}{% for b in range(99999) %}{% endfor %}{% endfor %}", "within"),
-        ("{{ 'x' * 10 ** 10 }}", "cannot be filled in"),
+        ("{{ 'x' * 10 ** 10 }}", "cannot be rendered"),
         ("{{ 1 / 0 }}", "division"),
     ],
 )
@@ -353,14 +353,14 @@ def test_a_package_of_two_tables_with_their_keys(crew: Path) -> None:
     assert watch["categories"][0] == {"value": 1, "label": "day"}
     assert first["schema"]["fields"][4]["missingValues"] == [{"value": "", "label": "refused"}]
     assert sorted(path.name for path in (crew / "pack").iterdir()) == ["crew.csv", "datapackage.json", "visits.csv"]
-    back = source_of(str(crew / "pack" / "crew.csv"), ReadSettings()).read().table
+    back = open_source(str(crew / "pack" / "crew.csv"), ReadSettings()).read().table
     assert back.dictionary.labels_of("watch")["1"] == "day"
     assert reasons(back["sleep_minutes_m12"]) == ["refused", None, None]
     _, error = lomrix(*words, cwd=crew, status=3)
-    assert "is there already" in error
+    assert "already exists" in error
     (crew / "visits.csv").write_text("crew_id,month,mood\n099,0,3\n")
     told, _ = lomrix(*words, "--primary-key", "crew_id", "--overwrite", cwd=crew)
-    assert "1 row has no partner in crew" in told
+    assert "1 row has no match in crew" in told
     package = json.loads((crew / "pack" / "datapackage.json").read_text())
     assert "foreignKeys" not in package["resources"][1]["schema"]
     (crew / "pack" / "mine.txt").write_text("mine")
@@ -375,14 +375,14 @@ def test_a_package_of_two_tables_with_their_keys(crew: Path) -> None:
 def test_every_format_is_read_back_with_its_codes(crew: Path, suffix: str, monkeypatch: pytest.MonkeyPatch) -> None:
     words = ["--missing-code", "-9", "--missing-code", "name:nobody"]
     assert "21 cells compared, all equal" in export(crew, "--to", f"o{suffix}", *words)
-    back = source_of(str(crew / f"o{suffix}"), ReadSettings()).read().table
+    back = open_source(str(crew / f"o{suffix}"), ReadSettings()).read().table
     assert reasons(back["sleep_minutes_m12"]) == ["refused", None, None]
     assert back["crew_id"].cells() == ["007", "012", "003"]
     if suffix in (".parquet", ".xlsx"):
         from lomrix.files import arrow_columns, workbook
 
         module = arrow_columns if suffix == ".parquet" else workbook
-        name = "column_from_arrow" if suffix == ".parquet" else "typed_column"
+        name = "column_from_arrow" if suffix == ".parquet" else "read_text_column"
         real = getattr(module, name)
 
         def one_row_other(*given: object) -> object:
@@ -392,15 +392,15 @@ def test_every_format_is_read_back_with_its_codes(crew: Path, suffix: str, monke
             return (turned, made[1]) if isinstance(made, tuple) else turned
 
         monkeypatch.setattr(module, name, one_row_other)
-        assert "did not come back" in export(crew, "--to", f"p{suffix}", status=3)
+        assert "differs after reading back" in export(crew, "--to", f"p{suffix}", status=3)
         assert not (crew / f"p{suffix}").exists()
 
 
 def test_reasons_that_would_not_come_back_stop_the_export(crew: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("lomrix.files.missing.runs_of", lambda column, reason: "2")
+    monkeypatch.setattr("lomrix.files.missing.format_runs", lambda column, reason: "2")
     (crew / "crew.csv").write_text("crew_id,name,sleep_minutes_m0,sleep_minutes_m3\n1,x,-8,\n2,y,,\n3,z,-8,5\n")
     told = export(crew, "--to", "e.csv", status=3)
-    assert "why cells of sleep_minutes_m0 are missing would not come back" in told
+    assert "the reasons of missing cells in sleep_minutes_m0 differ" in told
     assert not (crew / "e.csv").exists()
 
 

@@ -7,14 +7,14 @@ import shutil
 from pathlib import Path
 
 from lomrix.core.table.table import Table
-from lomrix.files.interface import Read
+from lomrix.files.interface import ReadResult
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import source_of
+from lomrix.files.registry import open_source
 from tests.tables import lomrix
 
 
-def read(path: Path) -> Read:
-    return source_of(str(path), ReadSettings()).read()
+def read(path: Path) -> ReadResult:
+    return open_source(str(path), ReadSettings()).read()
 
 
 def written(folder: Path) -> Table:

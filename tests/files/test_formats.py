@@ -24,11 +24,11 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import Variable
 from lomrix.files import descriptor, parquet
-from lomrix.files.companions.plain import companion
-from lomrix.files.hashing import file_hash
-from lomrix.files.read_back import compared_with_file
+from lomrix.files.companions.plain import make_companion
+from lomrix.files.hashing import hash_file
+from lomrix.files.read_back import compare_file
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import sink_of, source_of
+from lomrix.files.registry import open_sink, open_source
 from lomrix.files.text_writer import write_columns
 from tests.tables import lomrix, sources
 
@@ -64,7 +64,7 @@ def tables(draw: st.DrawFn) -> Table:
 
 
 def write(table: Table, path: Path) -> None:
-    sink = sink_of(str(path))
+    sink = open_sink(str(path))
     sink.check()
     sink.stage(table)
     sink.commit()
@@ -77,7 +77,7 @@ def test_a_table_comes_back_with_its_types_reasons_and_labels(suffix: str, made:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"t{suffix}"
         write(made, path)
-        back = source_of(str(path), ReadSettings()).read().table
+        back = open_source(str(path), ReadSettings()).read().table
     for name, column in made.columns.items():
         assert column.same_as(back[name]), (column.cells(), back[name].cells())
         assert back.dictionary.of(name).label == "A variable"
@@ -92,7 +92,7 @@ def test_an_export_read_back_equals_what_was_exported(made: Table, form: str) ->
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "out.csv"
         write_columns(prepared.table.columns, {}, path, ",", header=form == "headed")
-        cells = compared_with_file(prepared.table, path, path, header=form == "headed")
+        cells = compare_file(prepared.table, path, path, header=form == "headed")
     assert cells == len(made) * len(made.names)
     if form == "bare":
         assert all(column.type in ("integer", "number") for column in prepared.table.columns.values())
@@ -104,8 +104,8 @@ def test_a_cell_that_did_not_come_back_is_named(tmp_path: Path) -> None:
     path.write_text("a,b\n1,x\n2,y\n")
     table = Table({"a": Column.of_cells("integer", [1, 3]), "b": Column.of_cells("string", ["x", "y"])})
     with pytest.raises(FileError) as caught:
-        compared_with_file(table, path, path, header=True)
-    assert caught.value.where == "data row 2: 3 came back as 2"
+        compare_file(table, path, path, header=True)
+    assert caught.value.where == "data row 2: 3 was read back as 2"
 
 
 def test_descriptor_follows_the_open_standard(tmp_path: Path) -> None:
@@ -117,7 +117,7 @@ def test_descriptor_follows_the_open_standard(tmp_path: Path) -> None:
     content = json.loads((tmp_path / "crew.csv.resource.json").read_text())
     assert content["path"] == "crew.csv"
     assert content["bytes"] == 10
-    assert content["hash"] == file_hash(tmp_path / "crew.csv")
+    assert content["hash"] == hash_file(tmp_path / "crew.csv")
     assert content["schema"]["fields"] == [
         {
             "name": "sex",
@@ -142,12 +142,12 @@ def test_a_parquet_file_of_another_program_is_read(tmp_path: Path) -> None:
         }
     )
     pq.write_table(arrow, tmp_path / "x.parquet")
-    table = source_of(str(tmp_path / "x.parquet"), ReadSettings()).read().table
+    table = open_source(str(tmp_path / "x.parquet"), ReadSettings()).read().table
     assert table.types() == {"i": "integer", "f": "number", "s": "string", "t": "datetime", "nothing": "string"}
     assert table["f"].reason_counts() == {"blank": 1, "undefined": 1}
     pq.write_table(pa.table({"l": [[1], [2]]}), tmp_path / "y.parquet")
-    with pytest.raises(FileError, match="no kind of cell"):
-        source_of(str(tmp_path / "y.parquet"), ReadSettings()).read()
+    with pytest.raises(FileError, match="a cell cannot hold"):
+        open_source(str(tmp_path / "y.parquet"), ReadSettings()).read()
 
 
 @pytest.mark.parametrize(
@@ -166,7 +166,7 @@ def test_a_parquet_file_of_another_program_is_read(tmp_path: Path) -> None:
 )
 def test_layouts_are_found(tmp_path: Path, content: bytes, names: list[str], cells: list[object]) -> None:
     (tmp_path / "x.csv").write_bytes(content)
-    table = source_of(str(tmp_path / "x.csv"), ReadSettings()).read().table
+    table = open_source(str(tmp_path / "x.csv"), ReadSettings()).read().table
     assert (table.names, table["a"].cells()) == (names, cells)
 
 
@@ -180,7 +180,7 @@ def test_layouts_are_found(tmp_path: Path, content: bytes, names: list[str], cel
 )
 def test_the_encoding_is_found_where_there_is_enough_to_go_by(tmp_path: Path, encoding: str, words: str) -> None:
     (tmp_path / "x.csv").write_bytes(f'id,note\n1,"{words}"\n'.encode(encoding))
-    assert source_of(str(tmp_path / "x.csv"), ReadSettings()).read().table["note"].cells() == [words]
+    assert open_source(str(tmp_path / "x.csv"), ReadSettings()).read().table["note"].cells() == [words]
 
 
 @pytest.mark.parametrize(
@@ -190,16 +190,16 @@ def test_the_encoding_is_found_where_there_is_enough_to_go_by(tmp_path: Path, en
         (b" \n\n", "is empty", ""),
         (b"a,b\n1,2\n3,4,5\n", "has 3 cells, the header has 2", "row 3: 3,4,5"),
         (b"a,b\n1,2\n\n3\n", "has 1 cell, the header has 2", "row 4: 3"),
-        (b"a,b,a\n1,2,3\n", "a stands twice", "row 1, columns 1 and 3"),
+        (b"a,b,a\n1,2,3\n", "a occurs twice", "row 1, columns 1 and 3"),
         (b"a,b\n1,2\x003\n", "NUL bytes", "byte 8"),
         (b"PK\x03\x04\x00\x00\n", "zip file", ""),
-        (b'a,b\n1,2\n3,"open\n4,5\n', "quotation mark is left open", "row 3"),
+        (b'a,b\n1,2\n3,"open\n4,5\n', "is unclosed", "row 3"),
     ],
 )
 def test_unreadable_files_are_told(tmp_path: Path, content: bytes, what: str, where: str) -> None:
     (tmp_path / "x.csv").write_bytes(content)
     with pytest.raises(FileError) as caught:
-        source_of(str(tmp_path / "x.csv"), ReadSettings()).read()
+        open_source(str(tmp_path / "x.csv"), ReadSettings()).read()
     assert what in caught.value.what
     assert where in caught.value.where
     assert caught.value.todo
@@ -208,7 +208,7 @@ def test_unreadable_files_are_told(tmp_path: Path, content: bytes, what: str, wh
 def test_bytes_that_cannot_be_decoded_are_placed(tmp_path: Path) -> None:
     (tmp_path / "x.csv").write_bytes(b"a,b\n1,ok\n2,\xff\xfe\n")
     with pytest.raises(FileError) as caught:
-        source_of(str(tmp_path / "x.csv"), ReadSettings(encoding="utf-8")).read()
+        open_source(str(tmp_path / "x.csv"), ReadSettings(encoding="utf-8")).read()
     assert "line 3" in caught.value.where
 
 
@@ -217,7 +217,7 @@ def test_companion_text_is_wrapped_and_complete() -> None:
     table = Table({"ship": Column.of_cells("string", ["tern", "gull"]), **names})
     prepared = Export(form="bare").apply(sources(table))
     (ready,) = prepared.extras["prepared"]
-    text = companion(ready, Path("out.dat"), " ", has_header=False, form=TextForm())
+    text = make_companion(ready, Path("out.dat"), " ", has_header=False, form=TextForm())
     assert max(map(len, text.splitlines())) <= 72
     assert "Missing cells: -9" in text
     assert "1 gull" in text
@@ -259,7 +259,7 @@ def test_parquet_is_the_same_in_any_number_of_parts(rows: int, tmp_path: Path, m
     monkeypatch.setattr(parquet, "PART", 3)
     path = tmp_path / "made.parquet"
     write(made, path)
-    assert source_of(str(path), ReadSettings()).read().table.same_as(made)
+    assert open_source(str(path), ReadSettings()).read().table.same_as(made)
 
 
 def test_a_text_of_one_column_comes_back_whatever_its_cells_hold(tmp_path: Path) -> None:
@@ -279,7 +279,7 @@ def test_a_file_name_that_is_no_utf8_is_written_or_refused_plainly(tmp_path: Pat
     refused = ending in (".parquet", ".arrow")
     _, errors = lomrix("subset", os.fsdecode(b"a\xe9.csv"), "--out", name, cwd=tmp_path, status=3 if refused else 0)
     if refused:
-        assert "cannot be written in this format: its name is no UTF-8." in errors
+        assert "cannot be written in this format: its name is not UTF-8." in errors
         assert len(list(tmp_path.iterdir())) == 1
         return
     described = json.loads((tmp_path / (name + ".resource.json")).read_bytes())

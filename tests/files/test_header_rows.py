@@ -9,10 +9,10 @@ import pytest
 import xlsxwriter
 
 from lomrix.core.errors import FileError
-from lomrix.files.header_rows import likely_header
-from lomrix.files.interface import Read
+from lomrix.files.header_rows import guess_header
+from lomrix.files.interface import ReadResult
 from lomrix.files.reading import ReadingOptions, ReadSettings
-from lomrix.files.registry import source_of
+from lomrix.files.registry import open_source
 from tests.tables import rows
 
 HEADERS: list[tuple[list[list[Any]], int]] = [
@@ -34,13 +34,13 @@ HEADERS: list[tuple[list[list[Any]], int]] = [
 
 @pytest.mark.parametrize(("found", "header"), HEADERS)
 def test_the_header_is_no_title_line_and_no_data(found: list[list[Any]], header: int) -> None:
-    assert likely_header(found) == header
+    assert guess_header(found) == header
 
 
-def read(path: Path, **said: Any) -> Read:
+def read(path: Path, **said: Any) -> ReadResult:
     from lomrix.core.table.dictionary import Dictionary
 
-    return source_of(str(path), ReadSettings.of(ReadingOptions(**said), Dictionary())).read()
+    return open_source(str(path), ReadSettings.from_options(ReadingOptions(**said), Dictionary())).read()
 
 
 GLACIER = """Glacier 2024,,,,
@@ -85,7 +85,7 @@ def test_two_header_rows_and_a_footer(tmp_path: Path, form: str, skip_last: str)
 
 def test_two_rows_of_names_are_asked_for(tmp_path: Path) -> None:
     (tmp_path / "g.csv").write_text(GLACIER)
-    with pytest.raises(FileError, match="ice stands twice") as stopped:
+    with pytest.raises(FileError, match="ice occurs twice") as stopped:
         read(tmp_path / "g.csv")
     assert (stopped.value.where, "header_rows=3,4" in stopped.value.todo) == ("row 4, columns 2 and 4", True)
     with pytest.raises(FileError, match="no row 40"):
@@ -125,7 +125,7 @@ OPEN = [
 @pytest.mark.parametrize(("text", "row"), OPEN)
 def test_a_quotation_mark_left_open_is_an_error(tmp_path: Path, text: str, row: str) -> None:
     (tmp_path / "q.csv").write_text(text)
-    with pytest.raises(FileError, match="left open") as stopped:
+    with pytest.raises(FileError, match="is unclosed") as stopped:
         read(tmp_path / "q.csv")
     assert stopped.value.where == row
 

@@ -18,10 +18,10 @@ from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.files import arrow_form
-from lomrix.files.interface import Read
-from lomrix.files.missing import Missing, missing_of, number_of_runs, rows_of_runs, runs_of, with_reasons
+from lomrix.files.interface import ReadResult
+from lomrix.files.missing import MissingPlan, apply_reasons, count_runs, format_runs, parse_runs, plan_missing
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import sink_of, source_of
+from lomrix.files.registry import open_sink, open_source
 from tests.tables import reasons
 
 WHYS = st.lists(st.sampled_from([0, 0, 1, 1, 1, 2, 3]), max_size=30)
@@ -36,30 +36,30 @@ def test_runs_name_the_rows_of_a_reason(why: list[int]) -> None:
     column = column_of(why)
     for number, reason in enumerate(("blank", "refused", "unmatched"), start=1):
         rows = [row for row, one in enumerate(why) if one == number]
-        assert rows_of_runs(runs_of(column, reason), len(why)).tolist() == rows
+        assert parse_runs(format_runs(column, reason), len(why)).tolist() == rows
     starts = sum(one != 0 and (row == 0 or why[row - 1] != one) for row, one in enumerate(why))
-    assert number_of_runs(column) == starts
+    assert count_runs(column) == starts
 
 
 def test_runs_by_hand() -> None:
     # A sheet counts the header as row 1, so the first cell stands in row 2.
     column = column_of([1, 2, 2, 2, 0, 2, 1])
-    assert runs_of(column, "refused") == "3-5 7"
-    assert missing_of(column, Variable()) == Missing({}, "refused", {"blank": "2 8"})
-    assert missing_of(column, Variable(missing={"-9": "refused"})) == Missing({"refused": "-9"}, "blank", {})
+    assert format_runs(column, "refused") == "3-5 7"
+    assert plan_missing(column, Variable()) == MissingPlan({}, "refused", {"blank": "2 8"})
+    assert plan_missing(column, Variable(missing={"-9": "refused"})) == MissingPlan({"refused": "-9"}, "blank", {})
     # A code that is a value of the column cannot stand for a reason.
-    assert missing_of(column, Variable(missing={"4": "refused"})) == Missing({}, "refused", {"blank": "2 8"})
-    assert missing_of(column, Variable(), "words").texts == {"refused": "refused"}
+    assert plan_missing(column, Variable(missing={"4": "refused"})) == MissingPlan({}, "refused", {"blank": "2 8"})
+    assert plan_missing(column, Variable(), "words").texts == {"refused": "refused"}
 
 
 @pytest.mark.parametrize("text", ["", "x", "1-", "-3", "9-2", "0", "1", "99999999999999999999", "5-900", "2 x 4"])
 def test_runs_that_make_no_sense_name_no_rows_but_their_own(text: str) -> None:
-    assert rows_of_runs(text, 5).tolist() == {"2 x 4": [0, 2]}.get(text, [])
+    assert parse_runs(text, 5).tolist() == {"2 x 4": [0, 2]}.get(text, [])
 
 
 def test_runs_speak_of_empty_cells_only() -> None:
     read = Column.of("integer", np.array([5, 0, 7]), np.array([0, 1, 0], np.uint8), ("blank",))
-    made = with_reasons(read, Missing({}, "blank", {"refused": "2-4"}))
+    made = apply_reasons(read, MissingPlan({}, "blank", {"refused": "2-4"}))
     assert reasons(made) == [None, "refused", None]
 
 
@@ -73,14 +73,14 @@ def several() -> Table:
 
 def written(folder: Path, suffix: str) -> Path:
     path = folder / f"t{suffix}"
-    sink = sink_of(str(path))
+    sink = open_sink(str(path))
     sink.stage(several())
     sink.commit()
     return path
 
 
-def read(path: Path, **asked: object) -> Read:
-    return source_of(str(path), ReadSettings()).read(**asked)  # type: ignore[arg-type]
+def read(path: Path, **asked: object) -> ReadResult:
+    return open_source(str(path), ReadSettings()).read(**asked)  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("suffix", [".csv", ".tsv", ".txt", ".parquet", ".arrow", ".jsonl", ".xlsx"])
@@ -125,7 +125,7 @@ def test_a_column_of_the_users_with_the_packed_name_is_no_reason(
     monkeypatch.setattr(arrow_form, "FEW_RUNS", 0)
     own = Column.of_cells("string", ["a", "b", "c", "d", "e"])
     made = Table({**several().columns, "_why": own, "x.reason": own}, name="t")
-    sink = sink_of(str(tmp_path / "t.parquet"))
+    sink = open_sink(str(tmp_path / "t.parquet"))
     sink.stage(made)
     sink.commit()
     back = read(tmp_path / "t.parquet").table

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.files import hashing, signs
-from lomrix.files.text_layout import quotes_below
+from lomrix.files.text_layout import count_quotes_below
 
 
 @pytest.mark.parametrize(("block", "share"), [(1 << 18, 1 << 23), (3, 2), (1, 5)])
@@ -24,15 +24,15 @@ def test_signs_are_those_of_the_whole_file(
         patch.setattr(signs, "BLOCK", block)
         patch.setattr(signs, "SHARE", share)
         patch.setattr(os, "cpu_count", lambda: 3)
-        found = signs.signs_of(path)
-    assert found == signs.Signs(content.count(b"\n"), content.count(b'"'), content.isascii())
+        found = signs.count_bytes(path)
+    assert found == signs.ByteStats(content.count(b"\n"), content.count(b'"'), content.isascii())
 
 
 @pytest.mark.parametrize(
     ("head", "below"), [(b'"a","b"\n1,"x"\n', 2), (b'"a\nb",c\n', 2), (b"a,b\n1,2\n", 0), (b'"a"', 2)]
 )
 def test_quotation_marks_of_names_do_not_count(head: bytes, below: int) -> None:
-    assert quotes_below(signs.Signs(0, head.count(b'"'), True), head) == below
+    assert count_quotes_below(signs.ByteStats(0, head.count(b'"'), True), head) == below
 
 
 def test_a_hash_begun_ahead_is_the_file_as_it_is_now(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -41,11 +41,11 @@ def test_a_hash_begun_ahead_is_the_file_as_it_is_now(tmp_path: Path, monkeypatch
     path.write_text("id\n1\n")
     small.write_text("id")
     hashing.begin_large_hashes([str(path), str(small), str(tmp_path / "none"), str(tmp_path), "-"])
-    assert [Path(key[0]) for key in hashing._BEGUN if str(tmp_path) in key[0]] == [path]
+    assert [Path(key[0]) for key in hashing._STARTED if str(tmp_path) in key[0]] == [path]
     first = hashing.begin_hash(path)
     assert first is hashing.begin_hash(path)
     # As `b2sum -l 256` gives it.
     assert first.result() == "blake2b-256:4a91358ad6cd7780d39cdb468ec4a026c342ed30ae623461aebb0d76b1a51d23"
     path.write_text("id\n1\n2\n")
-    assert hashing.begin_hash(path).result() == hashing.file_hash(path) != first.result()
+    assert hashing.begin_hash(path).result() == hashing.hash_file(path) != first.result()
     assert isinstance(hashing.begin_hash(tmp_path).exception(), OSError)

@@ -9,8 +9,8 @@ from typing import Any
 import pyarrow.parquet as pq
 import pytest
 
-from lomrix.core.table.history import History, extended
-from lomrix.files.hashing import file_hash
+from lomrix.core.table.history import History, extend_history
+from lomrix.files.hashing import hash_file
 from tests.tables import lomrix
 
 
@@ -39,10 +39,10 @@ def test_every_file_that_went_in_and_came_out_is_named_from_the_output(study: Pa
     }  # fmt: skip
     assert [one["path"] for one in task["inputs"]][2:] == ["../raw/d.toml", "../raw/more.toml"]
     for one in task["inputs"]:
-        assert one["hash"] == file_hash(study / "out" / one["path"])
+        assert one["hash"] == hash_file(study / "out" / one["path"])
     assert task["settings"] == {"others": "missing"}
     assert task["reading"] == {"missing_text": ["gone"]}
-    assert task["outputs"] == [{"role": "out", "path": "b.csv", "hash": file_hash(study / "out" / "b.csv")}]
+    assert task["outputs"] == [{"role": "out", "path": "b.csv", "hash": hash_file(study / "out" / "b.csv")}]
 
 
 def test_a_task_that_two_branches_share_stands_once(study: Path) -> None:
@@ -57,7 +57,7 @@ def test_a_task_that_two_branches_share_stands_once(study: Path) -> None:
     assert [one["task"] for one in told["tasks"][told["last"]]["inputs"]] == ids[1:3]
     assert {told["tasks"][one]["inputs"][0]["task"] for one in ids[1:3]} == {ids[0]}
     extra = told["tasks"][told["last"]]["outputs"][1]
-    assert (extra["role"], extra["hash"]) == ("conflicts", file_hash(study / "c.csv"))
+    assert (extra["role"], extra["hash"]) == ("conflicts", hash_file(study / "c.csv"))
     metadata = pq.read_schema(study / "two.parquet").metadata or {}
     inside = json.loads(metadata[b"lomrix"])["lomrix:history"]
     assert list(inside["tasks"]) == [ids[0], ids[2]]
@@ -80,7 +80,7 @@ def test_a_deidentified_file_has_a_history_that_starts_at_itself(study: Path) ->
     told = history(study / "safe.csv")
     (task,) = told["tasks"].values()
     assert task["do"] == "deidentify"
-    assert "left behind" in task["begins"]
+    assert "left out because" in task["begins"]
     for secret in ("named", "raw", "link", "seed", (study / "raw" / "seed").read_text().strip()):
         assert secret not in text
     lomrix("subset", "safe.csv", "--out", "later.csv", cwd=study)
@@ -94,4 +94,7 @@ def test_a_history_as_it_once_was_kept_is_understood() -> None:
     assert found.tasks[found.last]["rows"] == 9
     for hostile in (None, 7, {"tasks": 3}, {"tasks": {"a": 1}, "last": "b"}, [1, "x"]):
         assert History.from_json(hostile) == History()
-    assert extended([found, found], {"do": "x"}).tasks.keys() == {*found.tasks, extended([found], {"do": "x"}).last}
+    assert extend_history([found, found], {"do": "x"}).tasks.keys() == {
+        *found.tasks,
+        extend_history([found], {"do": "x"}).last,
+    }

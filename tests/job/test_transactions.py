@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from lomrix.files.staging import FileSink, clear_up
+from lomrix.files.staging import FileSink, remove_leftovers
 from tests.tables import lomrix
 
 
@@ -86,7 +86,7 @@ def test_what_a_dead_run_left_goes_and_what_it_took_away_comes_back(tmp_path: Pa
         (tmp_path / f".{name}.{ended.pid}-0123abcd.{kind}").mkdir()
         (tmp_path / f".{name}.{ended.pid}-0123abcd.{kind}" / "a.csv").write_text(kind)
     for name in ("pkg", "new"):
-        clear_up(tmp_path / name)
+        remove_leftovers(tmp_path / name)
     assert everything(tmp_path) == {"pkg/a.csv": b"before"}
 
 
@@ -131,7 +131,7 @@ def test_what_is_no_plain_file_is_not_replaced(files: Path, kind: str) -> None:
     else:
         place.symlink_to("/dev/null")
     _, told = lomrix("export", "a.csv", "--to", "z.csv", "--overwrite", cwd=files, status=3)
-    assert "no plain file" in told
+    assert "not a regular file" in told
     assert not place.is_file()
     assert Path("/dev/null").is_char_device()
 
@@ -263,7 +263,7 @@ def test_a_plan_replaces_the_table_that_it_made(files: Path) -> None:
     for words in ((), ("--fresh",), ("--fresh",)):
         assert "1 of 1 steps done" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 0, *words)
     (files / ".lomrix").rename(files / "elsewhere")
-    assert "is there already" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 3)
+    assert "already exists" in run_plan(files, 'out = "sqlite:///o/s.db#t"', 3)
 
 
 def test_the_memory_of_a_long_chain_holds_each_task_once(files: Path) -> None:

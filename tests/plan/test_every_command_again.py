@@ -70,7 +70,7 @@ def test_a_plan_from_the_history_makes_the_same_bytes(word: str, tmp_path: Path)
         return
     if word == "deidentify":
         _, error = lomrix("history", "out/made.csv", "--as-plan", "plan.toml", cwd=first, status=2)
-        assert "left behind, since it names people" in error
+        assert "hidden because it identifies people" in error
         return
     lomrix("derive", "out/made.csv", "more = 1", "--out", "out/last.csv", cwd=first)
     lomrix("history", "out/last.csv", "--as-plan", "plan.toml", "--as-commands", "again.sh", cwd=first)

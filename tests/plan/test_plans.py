@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from lomrix.plan.document import filled_in
+from lomrix.plan.document import fill_in
 from lomrix.plan.memory import Memory
 from tests.tables import lomrix
 
@@ -59,7 +59,7 @@ def plan(study: Path, *words: str, status: int = 0) -> str:
 
 def fates(study: Path, *words: str, status: int = 0) -> list[str]:
     told = json.loads(plan(study, *words, "--json", status=status))
-    return [step["fate"] for step in told["account"]["facts"]["steps"]]
+    return [step["result"] for step in told["account"]["facts"]["steps"]]
 
 
 def test_a_plan_is_run_and_not_run_again(study: Path) -> None:
@@ -79,7 +79,7 @@ def test_a_plan_is_run_and_not_run_again(study: Path) -> None:
 def test_outputs_that_were_touched_are_not_replaced(study: Path) -> None:
     plan(study)
     (study / "out" / "means.csv").write_text("mine\n")
-    assert "is there already" in plan(study, status=3)
+    assert "already exists" in plan(study, status=3)
     assert (study / "out" / "means.csv").read_text() == "mine\n"
     assert fates(study, "--overwrite") == ["unchanged", "unchanged", "done"]
     (study / "out" / "means.csv").unlink()
@@ -99,7 +99,7 @@ def test_a_damaged_memory_is_not_believed(study: Path) -> None:
 
 def test_parameters_parts_and_rehearsals(study: Path) -> None:
     told = plan(study, "--set", "wave=12", status=1)
-    assert "4 rows were expected, and there are 6" in told and "plan.toml, line 12" in told
+    assert "4 rows were expected, but there are 6" in told and "plan.toml, line 12" in told
     assert "no parameter wav" in plan(study, "--set", "wav=1", status=2)
     assert fates(study, "--rehearse") == ["done", "done", "done"]
     assert not list((study / "out").glob("*"))
@@ -107,7 +107,7 @@ def test_parameters_parts_and_rehearsals(study: Path) -> None:
     assert not (study / "out" / "means.csv").exists()
     assert len(fates(study, "--from-step", "means")) == 3
     assert "Did you mean means" in plan(study, "--until", "mean", status=2)
-    assert filled_in("{measure}_m{month}", {"wave": "1"}) == "{measure}_m{month}"
+    assert fill_in("{measure}_m{month}", {"wave": "1"}) == "{measure}_m{month}"
 
 
 def test_the_flow_is_shown(study: Path) -> None:
@@ -125,7 +125,7 @@ def test_the_flow_is_shown(study: Path) -> None:
         ("where = ", "wher = ", "Did you mean where", 16),
         ('stat = "x: n mean"', 'stat = "x: n average"', "no statistic average", 27),
         ('where = "month <= {wave}"', 'where = "month <="', "cannot be understood", 16),
-        ("expect_rows = 4", 'expect_rows = "four"', "no number of rows", 17),
+        ("expect_rows = 4", 'expect_rows = "four"', "not a number of rows", 17),
         ('name = "means"', 'name = "seen"', "Two steps are called seen", 23),
         ('source = "whole"', 'source = "whol"', "Did you mean whole", 15),
         ('source = "whole"', 'source = "seen"', "needs itself", 12),
@@ -152,7 +152,11 @@ def test_a_wrong_plan_is_refused_before_anything_is_read(study: Path, old: str, 
 
 
 def test_files_that_are_no_plan(study: Path) -> None:
-    for text, told, status in (("[[steps", "no TOML", 3), ("x = 1\n", "no part x", 2), ("steps = 3\n", "no steps", 2)):
+    for text, told, status in (
+        ("[[steps", "not valid TOML", 3),
+        ("x = 1\n", "no key x", 2),
+        ("steps = 3\n", "no steps", 2),
+    ):
         (study / "plan.toml").write_text(text)
         assert told in plan(study, status=status)
     (study / "plan.toml").write_text(PLAN.replace("../", ""))
@@ -165,7 +169,7 @@ def test_a_step_that_fails_leaves_what_was_there_and_says_how_to_go_on(study: Pa
     (study / "raw" / "f_m0.csv").write_text("id,x\na,-5\nb,2\n")
     told = plan(study, status=1)
     assert "1 row breaks the rule x >= 0" in told and "not run: means" in told
-    assert "it goes on with seen" in told
+    assert "it continues with seen" in told
     (study / "raw" / "f_m0.csv").write_text("id,x\na,5\n")
     assert "there are 3" in plan(study, status=1)
     (study / "raw" / "f_m0.csv").write_text("id,x\na,5\nc,5\n")
@@ -180,7 +184,7 @@ def test_a_step_that_stops_over_a_column_tells_what_was_read_in_it(study: Path) 
     step = '[[steps]]\nname = "older"\ndo = "derive"\nfrom = "raw/ages.csv"\nexpressions = ["y = age + 1"]\n'
     (study / "plan.toml").write_text(step)
     told = plan(study, status=2)
-    assert "look at\n  ! ages.age: stays text: 1 cell is not like the other 2, which are numbers. (row 3" in told
+    assert "look at\n  ! ages.age: kept as text: 1 of 3 cells is not a number. (row 3" in told
     assert (
         "error  older: Arithmetic needs numbers, but an operand is string.\nwhere  plan.toml, line 1; age + 1" in told
     )
@@ -202,12 +206,12 @@ def test_two_runs_at_once_and_a_memory_of_bounded_size(study: Path, monkeypatch:
     answers: list[list[str]] = []
     monkeypatch.chdir(study)
     from lomrix.plan.document import read_document
-    from lomrix.plan.plan import planned
-    from lomrix.plan.runner import Running
+    from lomrix.plan.plan import check_plan
+    from lomrix.plan.runner import PlanRun
 
     def once() -> None:
-        running = Running(planned(read_document(Path("plan.toml"), {})), Memory(Path()), overwrite=True, fresh=True)
-        answers.append([fact.fate for fact in running.go()])
+        running = PlanRun(check_plan(read_document(Path("plan.toml"), {})), Memory(Path()), overwrite=True, fresh=True)
+        answers.append([fact.fate for fact in running.run()])
 
     threads = [threading.Thread(target=once) for _ in range(3)]
     for thread in threads:
@@ -216,7 +220,7 @@ def test_two_runs_at_once_and_a_memory_of_bounded_size(study: Path, monkeypatch:
         thread.join()
     assert answers == [["done"] * 3] * 3
     assert not [path for path in (study / ".lomrix").iterdir() if path.name.startswith(".")]
-    monkeypatch.setattr("lomrix.plan.memory.LARGEST", 1)
+    monkeypatch.setattr("lomrix.plan.memory.MAX_BYTES", 1)
     (study / "raw" / "f_m0.csv").write_text("id,x\na,2\nb,2\n")
     once()
     assert not list((study / ".lomrix").glob("*.arrow"))
@@ -237,12 +241,12 @@ def test_a_history_is_shown_and_checked(study: Path) -> None:
     (study / "raw" / "f_m3.csv").write_text("id,x\na,3\nb,44\n")
     (study / "raw" / "f_m12.csv").unlink()
     told, _ = lomrix("history", "out/means.csv", "--check", cwd=study, status=1)
-    assert "raw/f_m3.csv: changed since, so that the file would come out otherwise today" in told
-    assert "raw/f_m12.csv: not there" in told
+    assert "raw/f_m3.csv: changed, so the file would be different if made again" in told
+    assert "raw/f_m12.csv: missing" in told
     told, _ = lomrix("history", "out/means.csv", "--full", cwd=study)
     assert "2 condition false, left out" in told
     _, error = lomrix("history", "raw/f_m0.csv", cwd=study, status=2)
-    assert "carries no history" in error
+    assert "has no history" in error
 
 
 def test_provenance_is_the_graph_in_an_open_form(study: Path) -> None:
@@ -336,7 +340,7 @@ def test_a_watched_plan_runs_again_when_a_source_changes_and_waits_where_it_is_w
     monkeypatch.setattr("lomrix.cli.plans.time.sleep", edited)
     told = plan(study, "--watch")
     assert seen == ["3,2,3.5", "3,2,8.5", "3,2,8.5", "3,2,13", "3,2,13"]
-    assert told.count("is no TOML") == 1
+    assert told.count("is not valid TOML") == 1
 
 
 def test_rows_that_were_left_out_are_those_of_the_account_and_no_others(tmp_path: Path) -> None:

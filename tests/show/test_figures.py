@@ -12,8 +12,8 @@ from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
-from lomrix.show.bar_figure import bar_figure
-from lomrix.show.course_figure import course_figure
+from lomrix.show.bar_figure import draw_bars
+from lomrix.show.course_figure import draw_courses
 from tests.tables import sources, table
 
 CODES = Dictionary(
@@ -41,7 +41,7 @@ def drawn(monkeypatch: pytest.MonkeyPatch) -> list[Any]:
 def test_bars_have_the_height_of_the_counts(drawn: list[Any], tmp_path: Path) -> None:
     source = table(watch=["n", "d", "d", "d", "n", None], sex=[1, 1, 2, 2, 2, 1], dictionary=CODES)
     result = Tally(variables=("watch",), by=("sex",)).apply(sources(source), {"figure"})
-    bar_figure(result.extras["figure"], tmp_path / "bars.png", "png")
+    draw_bars(result.extras["figure"], tmp_path / "bars.png", "png")
     (axes,) = drawn[0].axes
     heights = {bars.get_label(): [bar.get_height() for bar in bars] for bars in axes.containers}
     assert heights == {"female": [1, 1], "male": [2, 1]}
@@ -55,8 +55,8 @@ def test_bars_have_the_height_of_the_counts(drawn: list[Any], tmp_path: Path) ->
 def test_courses_show_cases_and_their_mean(drawn: list[Any], tmp_path: Path) -> None:
     source = table(id=["a", "b", "c"], x_m12=[7, 9, 5], x_m0=[1, 2, 6], x_m3=[4, None, None])
     long = ToLong(case=("id",), header=("{measure}_m{month}",)).apply(sources(source)).table
-    courses = Courses.of(long)
-    course_figure(courses.drawn, "id", tmp_path / "course.svg", "svg")
+    courses = Courses.from_long(long)
+    draw_courses(courses.drawn, "id", tmp_path / "course.svg", "svg")
     (axes,) = drawn[0].axes
     (lines,) = (one for one in axes.collections if one.get_linewidth().tolist() == [0.6] and one.get_alpha() == 0.5)
     assert lines.get_segments()[0].tolist() == [[0, 1], [3, 4], [12, 7]]
@@ -76,14 +76,14 @@ def test_courses_show_cases_and_their_mean(drawn: list[Any], tmp_path: Path) -> 
 
 
 def test_labels_are_no_formulas_and_leave_room(tmp_path: Path, recwarn: pytest.WarningsRecorder) -> None:
-    from lomrix.show.canvas import blank, cut, save
+    from lomrix.show.canvas import make_figure, save_figure, shorten
 
-    figure = blank(4, 3)
+    figure = make_figure(4, 3)
     axes = figure.add_subplot()
     axes.set_title("$0-$9")
     axes.set_xlabel("$20_$30^^ " * 40)
-    save(figure, tmp_path / "a.svg", "svg")
+    save_figure(figure, tmp_path / "a.svg", "svg")
     assert not axes.title.get_parse_math()
     assert len(axes.get_xlabel()) == 90
-    assert cut("a" * 40) == "a" * 27 + "…"
+    assert shorten("a" * 40) == "a" * 27 + "…"
     assert not recwarn.list

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from lomrix.show.vector import scale
+from lomrix.show.vector import choose_ticks
 from tests.tables import lomrix
 
 CHROMIUM = shutil.which("chromium")
@@ -78,11 +78,11 @@ def test_small_groups_are_held_back(study: Path) -> None:
     assert "<td>from</td>" not in text
     lomrix("report", "a.csv", "--case", "id", cwd=study, status=2)
     _, error = lomrix("report", "a.csv", *WORDS[:4], "--measure", "ship", cwd=study, status=2)
-    assert "no numbers" in error
+    assert "is not numeric" in error
     _, error = lomrix("report", "a.csv", "--out", "p.txt", cwd=study, status=2)
-    assert "Its extension is .html" in error
+    assert "Use the extension .html" in error
     told, _ = lomrix("report", "a.csv", cwd=study)
-    assert "nothing was written" in told
+    assert "Nothing was written" in told
 
 
 def test_who_was_seen_is_counted_as_by_hand(study: Path) -> None:
@@ -123,8 +123,8 @@ def test_a_page_of_many_variables_has_a_line_for_each(tmp_path: Path) -> None:
 
 
 def test_ticks_are_round() -> None:
-    assert scale(0.0, 1.0) == [0.0, 0.5, 1.0]
-    assert scale(3.0, 3.0)[0] <= 3.0 <= scale(3.0, 3.0)[-1]
+    assert choose_ticks(0.0, 1.0) == [0.0, 0.5, 1.0]
+    assert choose_ticks(3.0, 3.0)[0] <= 3.0 <= choose_ticks(3.0, 3.0)[-1]
 
 
 MEASURE = """<script>

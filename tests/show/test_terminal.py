@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.show.grid import Cell, Head, grid_lines
-from lomrix.show.numbers import aligned_numbers
-from lomrix.show.terminal import column_texts
-from lomrix.show.visible import visible
+from lomrix.show.grid import Cell, Head, format_grid
+from lomrix.show.numbers import align_numbers
+from lomrix.show.terminal import format_column
+from lomrix.show.visible import escape_controls
 from tests.tables import lomrix
 
 NAMES = ["sleep_in_24_hours_m0", "sleep_in_24_hours_m12"]
@@ -42,23 +42,23 @@ def test_names_and_labels_are_whole_at_every_width(study: Path, width: int | Non
     told = " ".join(out.split())
     assert all(word in told for word in ["Sleep", "in", "24", "hours"])
     if width == 60:
-        assert "no room for:" in told
+        assert "not shown:" in told
 
 
 def test_what_has_no_room_is_wrapped_then_left_out() -> None:
-    heads = [Head("name", kept=True), Head("values"), Head("n", right=True), Head("label", kept=True)]
+    heads = [Head("name", is_kept=True), Head("values"), Head("n", is_right_aligned=True), Head("label", is_kept=True)]
     row = [Cell("a" * 20), Cell("one two three four five six"), Cell("12"), Cell("A label of some length")]
     for room in (70, 60, 45):
-        lines = [line.plain for line in grid_lines(heads, [row], room)]
+        lines = [line.plain for line in format_grid(heads, [row], room)]
         assert max(map(len, lines[:-1])) <= room
         assert any("a" * 20 in line for line in lines)
         assert {"A", "label", "of", "some", "length"} <= set(" ".join(lines).split())
-    assert "no room for: values, n" in lines[-1]
+    assert "not shown: values, n" in lines[-1]
 
 
 def test_a_table_of_many_columns_stands_in_blocks() -> None:
-    heads = [Head("sex", kept=True), *(Head(f"ship_{at}", right=True) for at in range(9))]
-    lines = [line.plain for line in grid_lines(heads, [[Cell("f"), *[Cell("12")] * 9]], 40, splits=True)]
+    heads = [Head("sex", is_kept=True), *(Head(f"ship_{at}", is_right_aligned=True) for at in range(9))]
+    lines = [line.plain for line in format_grid(heads, [[Cell("f"), *[Cell("12")] * 9]], 40, can_split=True)]
     assert max(map(len, lines)) <= 40
     assert sum(line.startswith("  sex") for line in lines) > 1
     assert all(any(f"ship_{at}" in line for line in lines) for at in range(9))
@@ -77,19 +77,19 @@ NUMBERS = [
 
 @pytest.mark.parametrize(("values", "texts"), NUMBERS)
 def test_decimals_stand_under_each_other(values: list[float], texts: list[str]) -> None:
-    assert aligned_numbers(values) == texts
+    assert align_numbers(values) == texts
 
 
 def test_decimal_points_of_a_listing_stand_under_each_other() -> None:
-    assert column_texts([12.5, "too few", 3.25]) == ["12.50", "too few", " 3.25"]
-    assert column_texts(["0.5", "-12.25", "7", "all"]) == ["  0.5 ", "-12.25", "  7   ", "all"]
-    assert column_texts(["1", "12"]) == ["1", "12"]
+    assert format_column([12.5, "too few", 3.25]) == ["12.50", "too few", " 3.25"]
+    assert format_column(["0.5", "-12.25", "7", "all"]) == ["  0.5 ", "-12.25", "  7   ", "all"]
+    assert format_column(["1", "12"]) == ["1", "12"]
 
 
 @given(st.lists(st.floats(-1e12, 1e12), min_size=1, max_size=6))
 def test_numbers_of_a_column_lose_no_more_than_their_sixth_digit(values: list[float]) -> None:
     largest = max(abs(value) for value in values)
-    for value, text in zip(values, aligned_numbers(values), strict=True):
+    for value, text in zip(values, align_numbers(values), strict=True):
         assert abs(float(text) - value) <= max(5e-6 * largest, 5e-6 * abs(value), 1e-300)
 
 
@@ -98,9 +98,9 @@ HOSTILE = "a\x1b]0;owned\x07\x9b31m\u202egnp.exe\nnext line"
 
 @given(st.text())
 def test_what_steers_a_terminal_is_shown(text: str) -> None:
-    shown = visible(text)
+    shown = escape_controls(text)
     assert not any(ord(sign) < 32 or 127 <= ord(sign) < 160 for sign in shown)
-    assert visible("plain é 名") == "plain é 名"
+    assert escape_controls("plain é 名") == "plain é 名"
 
 
 def test_hostile_cells_names_and_files_do_nothing(tmp_path: Path) -> None:

@@ -1,1 +1,3 @@
-"""The command line: commands made from the steps, and how they are told."""
+"""The command line: commands made from the steps, and their reports."""
+
+REPORTING = "Report"  # the heading of --json, --quiet and --help

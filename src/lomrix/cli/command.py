@@ -1,4 +1,4 @@
-"""Commands made from steps: what is typed becomes a task, which is run and told."""
+"""Commands made from steps: the command line becomes a task, which is run and reported."""
 
 from __future__ import annotations
 
@@ -10,179 +10,171 @@ from typing import Any
 
 import typer
 
-from lomrix.cli.face import settings_typed
-from lomrix.cli.options import of_step
+from lomrix.cli.face import list_options
+from lomrix.cli.options import list_step
 from lomrix.cli.report_stream import OutputLostError
-from lomrix.cli.study import Study, found_study, with_study
-from lomrix.cli.supervision import tell_watcher
-from lomrix.cli.surroundings import ASKED_TO_END, CURRENT
-from lomrix.cli.telling import Voice
+from lomrix.cli.study import Study, apply_study, find_study
+from lomrix.cli.supervision import report_stage
+from lomrix.cli.surroundings import CURRENT, END_REQUESTS
+from lomrix.cli.telling import Reporter
 from lomrix.core.errors import FileError, LomrixError
-from lomrix.core.steps.step import Aside, Step
+from lomrix.core.steps.step import HelpTopic, Step
 from lomrix.files.reading import ReadingOptions
-from lomrix.job.memory import OutOfMemoryError, out_of_memory, ran_out, sizes_of
+from lomrix.job.memory import OutOfMemoryError, describe_sizes, is_out_of_memory, make_memory_error
 
-# How Python says that links lead in a circle.
-LOOP = "Symlink loop from"
+# The beginning of Python's message for links that form a loop.
+LOOP_MESSAGE = "Symlink loop from"
 
 
-def function_of(step: type[Step]) -> Callable[..., None]:
-    """The function behind a step's command."""
-    parameters = of_step(step, ReadingOptions, tell_aside)
+def make_function(step: type[Step]) -> Callable[..., None]:
+    """Make the function behind a step's command."""
+    parameters = list_step(step, ReadingOptions, show_topic)
 
     def command(**given: Any) -> None:
-        voice = voice_of(given)
+        voice = make_reporter(given)
         role = step.roles[0].name
         first = given.get(role) or ["FILE"]
-        with told_errors(voice, first if isinstance(first, str) else first[0]):
+        with handle_errors(voice, first if isinstance(first, str) else first[0]):
             run_step(step, given, voice)
 
-    made: Callable[..., None] = with_signature(command, step.word, parameters)
+    made: Callable[..., None] = set_signature(command, step.word, parameters)
     return made
 
 
-def tell_aside(aside: Aside) -> None:
-    """Show what a step explains, and stop."""
-    voice = Voice(CURRENT.get())
-    with told_errors(voice):
-        voice.tell_listings(aside.listings())
+def show_topic(topic: HelpTopic) -> None:
+    """Show what a step explains, and exit."""
+    reporter = Reporter(CURRENT.get())
+    with handle_errors(reporter):
+        reporter.report_listings(topic.load())
         raise typer.Exit
 
 
-def with_signature(function: Callable[..., None], name: str, parameters: Sequence[inspect.Parameter]) -> Any:
-    """A function with a signature of its own, from which Typer reads its options."""
+def set_signature(function: Callable[..., None], name: str, parameters: Sequence[inspect.Parameter]) -> Any:
+    """Give a function the signature from which Typer reads its options."""
     function.__name__ = name.replace("-", "_").replace(" ", "_")
     vars(function)["__signature__"] = inspect.Signature(parameters)
     function.__annotations__ = {parameter.name: parameter.annotation for parameter in parameters}
     return function
 
 
-def voice_of(given: dict[str, Any]) -> Voice:
-    """How the command is to tell, from its options."""
+def make_reporter(given: dict[str, Any]) -> Reporter:
+    """Make the reporter from the options of a command."""
     to_errors = given.get("out") == "-"
     fields = ReadingOptions.model_fields
-    said = {name: given[name] for name in fields if given.get(name) not in (None, "", [], fields[name].default)}
-    reading = tuple(settings_typed(said))
-    return Voice(CURRENT.get(), bool(given.pop("json", False)), bool(given.pop("quiet", False)), to_errors, reading)
+    values = {name: given[name] for name in fields if given.get(name) not in (None, "", [], fields[name].default)}
+    reading = tuple(list_options(values))
+    return Reporter(CURRENT.get(), bool(given.pop("json", False)), bool(given.pop("quiet", False)), to_errors, reading)
 
 
-def run_step(step: type[Step], given: dict[str, Any], voice: Voice) -> None:
-    """Make a task of what was typed, run it, and tell.
-
-    Raises
-    ------
-    LomrixError
-        Where it could not be done.
-    typer.Exit
-        With status 1 where it was done, and found a rule broken.
-    """
+def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> None:
+    """Make a task from the command line, run it, and report."""
     if given.get("out") and not given.get("rehearse"):
         from lomrix.files.hashing import begin_large_hashes
 
-        begin_large_hashes(one for role in step.roles for one in listed(given.get(role.name) or ""))
+        begin_large_hashes(one for role in step.roles for one in as_tuple(given.get(role.name) or ""))
     from lomrix.job.run import StoppedError, run
     from lomrix.job.task import TABLE, Task
     from lomrix.show.progress import Progress
 
     study = Study()
-    first = listed(given.get(step.roles[0].name) or "")
+    first = as_tuple(given.get(step.roles[0].name) or "")
     if not given.pop("no_study", False) and first:
         tables = [role.name for role in step.roles if role.content == "table"]
-        references = [one for name in tables for one in listed(given.get(name) or "")]
-        study = with_study(step, given, references, found_study(first[0]))
-    inputs = {role.name: kept_secrets(listed(given.pop(role.name))) for role in step.roles}
+        references = [one for name in tables for one in as_tuple(given.get(name) or "")]
+        study = apply_study(step, given, references, find_study(first[0]))
+    inputs = {role.name: hide_passwords(as_tuple(given.pop(role.name))) for role in step.roles}
     reading = {name: given.pop(name) for name in ReadingOptions.model_fields}
     names = [TABLE, *(extra.name for extra in step.gives)]
-    outputs = {name: kept_secrets((given.pop(name),))[0] for name in names if given.get(name)}
+    outputs = {name: hide_passwords((given.pop(name),))[0] for name in names if given.get(name)}
     overwrite, missing = given.pop("overwrite", False), given.pop("missing", "empty")
     rehearses = given.pop("rehearse", False)
     settings = {name: value for name, value in given.items() if name in step.model_fields and value not in ("", [])}
     task = Task(
         step(**settings),
         {role: references for role, references in inputs.items() if references},
-        reading_options(reading),
+        make_reading_options(reading),
         outputs,
         overwrite,
         rehearses,
         missing,
     )
-    around = voice.surroundings
-    watched = around.stderr if around.stderr_is_terminal and not voice.quiet else None
+    around = reporter.environment
+    watched = around.stderr if around.stderr_is_terminal and not reporter.quiet else None
     try:
         with Progress(len(inputs) + 2, watched) as progress:
-            files = "; ".join(sizes_of(task.files))
+            files = "; ".join(describe_sizes(task.files))
 
             def stage(words: str) -> None:
-                tell_watcher(f"{words}; {files}")
+                report_stage(f"{words}; {files}")
                 progress.stage(words)
 
-            outcome = run(task, around.streams(), stage)
+            outcome = run(task, around.make_streams(), stage)
     except StoppedError as stopped:
-        voice.tell_stop(stopped.written, stopped.notes)
+        reporter.report_stop(stopped.written, stopped.notes)
         raise
-    voice.tell(outcome, study.line)
+    reporter.report(outcome, study.summary)
     if outcome.result.account.facts.get("broken"):
         raise typer.Exit(1)
 
 
-def kept_secrets(references: tuple[str, ...]) -> tuple[str, ...]:
-    """References without the passwords in them, which are kept apart: no task ever holds one."""
-    if not any("://" in one for one in references):
+def hide_passwords(references: tuple[str, ...]) -> tuple[str, ...]:
+    """Replace the passwords in references, which are kept apart: no task holds one."""
+    if not any("://" in reference for reference in references):
         return references
-    from lomrix.files.database.reference import without_password
+    from lomrix.files.database.reference import strip_password
 
-    return tuple(map(without_password, references))
+    return tuple(map(strip_password, references))
 
 
-def reading_options(given: dict[str, Any]) -> ReadingOptions:
-    """What was said of the reading, checked as settings are."""
+def make_reading_options(given: dict[str, Any]) -> ReadingOptions:
+    """Check the options for reading files."""
     from pydantic import ValidationError
 
-    from lomrix.core.steps.settings import setting_error
+    from lomrix.core.steps.settings import explain_validation_error
 
     try:
         return ReadingOptions(**{name: value for name, value in given.items() if value not in ("", [])})
     except ValidationError as error:
-        raise setting_error(error, ReadingOptions.model_fields) from error
+        raise explain_validation_error(error, ReadingOptions.model_fields) from error
 
 
-def listed(value: str | Sequence[str]) -> tuple[str, ...]:
-    """One reference or several as a tuple."""
+def as_tuple(value: str | Sequence[str]) -> tuple[str, ...]:
+    """Return one or several references as a tuple."""
     if isinstance(value, str):
         return (value,) if value else ()
     return tuple(value)
 
 
 @contextlib.contextmanager
-def told_errors(voice: Voice, reference: str = "FILE") -> Iterator[None]:
-    """Whatever goes wrong is told in plain words, with the exit status of the contract."""
+def handle_errors(reporter: Reporter, reference: str = "FILE") -> Iterator[None]:
+    """Report any error in plain words, with the exit status of the contract."""
     try:
         yield
     except (typer.Exit, OutputLostError):
         raise
     except Exception as error:
-        if ASKED_TO_END:
+        if END_REQUESTS:
             raise KeyboardInterrupt from error
-        if ran_out(error) and not isinstance(error, OutOfMemoryError):
-            error = out_of_memory(error, "this command")
-        told = error if isinstance(error, LomrixError) else unexpected(error)
-        voice.tell_error(told, reference)
-        raise typer.Exit(told.exit_status) from None
+        if is_out_of_memory(error) and not isinstance(error, OutOfMemoryError):
+            error = make_memory_error(error, "this command")
+        reported = error if isinstance(error, LomrixError) else explain_unexpected(error)
+        reporter.report_error(reported, reference)
+        raise typer.Exit(reported.exit_status) from None
 
 
-def unexpected(error: Exception) -> LomrixError:
-    """An error that nothing foresaw, in plain words; what the system says of a file is the file's and not ours."""
+def explain_unexpected(error: Exception) -> LomrixError:
+    """Explain an error that nothing foresaw; what the system says of a file is about the file."""
     if isinstance(error, OSError) and error.filename is not None:
-        # Wherever it was said, such as of a name that is too long.
+        # Such as a name that is too long, wherever it was used.
         return FileError(f"{error.filename} cannot be used.", where=str(error.strerror), todo="Check the path.")
-    if isinstance(error, RuntimeError) and str(error).startswith(LOOP):
-        where = str(error).removeprefix(LOOP).strip(" '")
+    if isinstance(error, RuntimeError) and str(error).startswith(LOOP_MESSAGE):
+        where = str(error).removeprefix(LOOP_MESSAGE).strip(" '")
         return FileError("A link leads back to itself.", where=where, todo="Check the path.")
     if os.environ.get("LOMRIX_DEBUG"):
         raise error
-    told = LomrixError(
-        f"Lomrix met something that it did not expect: {type(error).__name__}: {error}",
-        todo="Please report it; LOMRIX_DEBUG=1 shows where it happened. Check whether outputs are there.",
+    explained = LomrixError(
+        f"Unexpected error in Lomrix: {type(error).__name__}: {error}",
+        todo="Please report it; LOMRIX_DEBUG=1 shows where it happened. Check which outputs were written.",
     )
-    told.exit_status = 70
-    return told
+    explained.exit_status = 70
+    return explained

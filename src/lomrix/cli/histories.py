@@ -1,4 +1,4 @@
-"""The command `history`: how a file came about, back to its raw files."""
+"""The command `history`: how a file was made, back to its raw files."""
 
 from __future__ import annotations
 
@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
-from lomrix.cli.command import told_errors, voice_of, with_signature
-from lomrix.cli.face import option, settings_typed, typed
-from lomrix.cli.main import Other
-from lomrix.cli.options import of_telling, of_writing, parameter
-from lomrix.cli.telling import Voice
+from lomrix.cli.command import handle_errors, make_reporter, set_signature
+from lomrix.cli.face import format_option, list_options, quote_word
+from lomrix.cli.main import OtherCommand
+from lomrix.cli.options import list_reporting, list_writing, make_parameter
+from lomrix.cli.telling import Reporter
 from lomrix.core.errors import FileError, UsageError
 
 if TYPE_CHECKING:
@@ -22,273 +22,262 @@ if TYPE_CHECKING:
 
     from lomrix.core.steps.account import Account, Listing
     from lomrix.core.table.notes import Note
-    from lomrix.plan.from_history import Done
+    from lomrix.plan.from_history import PastTask
 
-AS_IT_WAS, CHANGED, GONE = "as it was", "changed since", "not there"
-
-
-def command(other: Other) -> Any:
-    """The command."""
-    from lomrix.cli.main import command as made
-
-    return made(function(), other.word, other.does, other.example)
+UNCHANGED, CHANGED, MISSING = "unchanged", "changed", "missing"
 
 
-def function() -> Any:
-    """The function behind it."""
-    forms = {
+def make_command(other: OtherCommand) -> Any:
+    """Make the command."""
+    from lomrix.cli.main import make_command as made
+
+    return made(make_function(), other.word, other.purpose, other.example)
+
+
+def make_function() -> Any:
+    """Make the function behind the command."""
+    outputs = {
         "as_plan": "Write a plan that makes the file again (.toml).",
         "as_commands": "Write the commands that make it again (.sh).",
-        "as_prov": "Write where it came from in PROV-JSON, an open standard (.json).",
+        "as_prov": "Write its provenance in PROV-JSON, an open standard (.json).",
     }
     parameters = [
-        parameter("file", str, ..., typer.Argument(metavar="FILE", help="A file that Lomrix wrote.")),
-        parameter("full", bool, False, typer.Option("--full", help="Show the account of each task.")),
-        parameter("check", bool, False, typer.Option("--check", help="Say which files have changed since.")),
+        make_parameter("file", str, ..., typer.Argument(metavar="FILE", help="A file that Lomrix wrote.")),
+        make_parameter("full", bool, False, typer.Option("--full", help="Show the account of each task.")),
+        make_parameter("check", bool, False, typer.Option("--check", help="Check which files have changed since.")),
         *(
-            parameter(name, str, "", typer.Option(option(name), metavar="FILE", help=text))
-            for name, text in forms.items()
+            make_parameter(name, str, "", typer.Option(format_option(name), metavar="FILE", help=text))
+            for name, text in outputs.items()
         ),
-        *of_writing(out=False),
-        *of_telling(),
+        *list_writing(out=False),
+        *list_reporting(),
     ]
 
     def history(**given: Any) -> None:
-        voice = voice_of(given)
-        with told_errors(voice, given["file"]), understood_history(given["file"]):
-            tell_history(voice, given)
+        reporter = make_reporter(given)
+        with handle_errors(reporter, given["file"]), explain_damage(given["file"]):
+            show_history(reporter, given)
 
-    return with_signature(history, "history", parameters)
+    return set_signature(history, "history", parameters)
 
 
 @contextlib.contextmanager
-def understood_history(file: str) -> Iterator[None]:
-    """A history is only text beside data, which anybody may have changed.
-
-    Raises
-    ------
-    FileError
-        Where it is not as Lomrix writes it.
-    """
+def explain_damage(file: str) -> Iterator[None]:
+    """Turn any failure on a history into a FileError; anybody may have edited its text."""
     try:
         yield
     except (LookupError, TypeError, AttributeError, ValueError, AssertionError, RecursionError) as error:
         if os.environ.get("LOMRIX_DEBUG"):
             raise
-        deep = isinstance(error, RecursionError)
+        is_too_deep = isinstance(error, RecursionError)
         raise FileError(
-            f"The history of {file} {'has too many tasks' if deep else 'cannot be understood'}.",
-            where="" if deep else f"{type(error).__name__}: {error}",
-            todo="Was it changed by hand? The data themselves can be read.",
+            f"The history of {file} {'has too many tasks' if is_too_deep else 'is damaged'}.",
+            where="" if is_too_deep else f"{type(error).__name__}: {error}",
+            todo="It may have been edited by hand. The data can still be read.",
         ) from error
 
 
-def tell_history(voice: Voice, given: dict[str, Any]) -> None:
-    """Show it, check it, or write what makes the file again.
+def show_history(reporter: Reporter, given: dict[str, Any]) -> None:
+    """Show the history, check it, or write what makes the file again."""
+    from lomrix.plan.from_history import list_tasks
 
-    Raises
-    ------
-    typer.Exit
-        With status 1 where a file has changed.
-    """
-    from lomrix.plan.from_history import tasks_behind
-
-    tasks = tasks_behind(history_of(given["file"]), given["file"], Path())
-    checks = check(tasks) if given["check"] else {}
-    account = account_of(given["file"], tasks, checks, full=given["full"])
-    written = write_forms(given)
-    if voice.json:
-        voice.print_json(
+    tasks = list_tasks(read_history(given["file"]), given["file"], Path())
+    checks = check_files(tasks) if given["check"] else {}
+    account = make_account(given["file"], tasks, checks, full=given["full"])
+    written = write_texts(given)
+    if reporter.json:
+        reporter.print_json(
             {"account": account.to_json(), "tasks": [dict(task.entry) for task in tasks], "written": written}
         )
-    elif not voice.quiet:
-        from lomrix.show.terminal import account_view, ending_view
+    elif not reporter.quiet:
+        from lomrix.show.terminal import view_account, view_ending
 
-        room = voice.surroundings.screen().room
-        advice = [f"lomrix run {typed(given['as_plan'])}"] if given["as_plan"] else []
-        voice.show(account_view(account, [], [], room), ending_view(written, advice))
-    if any(state != AS_IT_WAS for state in checks.values()):
+        room = reporter.environment.make_screen().usable_width
+        advice = [f"lomrix run {quote_word(given['as_plan'])}"] if given["as_plan"] else []
+        reporter.show(view_account(account, [], [], room), view_ending(written, advice))
+    if any(state != UNCHANGED for state in checks.values()):
         raise typer.Exit(1)
 
 
-def write_forms(given: dict[str, Any]) -> list[str]:
-    """Write what was asked for, all of it or nothing."""
+def write_texts(given: dict[str, Any]) -> list[str]:
+    """Write everything that was requested, or nothing."""
     from lomrix.files.reading import ReadSettings
-    from lomrix.files.registry import source_of
+    from lomrix.files.registry import open_source
     from lomrix.files.staging import TextSink
     from lomrix.job.outputs import Outputs
 
-    texts = {name: text_of(name, given) for name in ("as_plan", "as_commands", "as_prov") if given[name]}
+    texts = {name: make_text(name, given) for name in ("as_plan", "as_commands", "as_prov") if given[name]}
     outputs = Outputs({name: TextSink(Path(given[name]), given["overwrite"]) for name in texts})
-    outputs.require_different(source_of(given["file"], ReadSettings()).places)
+    outputs.require_different(open_source(given["file"], ReadSettings()).locations)
     for sink in outputs.sinks.values():
         sink.check()
     outputs.stage(texts)
-    return [one.told for one in outputs.commit()]
+    return [output.description for output in outputs.commit()]
 
 
-def history_of(file: str) -> Any:
-    """The history that a file carries.
-
-    Raises
-    ------
-    UsageError
-        Where it carries none.
-    """
+def read_history(file: str) -> Any:
+    """Read the history that a file carries."""
     from lomrix.files.file_source import FileSource
     from lomrix.files.reading import ReadSettings
-    from lomrix.files.registry import source_of
+    from lomrix.files.registry import open_source
 
-    source = source_of(file, ReadSettings())
-    found = source.described.history if isinstance(source, FileSource) else None
-    if found is None or not found.tasks or not found.last:
+    source = open_source(file, ReadSettings())
+    history = source.described.history if isinstance(source, FileSource) else None
+    if history is None or not history.tasks or not history.last:
         raise UsageError(
-            f"{file} carries no history.",
-            todo="It is a raw file, or was written by another program, or its descriptor was left behind.",
+            f"{file} has no history.",
+            todo="It is a raw file, was written by another program, or was copied without its descriptor.",
         )
-    return found
+    return history
 
 
-def account_of(file: str, tasks: list[Done], checks: dict[str, str], *, full: bool) -> Account:
-    """The tree, newest first, each task in one line; the raw files at its ends."""
+def make_account(file: str, tasks: list[PastTask], checks: dict[str, str], *, full: bool) -> Account:
+    """Make the account: the tasks, newest first, each on one line, with the raw files at the ends."""
     from lomrix.core.steps.account import Account, Listing
-    from lomrix.core.table.notes import counted
+    from lomrix.core.table.notes import pluralize
 
-    heads = ("made", "by", "rows", "what was done", *(("now",) if checks else ()))
-    rows = tuple(row if checks else row[:4] for row in tree(tasks, checks))
-    raw = {one.path for task in tasks for one in task.inputs if not one.task and one.path}
-    listings = [Listing(f"how {file} came about, newest first", heads, rows)]
+    heads = ("file", "step", "rows", "summary", *(("now",) if checks else ()))
+    rows = tuple(row if checks else row[:4] for row in list_tree(tasks, checks))
+    raw = {entered.path for task in tasks for entered in task.inputs if not entered.task and entered.path}
+    listings = [Listing(f"how {file} was made, newest first", heads, rows)]
     if full:
-        listings += [balances(task) for task in tasks[::-1]]
-    summary = f"{file}: {counted(len(tasks), 'task', 'tasks')} from {counted(len(raw), 'raw file', 'raw files')}."
+        listings += [list_balances(task) for task in tasks[::-1]]
+    summary = f"{file}: {pluralize(len(tasks), 'task')} from {pluralize(len(raw), 'raw file', 'raw files')}."
     return Account(
-        "history", summary, (), {"raw": sorted(raw), "checks": checks}, tuple(listings), tuple(looks(tasks, checks))
+        "history",
+        summary,
+        (),
+        {"raw": sorted(raw), "checks": checks},
+        tuple(listings),
+        tuple(make_notes(tasks, checks)),
     )
 
 
-def tree(tasks: list[Done], checks: dict[str, str]) -> list[tuple[object, ...]]:
-    """One row for each task and each raw file; a task that two branches share is shown whole once."""
-    of = {task.id: task for task in tasks}
-    shown: set[str] = set()
+def list_tree(tasks: list[PastTask], checks: dict[str, str]) -> list[tuple[object, ...]]:
+    """List a row for each task and raw file; a task that two branches share is listed in full once."""
+    task_by_id = {task.id: task for task in tasks}
+    listed: set[str] = set()
     rows: list[tuple[object, ...]] = []
 
-    def add(task: Done, depth: int) -> None:
+    def add(task: PastTask, depth: int) -> None:
         name = task.outputs.get("out", f"({task.name})")
         mark = "└ " if depth else ""
-        again = task.id in shown
-        summary = "see above" if again else str(task.entry.get("summary", ""))
-        rows.append(("  " * depth + mark + name, task.word, task.entry.get("rows"), summary, checks.get(name, "")))
-        if again:
+        is_repeated = task.id in listed
+        summary = "see above" if is_repeated else str(task.entry.get("summary", ""))
+        rows.append(("  " * depth + mark + name, task.step_word, task.entry.get("rows"), summary, checks.get(name, "")))
+        if is_repeated:
             return
-        shown.add(task.id)
-        if task.begins:
+        listed.add(task.id)
+        if task.is_origin_hidden:
             rows.append(("  " * (depth + 1) + "└ …", "", None, str(task.entry["begins"]), ""))
-        for one in task.inputs:
-            if one.task in of:
-                add(of[one.task], depth + 1)
+        for entered in task.inputs:
+            if entered.task in task_by_id:
+                add(task_by_id[entered.task], depth + 1)
             else:
-                told = f"as {one.role}" if one.role not in ("source", "base", "added") else ""
-                rows.append(("  " * (depth + 1) + "└ " + one.path, "", one.rows, told, checks.get(one.path, "")))
+                note = f"as {entered.role}" if entered.role not in ("source", "base", "added") else ""
+                rows.append(
+                    ("  " * (depth + 1) + "└ " + entered.path, "", entered.rows, note, checks.get(entered.path, ""))
+                )
 
     add(tasks[-1], 0)
     return rows
 
 
-def balances(task: Done) -> Listing:
-    """The account of one task as it was kept."""
+def list_balances(task: PastTask) -> Listing:
+    """List the balances of one task as they were stored."""
     from lomrix.core.steps.account import Listing
-    from lomrix.plan.from_history import plain_list
+    from lomrix.plan.from_history import list_entries
 
     rows = []
-    for balance in plain_list(task.entry.get("balances")):
-        found = balance.get("parts", {})
-        parts = " + ".join(f"{number} {word}" for word, number in found.items() if number) if found else ""
+    for balance in list_entries(task.entry.get("balances")):
+        parts_ = balance.get("parts", {})
+        parts = " + ".join(f"{number} {word}" for word, number in parts_.items() if number) if parts_ else ""
         rows.append((str(balance.get("what", "")), balance.get("total", 0), parts))
-    said = task.entry.get("settings")
-    settings = " ".join(settings_typed(said)) if isinstance(said, dict) else ""
-    return Listing(f"{task.name}: {task.word} {settings}", ("what", "total", "parts"), tuple(rows))
+    values = task.entry.get("settings")
+    settings = " ".join(list_options(values)) if isinstance(values, dict) else ""
+    return Listing(f"{task.name}: {task.step_word} {settings}", ("what", "total", "parts"), tuple(rows))
 
 
-def check(tasks: list[Done]) -> dict[str, str]:
-    """By path, whether each file is still what it was."""
-    from lomrix.files.hashing import file_hash
-    from lomrix.plan.from_history import plain_list
+def check_files(tasks: list[PastTask]) -> dict[str, str]:
+    """Check, by path, whether each file is unchanged."""
+    from lomrix.files.hashing import hash_file
+    from lomrix.plan.from_history import list_entries
 
-    found: dict[str, str] = {}
+    states: dict[str, str] = {}
     for task in tasks:
-        told = [(one.path, one.hash) for one in task.inputs]
-        told += [
-            (task.outputs[str(one.get("role"))], str(one["hash"]))
-            for one in plain_list(task.entry.get("outputs"))
-            if one.get("hash") and one.get("role") in task.outputs
+        hashes = [(entry.path, entry.hash) for entry in task.inputs]
+        hashes += [
+            (task.outputs[str(entry.get("role"))], str(entry["hash"]))
+            for entry in list_entries(task.entry.get("outputs"))
+            if entry.get("hash") and entry.get("role") in task.outputs
         ]
-        for path, hash_ in told:
+        for path, hash_ in hashes:
             if not path or not hash_:
                 continue
             file = Path(path.partition("#")[0])
             if not file.is_file():
-                found[path] = GONE
-            elif found.get(path) != CHANGED:
-                found[path] = AS_IT_WAS if file_hash(file) == hash_ else CHANGED
-    return found
+                states[path] = MISSING
+            elif states.get(path) != CHANGED:
+                states[path] = UNCHANGED if hash_file(file) == hash_ else CHANGED
+    return states
 
 
-def looks(tasks: list[Done], checks: dict[str, str]) -> list[Note]:
-    """Files that have changed, or are gone."""
+def make_notes(tasks: list[PastTask], checks: dict[str, str]) -> list[Note]:
+    """Note files that have changed or are missing."""
     from lomrix.core.table.notes import Note
 
-    raw = {one.path for task in tasks for one in task.inputs if not one.task}
+    raw_files = {one.path for task in tasks for one in task.inputs if not one.task}
     return [
         Note(
-            f"{state}, so that the file would come out otherwise today." if path in raw else f"{state}.",
+            f"{state}, so the file would be different if made again." if path in raw_files else f"{state}.",
             path,
             kind="changed",
         )
         for path, state in checks.items()
-        if state != AS_IT_WAS
+        if state != UNCHANGED
     ]
 
 
-def text_of(name: str, given: dict[str, Any]) -> str:
-    """A plan, commands or provenance; references in it are seen from its own folder."""
-    from lomrix.plan.from_history import leaves, plan_text, provenance, seen_from, tasks_behind
+def make_text(name: str, given: dict[str, Any]) -> str:
+    """Make a plan, commands or provenance with paths relative to the output's folder."""
+    from lomrix.plan.from_history import format_plan, has_outside_paths, list_tasks, make_provenance, make_relative_path
 
     path, file = Path(given[name]), given["file"]
     if name == "as_plan" and path.suffix.lower() != ".toml":
-        raise UsageError(f"A plan is a .toml file, not {path.name}.", todo=f"Say ‹as_plan={path.stem}.toml›.")
-    tasks = tasks_behind(history_of(file), file, path.parent)
+        raise UsageError(f"A plan must be a .toml file, not {path.name}.", todo=f"Use ‹as_plan={path.stem}.toml›.")
+    tasks = list_tasks(read_history(file), file, path.parent)
     if name == "as_plan":
-        return plan_text(tasks, seen_from(file, path.parent), path.name, outside=leaves(tasks))
+        return format_plan(tasks, make_relative_path(file, path.parent), path.name, outside=has_outside_paths(tasks))
     if name == "as_commands":
-        return commands(tasks, seen_from(file, path.parent))
-    return json.dumps(provenance(tasks, file), ensure_ascii=False, indent=1) + "\n"
+        return format_commands(tasks, make_relative_path(file, path.parent))
+    return json.dumps(make_provenance(tasks, file), ensure_ascii=False, indent=1) + "\n"
 
 
-def commands(tasks: list[Done], file: str) -> str:
-    """The commands as they would be typed, in a shell script."""
-    from lomrix.core.steps.registry import entry_of
-    from lomrix.plan.document import OTHERWISE
-    from lomrix.plan.from_history import steps_of
+def format_commands(tasks: list[PastTask], file: str) -> str:
+    """Format the commands in a shell script."""
+    from lomrix.core.steps.registry import find_entry
+    from lomrix.plan.document import PLAN_NAMES
+    from lomrix.plan.from_history import make_step_keys
 
-    lines = ["#!/bin/sh", f"# The commands that make {file} again from its raw files, drawn from its history.",
+    lines = ["#!/bin/sh", f"# The commands that make {file} again from its raw files, made from its history.",
              'set -eu', 'cd "$(dirname "$0")"']  # fmt: skip
-    for task, keys in steps_of(tasks):
-        entry = entry_of(task.word)
-        if any(not one.path and one.task for one in task.inputs) or "out" not in task.outputs:
+    for task, keys in make_step_keys(tasks):
+        entry = find_entry(task.step_word)
+        if any(not entered.path and entered.task for entered in task.inputs) or "out" not in task.outputs:
             raise UsageError(
-                f"The step {task.name} took or made a table that stood in no file, which commands cannot.",
-                todo="Say ‹as_plan=FILE› instead.",
+                f"The step {task.name} read or made a table in memory, which commands cannot.",
+                todo="Use ‹as_plan=FILE› instead.",
             )
         assert entry is not None
-        roles = {role.name: role for role in entry.step().roles}
+        roles = {role.name: role for role in entry.load().roles}
         files = []
         for name, role in roles.items():
             values = keys.pop(name, [])
-            for one in values if isinstance(values, list) else [values]:
-                files += [option(name), typed(one)] if role.option else [typed(one)]
+            for entered in values if isinstance(values, list) else [values]:
+                files += [format_option(name), quote_word(entered)] if role.option else [quote_word(entered)]
         del keys["name"], keys["do"]
-        keys |= {name: keys.pop(other) for name, other in OTHERWISE.items() if other in keys}
-        if task.word == "export":
+        keys |= {name: keys.pop(other) for name, other in PLAN_NAMES.items() if other in keys}
+        if task.step_word == "export":
             keys["to"] = keys.pop("out")
-        lines.append(" ".join(["lomrix", task.word, *files, *settings_typed(keys)]))
+        lines.append(" ".join(["lomrix", task.step_word, *files, *list_options(keys)]))
     return "\n".join(lines) + "\n"

@@ -1,7 +1,4 @@
-"""The program `lomrix`: its commands in their panels, each loaded when it is called.
-
-Nothing here may import NumPy, PyArrow, pydantic or a command: `lomrix --help` must be quick.
-"""
+"""The program `lomrix`: its commands in their panels, each loaded when it is called."""
 
 from __future__ import annotations
 
@@ -23,21 +20,20 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 import lomrix
+from lomrix.cli import REPORTING
 from lomrix.cli.report_stream import OutputLostError, open_closed_streams
-from lomrix.cli.supervision import supervised
-from lomrix.cli.surroundings import ASKED_TO_END, CURRENT, Surroundings
+from lomrix.cli.supervision import supervise
+from lomrix.cli.surroundings import CURRENT, END_REQUESTS, Environment
 from lomrix.core.nearest import advice
-from lomrix.core.steps.registry import ENTRIES, entry_of
+from lomrix.core.steps.registry import ENTRIES, find_entry
 
-# What Typer raises where the words of a command line are wrong.
+# What Typer raises if the command line is wrong.
 WrongLineError: Any = typer.BadParameter.__mro__[1]
 AnyLineError: Any = typer.BadParameter.__mro__[2]
 
-STOPPED = "stopped; what was not finished was not written"
-KEPT_HELP = Path(__file__).with_name("help.json")
-SHORT_OF_MEMORY = re.compile(
-    "MemoryError|failed to map|start new thread|annot allocate|bad_alloc|without exception set"
-)
+STOPPED_MESSAGE = "interrupted; unfinished outputs were not written"
+HELP_FILE = Path(__file__).with_name("help.json")
+MEMORY_PATTERN = re.compile("MemoryError|failed to map|start new thread|annot allocate|bad_alloc|without exception set")
 
 SETTINGS: dict[str, Any] = {
     "add_completion": False,
@@ -48,137 +44,143 @@ SETTINGS: dict[str, Any] = {
 
 
 @dataclass(frozen=True)
-class Other:
-    """A command that is no step: its panel, its name, what it does, the module that has it, and an example."""
+class OtherCommand:
+    """A command that is not a step: its panel, name, purpose, module and example."""
 
     panel: str
     word: str
-    does: str
+    purpose: str
     module: str
     example: str = ""
 
 
 OTHERS = (
-    Other("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits", "dictionaries"),
-    Other(
+    OtherCommand("Clean", "dictionary", "Draft, show or convert a dictionary: labels, codes, limits", "dictionaries"),
+    OtherCommand(
         "Repeat",
         "run",
-        "Run a plan: steps in a file, done again where something changed",
+        "Run a plan: steps in a file, run again where something changed",
         "plans",
         "lomrix run study_plan.toml --until visits",
     ),
-    Other(
+    OtherCommand(
         "Repeat",
         "history",
-        "Show how a file came about, check it, or make a plan of it",
+        "Show how a file was made, check it, or turn it into a plan",
         "histories",
         "lomrix history out/visits.csv --as-plan study_plan.toml",
     ),
-    Other(
+    OtherCommand(
         "Repeat",
         "plan",
         "Write a plan and a study file to start from",
         "plan_new",
         "lomrix plan new roster.csv sleep_wide.csv --out study_plan.toml",
     ),
-    Other("Repeat", "demo", "Write the demo study of the Kittiwake Line", "demo_study", "lomrix demo demo"),
+    OtherCommand("Repeat", "demo", "Write the demo study of the Kittiwake Line", "demo_study", "lomrix demo demo"),
 )
 PANELS = ("Look", "Clean", "Combine", "Reshape", "Compute", "Deliver", "Repeat")
 
 
-def listed() -> list[tuple[str, str, str]]:
-    """Panel, word and purpose of every command, panel by panel."""
-    every = [(one.panel, one.word, one.does) for one in (*ENTRIES, *OTHERS)]
-    return [one for panel in PANELS for one in every if one[0] == panel]
+def list_commands() -> list[tuple[str, str, str]]:
+    """List panel, word and purpose of every command, panel by panel."""
+    commands = [(command.panel, command.word, command.purpose) for command in (*ENTRIES, *OTHERS)]
+    return [command for panel in PANELS for command in commands if command[0] == panel]
 
 
-class OneCommand(TyperCommand):
-    """A command that refuses an option of one value that is given twice: the later value would hide the earlier.
-
-    Its help shows the options under headings: its own first, then those that many commands have.
-    """
+class StrictCommand(TyperCommand):
+    """A command that refuses a single-valued option given twice, and groups its options under headings."""
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
-        """The words behind its name, without signs that nobody types."""
-        named = [
-            cast(Any, one).metavar or one.name for one in self.get_params(ctx) if one.param_type_name == "argument"
+        """List the words after the command's name."""
+        arguments = [
+            cast(Any, parameter).metavar or parameter.name
+            for parameter in self.get_params(ctx)
+            if parameter.param_type_name == "argument"
         ]
-        return ["[OPTIONS]", *named]
+        return ["[OPTIONS]", *arguments]
 
-    def sections(self, ctx: Any) -> list[tuple[str, list[tuple[str, str]]]]:
-        """Arguments and options with what they do, heading by heading."""
+    def list_sections(self, ctx: Any) -> list[tuple[str, list[tuple[str, str]]]]:
+        """List arguments and options with their help, by heading."""
         groups: dict[str, list[tuple[str, str]]] = {"Arguments": [], "Options": []}
-        for one in cast(Any, self.get_params(ctx)):
-            if one.param_type_name == "argument":
-                groups["Arguments"].append((one.metavar or one.name, one.help or ""))
-            elif record := one.get_help_record(ctx):
-                heading = "The report" if one.name == "help" else getattr(one, "rich_help_panel", None) or "Options"
+        for parameter in cast(Any, self.get_params(ctx)):
+            if parameter.param_type_name == "argument":
+                groups["Arguments"].append((parameter.metavar or parameter.name, parameter.help or ""))
+            elif record := parameter.get_help_record(ctx):
+                heading = (
+                    REPORTING if parameter.name == "help" else getattr(parameter, "rich_help_panel", None) or "Options"
+                )
                 groups.setdefault(heading, []).append(record)
         return [(heading, records) for heading, records in groups.items() if records]
 
     def format_options(self, ctx: Any, formatter: Any) -> None:
         """Write arguments and options."""
-        for heading, records in self.sections(ctx):
+        for heading, records in self.list_sections(ctx):
             with formatter.section(heading):
                 formatter.write_dl(records)
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        """Check the words, then read them."""
+        """Refuse repeated options, then parse the rest."""
         _, _, order = self.make_parser(ctx).parse_args(args=list(args))
-        options = [cast(Any, one) for one in order if one.param_type_name == "option"]
-        for one in options:
-            if options.count(one) > 1 and not (one.multiple or one.is_flag):
-                raise WrongLineError(f"{one.opts[0]} was given {options.count(one)} times.\nGive it once.", ctx)
+        options = [cast(Any, option) for option in order if option.param_type_name == "option"]
+        for option in options:
+            if options.count(option) > 1 and not (option.multiple or option.is_flag):
+                raise WrongLineError(f"{option.opts[0]} was given {options.count(option)} times.\nGive it once.", ctx)
         return super().parse_args(ctx, args)
 
 
-class HelpAlone(OneCommand):
-    """A command that shows the help of another, as `make docs` kept it: nothing else need be loaded."""
+class StoredHelp(StrictCommand):
+    """A command that shows the stored help of another, so nothing else is loaded."""
 
-    kept: dict[str, Any]
+    stored: dict[str, Any]
 
     @classmethod
-    def of(cls, word: str, kept: dict[str, Any]) -> HelpAlone:
-        """The help of one command."""
-        made = cls(name=word, help=kept["help"], epilog=kept["epilog"], context_settings=SETTINGS["context_settings"],
-                   rich_markup_mode=None)  # fmt: skip
-        made.kept = kept
-        return made
+    def load(cls, word: str, kept: dict[str, Any]) -> StoredHelp:
+        """Load the help of one command."""
+        command = cls(
+            name=word,
+            help=kept["help"],
+            epilog=kept["epilog"],
+            context_settings=SETTINGS["context_settings"],
+            rich_markup_mode=None,
+        )
+        command.stored = kept
+        return command
 
     def collect_usage_pieces(self, ctx: Any) -> list[str]:
-        """The words behind the command's name."""
-        return list(self.kept["usage"])
+        """List the words after the command's name."""
+        return list(self.stored["usage"])
 
-    def sections(self, ctx: Any) -> list[tuple[str, list[tuple[str, str]]]]:
-        """As they were kept."""
-        return [(heading, [(name, does) for name, does in records]) for heading, records in self.kept["sections"]]
+    def list_sections(self, ctx: Any) -> list[tuple[str, list[tuple[str, str]]]]:
+        """List the stored sections."""
+        return [(heading, [(name, does) for name, does in records]) for heading, records in self.stored["sections"]]
 
 
-def help_of(arguments: Sequence[str]) -> str:
-    """The help that is asked for, where it was kept; empty where it has to be made."""
-    if not arguments or not {"--help", "-h"} & set(arguments[1:]) or not KEPT_HELP.exists():
+def get_stored_help(arguments: Sequence[str]) -> str:
+    """Return the requested help if it is stored; else an empty string."""
+    if not arguments or not {"--help", "-h"} & set(arguments[1:]) or not HELP_FILE.exists():
         return ""
-    kept = json.loads(KEPT_HELP.read_text(encoding="utf-8")).get(arguments[0])
-    if kept is None:
+    stored = json.loads(HELP_FILE.read_text(encoding="utf-8")).get(arguments[0])
+    if stored is None:
         return ""
-    command = HelpAlone.of(arguments[0], kept)
+    command = StoredHelp.load(arguments[0], stored)
     context: Any = typer.Context(cast(Any, command), info_name=f"lomrix {arguments[0]}", **SETTINGS["context_settings"])
     return f"{cast(Any, command).get_help(context)}\n"
 
 
 class Program(TyperGroup):
-    """Loads a command when it is called, and shows all of them under the headings of their work."""
+    """Loads a command when it is called, and shows all of them by panel."""
 
     def list_commands(self, ctx: Any) -> list[str]:
-        """Names of the commands."""
-        return [word for _, word, _ in listed()]
+        """List the names of the commands."""
+        return [word for _, word, _ in list_commands()]
 
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
-        """The command of a name; None where there is none."""
-        return command_named(cmd_name)
+        """Return the command of a name; None if there is none."""
+        return load_command(cmd_name)
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
-        """The command that was named; a misspelt one gets the nearest."""
+        """Find the command, or name the nearest if it is misspelt."""
         if args and self.get_command(ctx, args[0]) is None:
             todo = advice(args[0], self.list_commands(ctx), "`lomrix --help` shows them.")
             raise WrongLineError(f"There is no command {args[0]}.\n{todo}", ctx)
@@ -188,31 +190,35 @@ class Program(TyperGroup):
         """Write the commands panel by panel."""
         for panel in PANELS:
             with formatter.section(panel):
-                formatter.write_dl([(word, does) for one, word, does in listed() if one == panel], col_max=12)
+                formatter.write_dl(
+                    [(word, does) for panel_, word, does in list_commands() if panel_ == panel], col_max=12
+                )
 
 
 @functools.cache
-def command_named(word: str) -> Any:
-    """The command of a name, made once though it is asked for at each look at the line; None where there is none."""
-    entry = entry_of(word)
+def load_command(word: str) -> Any:
+    """Load the command of a name, once; None if there is none."""
+    entry = find_entry(word)
     if entry is not None:
-        from lomrix.cli.command import function_of
+        from lomrix.cli.command import make_function
 
-        return command(function_of(entry.step()), entry.word, entry.does, entry.example)
-    other = next((one for one in OTHERS if one.word == word), None)
-    return importlib.import_module(f"lomrix.cli.{other.module}").command(other) if other else None
+        return make_command(make_function(entry.load()), entry.word, entry.purpose, entry.example)
+    other = next((other_ for other_ in OTHERS if other_.word == word), None)
+    return importlib.import_module(f"lomrix.cli.{other.module}").make_command(other) if other else None
 
 
-def command(function: Any, word: str, does: str, example: str) -> Any:
-    """A function as a command with its help and an example."""
-    alone = typer.Typer(**SETTINGS)
-    add_command(alone, function, word, does, example)
-    return typer.main.get_command(alone)
+def make_command(function: Any, word: str, does: str, example: str) -> Any:
+    """Make a command from a function, with its help and an example."""
+    program_ = typer.Typer(**SETTINGS)
+    add_command(program_, function, word, does, example)
+    return typer.main.get_command(program_)
 
 
 def add_command(group: typer.Typer, function: Any, word: str, does: str, example: str) -> None:
-    """Add a function to a group as a command with its help and an example."""
-    group.command(word, cls=OneCommand, epilog=f"Example: {example}", no_args_is_help=True, help=f"{does}.")(function)
+    """Add a command with its help and an example to a group."""
+    group.command(word, cls=StrictCommand, epilog=f"Example: {example}", no_args_is_help=True, help=f"{does}.")(
+        function
+    )
 
 
 app = typer.Typer(
@@ -225,66 +231,56 @@ app = typer.Typer(
 )
 
 
-def version(asked: bool) -> None:
-    """Say the version and stop."""
-    if asked:
+def show_version_and_exit(is_requested: bool) -> None:
+    """Show the version and exit."""
+    if is_requested:
         typer.echo(f"lomrix {lomrix.__version__}")
         raise typer.Exit
 
 
 @app.callback()
-def program(
+def start_program(
     show_version: Annotated[
-        bool, typer.Option("--version", callback=version, is_eager=True, help="Say the version.")
+        bool, typer.Option("--version", callback=show_version_and_exit, is_eager=True, help="Show the version.")
     ] = False,
 ) -> None:
     """Look after the data of a longitudinal study."""
 
 
-def run(surroundings: Surroundings) -> int:
-    """Run one command in given surroundings.
-
-    Parameters
-    ----------
-    surroundings
-        Arguments, streams, and what is known of the terminal.
-
-    Returns
-    -------
-    The exit status.
-    """
+def run(surroundings: Environment) -> int:
+    """Run one command in an environment and return the exit status."""
     token = CURRENT.set(surroundings)
     try:
         with contextlib.redirect_stdout(surroundings.stdout), contextlib.redirect_stderr(surroundings.stderr):
             status = run_command(surroundings)
-            # That data could not go out was told, and would be told again.
+            # Data that could not be written were reported already.
             if status != 3 or "-" not in surroundings.arguments:
                 surroundings.stdout.flush()
         return status
     except OutputLostError as error:
-        tell_lost_output(error, surroundings)
+        report_lost_output(error, surroundings)
         return 3
     except (MemoryError, ImportError, RuntimeError, SystemError, OSError) as error:
-        if ASKED_TO_END:
-            print(STOPPED, file=surroundings.stderr)
+        if END_REQUESTS:
+            print(STOPPED_MESSAGE, file=surroundings.stderr)
             return 130
-        # The parts of the program that tell errors were not loaded yet, or cannot be.
-        if not SHORT_OF_MEMORY.search(f"{type(error).__name__} {error}"):
+        # The modules that report errors may not be loaded, and may fail to load.
+        if not MEMORY_PATTERN.search(f"{type(error).__name__} {error}"):
             raise
         print("error  There is not enough memory to load Lomrix. Nothing was written.", file=surroundings.stderr)
         print("next   Close other programs, or allow more memory.", file=surroundings.stderr)
         return 3
     except (typer.Abort, KeyboardInterrupt):
-        print(STOPPED, file=surroundings.stderr)
+        print(STOPPED_MESSAGE, file=surroundings.stderr)
         return 130
     finally:
         CURRENT.reset(token)
 
 
-def run_command(surroundings: Surroundings) -> int:
-    """Run what the arguments say; what is wrong with them is told."""
-    if told := help_of(surroundings.arguments):
-        print(told, end="", file=surroundings.stdout)
+def run_command(surroundings: Environment) -> int:
+    """Run what the arguments request, and report what is wrong with them."""
+    if text := get_stored_help(surroundings.arguments):
+        print(text, end="", file=surroundings.stdout)
         return 0
     try:
         status = typer.main.get_command(app).main(
@@ -297,60 +293,57 @@ def run_command(surroundings: Surroundings) -> int:
         if type(error).__name__ == "NoArgsIsHelpError":
             print(error.format_message(), file=surroundings.stdout)
         else:
-            tell_wrong_line(error, surroundings)
+            report_wrong_line(error, surroundings)
         return 2
 
 
-def tell_wrong_line(error: Any, surroundings: Surroundings) -> None:
-    """Tell what is wrong with the words of the command line."""
-    from lomrix.cli.telling import Voice
+def report_wrong_line(error: Any, surroundings: Environment) -> None:
+    """Report what is wrong with the command line."""
+    from lomrix.cli.telling import Reporter
     from lomrix.core.errors import UsageError
 
     context = getattr(error, "ctx", None)
     what, _, todo = error.format_message().replace(": Value error, ", ": ").partition("\n")
-    if named := getattr(error, "option_name", ""):
-        what = f"There is no option {named}."
-        todo = advice(named, [one for each in context.command.params for one in each.opts], "") if context else ""
+    if option_name := getattr(error, "option_name", ""):
+        what = f"There is no option {option_name}."
+        todo = advice(option_name, [one for each in context.command.params for one in each.opts], "") if context else ""
     path = context.command_path if context is not None else "lomrix"
-    told = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
-    Voice(surroundings, json="--json" in surroundings.arguments).tell_error(told)
+    reported = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
+    Reporter(surroundings, json="--json" in surroundings.arguments).report_error(reported)
 
 
-def tell_lost_output(error: OutputLostError, surroundings: Surroundings) -> None:
-    """Tell that the report could not be told."""
-    from lomrix.cli.telling import Voice
+def report_lost_output(error: OutputLostError, surroundings: Environment) -> None:
+    """Report that the output could not be written."""
+    from lomrix.cli.telling import Reporter
     from lomrix.core.errors import FileError
 
-    todo = "Send the report elsewhere. Files that were asked for are written before it; look which of them stand."
-    Voice(surroundings).tell_error(FileError("Standard output cannot be written.", where=str(error), todo=todo))
+    todo = "Write the report elsewhere. Outputs are written before the report; check which of them exist."
+    Reporter(surroundings).report_error(FileError("Standard output cannot be written.", where=str(error), todo=todo))
 
 
-def stop(number: int, frame: object) -> None:
-    """A request to end is honoured as a key press is, so that nothing is left behind."""
-    ASKED_TO_END.append(number)
+def request_end(number: int, frame: object) -> None:
+    """Treat a request to end like an interrupt, so nothing is left behind."""
+    END_REQUESTS.append(number)
     raise KeyboardInterrupt
 
 
 def main() -> None:
-    """Run the program.
-
-    All is written and closed by then; giving back a gigabyte piece by piece would only make a person wait.
-    """
-    # Loading makes many small objects and no garbage; looking for it now and then is enough.
+    """Run the program."""
+    # Loading creates many small objects and no garbage, so collect rarely.
     gc.set_threshold(100_000, 50, 50)
-    # What plugins other packages may have brought is not looked for: that takes longer than most commands.
+    # Searching for plugins of other packages takes longer than most commands.
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-    # Each of its threads would take memory, for products of matrices that nothing here multiplies.
+    # Its threads would use memory for matrix products that nothing here needs.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     open_closed_streams()
-    status = supervised(work_of_process) if sys.platform == "linux" else work_of_process()
+    status = supervise(run_process) if sys.platform == "linux" else run_process()
     os._exit(status)
 
 
-def work_of_process() -> int:
-    """Run what the process was called for; the exit status."""
-    signal.signal(signal.SIGTERM, stop)
-    status = run(Surroundings.of_process())
+def run_process() -> int:
+    """Run what the process was called for, and return the exit status."""
+    signal.signal(signal.SIGTERM, request_end)
+    status = run(Environment.from_process())
     for stream in (sys.stdout, sys.stderr):
         with contextlib.suppress(OSError, ValueError):
             stream.flush()

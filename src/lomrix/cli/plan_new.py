@@ -8,32 +8,32 @@ from typing import Any
 
 import typer
 
-from lomrix.cli.command import told_errors, voice_of, with_signature
-from lomrix.cli.dictionaries import tell, written_to
-from lomrix.cli.main import SETTINGS, Other, add_command
-from lomrix.cli.options import of_telling, of_writing, parameter
-from lomrix.cli.study import NAME, example
-from lomrix.cli.telling import Voice
+from lomrix.cli.command import handle_errors, make_reporter, set_signature
+from lomrix.cli.dictionaries import report, write_outputs
+from lomrix.cli.main import SETTINGS, OtherCommand, add_command
+from lomrix.cli.options import list_reporting, list_writing, make_parameter
+from lomrix.cli.study import FILE_NAME, format_example
+from lomrix.cli.telling import Reporter
 from lomrix.core.errors import UsageError
 
-HEAD = """# A plan: steps that lead from raw files to what is delivered. Run it with:  lomrix run {name}
-# Each step says its name, what to do, its inputs, and the options of that command under their names with underscores
-# (`lomrix merge --help` shows them). An input is a file, or the name of another step. A step without `out` keeps its
-# table in memory. What did not change since the last run is not done again.
+HEAD = """# A plan: the steps from raw files to deliveries. Run it with:  lomrix run {name}
+# Each step has a name, what to do, its inputs, and the options of that command, written with underscores
+# (`lomrix merge --help` shows them). An input is a file or the name of another step. A step without `out` keeps its
+# table in memory. Steps that did not change since the last run are not run again.
 
-# Values that change from delivery to delivery stand in braces, and are said by --set wave=2.
+# Write values that change from delivery to delivery in braces, and set them with --set wave=2.
 [parameters]
 wave = 1
 """
 FIRST = """
 [[steps]]
 name = {name}
-do = "correct"                      # only where the old value still stands; or "subset" to take the file as it is
+do = "correct"                      # only where the old value is still there; or "subset" to use the file as it is
 source = {path}
 ledger = {ledger}
 # dictionary = "dictionary.toml"
-# expect_rows = 400                 # the plan stops where the number is another
-# expect_rules = ["age >= 16"]      # … or where a row breaks a rule
+# expect_rows = 400                 # the plan stops if the number differs
+# expect_rules = ["age >= 16"]      # … or if a row breaks a rule
 """
 MERGE = """
 [[steps]]
@@ -56,35 +56,35 @@ LAST = """
 """
 
 
-def command(other: Other) -> Any:
-    """The command, a group of one."""
-    group = typer.Typer(help=f"{other.does}.", no_args_is_help=True, **SETTINGS)
+def make_command(other: OtherCommand) -> Any:
+    """Make the command, a group of one."""
+    group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, **SETTINGS)
 
     @group.callback()
     def plan() -> None:
         """Write a plan and a study file to start from."""
 
-    add_command(group, function(), "new", other.does, other.example)
+    add_command(group, make_function(), "new", other.purpose, other.example)
     made: Any = typer.main.get_command(group)
     made.name = other.word
     return made
 
 
-def function() -> Any:
-    """The function behind it."""
+def make_function() -> Any:
+    """Make the function behind the command."""
     sources = typer.Argument(metavar="SOURCE…", help="The raw files.")
-    parameters = [parameter("sources", list[str], ..., sources), *of_writing(words=False), *of_telling()]
+    parameters = [make_parameter("sources", list[str], ..., sources), *list_writing(words=False), *list_reporting()]
 
     def new(**given: Any) -> None:
-        voice = voice_of(given)
-        with told_errors(voice):
-            write(voice, given)
+        reporter = make_reporter(given)
+        with handle_errors(reporter):
+            write_plan(reporter, given)
 
-    return with_signature(new, "new", parameters)
+    return set_signature(new, "new", parameters)
 
 
-def write(voice: Voice, given: dict[str, Any]) -> None:
-    """Write both, or show the plan where no file was named."""
+def write_plan(reporter: Reporter, given: dict[str, Any]) -> None:
+    """Write both, or show the plan if no file is given."""
     from lomrix.core.steps.account import Account
     from lomrix.files.file_source import require_file
     from lomrix.files.staging import TextSink
@@ -93,26 +93,26 @@ def write(voice: Voice, given: dict[str, Any]) -> None:
     for source in sources:
         require_file(Path(source))
     if out and Path(out).suffix.lower() != ".toml":
-        raise UsageError(f"A plan is a .toml file, not {Path(out).name}.", todo="Say ‹out=study_plan.toml›.")
-    text = plan_text(sources, out or "plan.toml")
+        raise UsageError(f"A plan must be a .toml file, not {Path(out).name}.", todo="Use ‹out=study_plan.toml›.")
+    text = format_plan(sources, out or "plan.toml")
     if not out:
-        voice.show(text, soft_wrap=True)
+        reporter.show(text, soft_wrap=True)
         return
     sinks, texts = {"out": TextSink(Path(out), given["overwrite"])}, {"out": text}
-    study = Path(out).with_name(NAME)
+    study = Path(out).with_name(FILE_NAME)
     if not study.exists():
-        sinks["study"], texts["study"] = TextSink(study), example()
-    written = written_to(sinks, texts, list(map(Path, sources)))
-    tell(voice, Account("plan new", "A plan to be filled in; it does not run before you have."), written)
+        sinks["study"], texts["study"] = TextSink(study), format_example()
+    written = write_outputs(sinks, texts, list(map(Path, sources)))
+    report(reporter, Account("plan new", "A plan to fill in; edit it before you run it."), written)
 
 
-def plan_text(sources: list[str], out: str) -> str:
-    """The plan for some raw files."""
+def format_plan(sources: list[str], out: str) -> str:
+    """Format the plan for some raw files."""
     import json
     import os
 
     folder = Path(out).parent
-    names = [re.sub(r"\W+", "_", Path(one).stem, flags=re.ASCII).strip("_") or "raw" for one in sources]
+    names = [re.sub(r"\W+", "_", Path(source_).stem, flags=re.ASCII).strip("_") or "raw" for source_ in sources]
     names = [f"raw_{name}" if not name[0].isalpha() else name for name in names]
     parts = [HEAD.format(name=Path(out).name)]
     for name, source in zip(names, sources, strict=True):

@@ -1,4 +1,4 @@
-"""Standard streams as the place of reports: a reader may go away; a disk that is full is told, and once."""
+"""Standard streams for reports: a reader may close a pipe early; a full disk is reported once."""
 
 from __future__ import annotations
 
@@ -9,40 +9,32 @@ from typing import Any, TextIO
 
 
 class OutputLostError(Exception):
-    """Standard output does not take what is written to it."""
+    """Standard output cannot be written."""
 
 
 class ReportStream:
-    """A stream that ends quietly where its reader went away, and plainly where it cannot be written.
-
-    Parameters
-    ----------
-    stream
-        Where the words go; all that is not asked of this class is asked of it.
-    is_needed
-        Whether it is told where they cannot go there; there is no place to tell that of standard error.
-    """
+    """A stream that ignores a closed pipe, and raises OutputLostError if it cannot be written and is needed."""
 
     def __init__(self, stream: TextIO, *, is_needed: bool = True) -> None:
         self._stream, self._is_needed, self._has_reader = stream, is_needed, True
 
     def write(self, text: str) -> int:
-        """Write some words."""
-        if text != "":  # as which some try what kind of stream this is
-            self._tried(lambda: self._stream.write(text))
+        """Write some text."""
+        if text != "":  # some libraries write this to find the kind of the stream
+            self._attempt(lambda: self._stream.write(text))
         return len(text)
 
     def flush(self) -> None:
-        """Let them go out."""
-        self._tried(self._stream.flush)
+        """Flush the text."""
+        self._attempt(self._stream.flush)
 
-    def _tried(self, work: Callable[[], object]) -> None:
+    def _attempt(self, action: Callable[[], object]) -> None:
         if not self._has_reader:
             return
         try:
-            work()
+            action()
         except BrokenPipeError:
-            # Not to read on is a reader's right. What the stream still holds must not be tried again at the end.
+            # A reader may stop reading. What is still buffered must not be written again at the end.
             self._has_reader = False
         except OSError as error:
             self._has_reader = False
@@ -54,14 +46,11 @@ class ReportStream:
 
 
 def open_closed_streams() -> None:
-    """Put something in the place of standard streams that were closed, so that no file is taken for one of them.
-
-    Standard input is empty then, standard error goes nowhere, and standard output is lost, as it is on a full disk.
-    """
+    """Replace standard streams that are closed, so that no file takes their number."""
     for number, name in enumerate(("stdin", "stdout", "stderr")):
         if getattr(sys, name) is None:
-            # The lowest free number is given: that of the stream.
-            found = os.open(os.devnull, os.O_WRONLY if name == "stderr" else os.O_RDONLY)
-            if found != number:
-                os.dup2(found, number)
+            # The system assigns the lowest free number: that of the stream.
+            descriptor = os.open(os.devnull, os.O_WRONLY if name == "stderr" else os.O_RDONLY)
+            if descriptor != number:
+                os.dup2(descriptor, number)
             setattr(sys, name, open(number, "r" if name == "stdin" else "w", encoding="utf-8", closefd=False))  # noqa: SIM115

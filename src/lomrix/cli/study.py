@@ -1,4 +1,4 @@
-"""The study file: what holds for every command in a folder, said once in `study.toml`."""
+"""The study file: settings for every command in a folder, in `study.toml`."""
 
 from __future__ import annotations
 
@@ -13,155 +13,123 @@ from lomrix.core.errors import FileError, UsageError
 from lomrix.core.nearest import advice
 from lomrix.core.steps.step import Step
 
-NAME = "study.toml"
-# What it may say: the names of options.
+FILE_NAME = "study.toml"
+# Names of the options that it may set.
 READING = ("dictionary", "missing_text", "type", "delimiter", "decimal", "encoding")
 SETTINGS = ("case", "occasion", "key", "missing_code", "date_form")
 KEYS = (*READING, *SETTINGS)
-MOST_FOLDERS = 20
-EXAMPLE = """# What holds for every command in this folder and below. Each line is an option, and the command
-# line goes first. Take the sign # away where a line is right. Switched off by --no-study.
+MAX_FOLDERS = 20
+EXAMPLE = """# Settings for every command in this folder and below. Each line is an option; options on the command
+# line take precedence. Remove the # from the lines that apply. Ignored with --no-study.
 {lines}"""
 LINES = {
     "dictionary": ('"dictionary.toml"', "labels, codes and missing codes of the variables"),
-    "case": ('"id"', "whom a row is of"),
-    "occasion": ('"month"', "when it was measured"),
-    "missing_text": ('["n/a", "."]', "texts that stand for a missing cell"),
-    "type": ('["visit=date:%d/%m/%Y"]', "types and forms of dates, where a file has such a column"),
-    "decimal": ('","', "the sign before decimal places"),
+    "case": ('"id"', "column that identifies the case"),
+    "occasion": ('"month"', "column of the occasion"),
+    "missing_text": ('["n/a", "."]', "texts that mean a missing cell"),
+    "type": ('["visit=date:%d/%m/%Y"]', "types and date formats, for files with such a column"),
+    "decimal": ('","', "decimal separator"),
     "missing_code": ('["-9"]', "codes for deliveries"),
 }
 
 
 @dataclass(frozen=True)
 class Study:
-    """A study file.
-
-    Parameters
-    ----------
-    path
-        Where it stands; None where there is none.
-    said
-        What it says.
-    used
-        Which of it counted for a command.
-    """
+    """A study file: its path, its values, and which of them applied to a command."""
 
     path: Path | None = None
-    said: Mapping[str, Any] = field(default_factory=dict)
-    used: tuple[str, ...] = ()
+    values: Mapping[str, Any] = field(default_factory=dict)
+    applied: tuple[str, ...] = ()
 
     @property
-    def line(self) -> str:
-        """What is told of it; empty where nothing of it counted."""
-        if self.path is None or not self.used:
+    def summary(self) -> str:
+        """What of it applied, in a line; empty if nothing did."""
+        if self.path is None or not self.applied:
             return ""
-        told = ", ".join(f"{name} {shown(self.said[name])}" for name in self.used)
-        return f"{os.path.relpath(self.path)}: {told}"
+        values = ", ".join(f"{name} {format_value(self.values[name])}" for name in self.applied)
+        return f"{os.path.relpath(self.path)}: {values}"
 
 
-def shown(value: object) -> str:
-    """A value as it is told."""
+def format_value(value: object) -> str:
+    """Format a value."""
     return " ".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
-def found_study(reference: str) -> Study:
-    """The study file in the folder of a source, or in one above it.
-
-    Raises
-    ------
-    FileError
-        Where it is no TOML.
-    UsageError
-        Where it says what no study file can say; the nearest right word is named.
-    """
+def find_study(reference: str) -> Study:
+    """Find the study file in the folder of a source, or in one above it."""
     path = Path(reference.partition("#")[0]) if "://" not in reference and reference != "-" else Path("x")
     folder = path.resolve().parent
-    for one in [folder, *folder.parents][:MOST_FOLDERS]:
-        place = one / NAME
-        if place.is_file():
-            return Study(place, read(place))
+    for parent in [folder, *folder.parents][:MAX_FOLDERS]:
+        path_ = parent / FILE_NAME
+        if path_.is_file():
+            return Study(path_, read_study(path_))
     return Study()
 
 
-def read(path: Path) -> dict[str, Any]:
-    """What a study file says."""
+def read_study(path: Path) -> dict[str, Any]:
+    """Read and check a study file."""
     try:
-        said = tomllib.loads(path.read_bytes().decode("utf-8"))
+        values = tomllib.loads(path.read_bytes().decode("utf-8"))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
-        raise FileError(
-            f"The study file {path} cannot be understood.", where=str(error), todo="Mend the line."
-        ) from error
-    for key, value in said.items():
+        raise FileError(f"The study file {path} is not valid.", where=str(error), todo="Correct the line.") from error
+    for key, value in values.items():
         if key not in KEYS:
-            todo = advice(key, KEYS, f"It can say {', '.join(KEYS)}.")
-            raise UsageError(f"The study file says {key}, which it cannot.", where=str(path), todo=todo)
-        if not isinstance(value, str) and not (isinstance(value, list) and all(isinstance(one, str) for one in value)):
-            raise UsageError(f"{key} in the study file is no text and no list of texts.", where=str(path))
-    return said
+            todo = advice(key, KEYS, f"Use one of {', '.join(KEYS)}.")
+            raise UsageError(f"A study file has no setting {key}.", where=str(path), todo=todo)
+        if not isinstance(value, str) and not (
+            isinstance(value, list) and all(isinstance(item, str) for item in value)
+        ):
+            raise UsageError(f"{key} in the study file must be a string or a list of strings.", where=str(path))
+    return values
 
 
-def with_study(step: type[Step], given: dict[str, Any], references: Sequence[str], study: Study) -> Study:
-    """Fill in what the command line left open; returns the study with what of it counted.
-
-    Parameters
-    ----------
-    step
-        What is done.
-    given
-        Options by name; those that say nothing are filled in.
-    references
-        The sources, which must have a column for its type to count.
-    study
-        The study file.
-    """
-    used = []
-    for name, value in study.said.items():
+def apply_study(step: type[Step], given: dict[str, Any], references: Sequence[str], study: Study) -> Study:
+    """Fill in options that the command line leaves open; returns the study with those that applied."""
+    applied = []
+    for name, value in study.values.items():
         is_setting = name in SETTINGS and name in step.model_fields
-        if not (is_setting or name in READING) or given.get(name) not in (None, "", [], default_of(step, name)):
+        if not (is_setting or name in READING) or given.get(name) not in (None, "", [], get_default(step, name)):
             continue
         if isinstance(value, list) and not isinstance(given.get(name), list):
-            raise UsageError(f"{name} in the study file is one value, not a list.", where=str(study.path))
+            raise UsageError(f"{name} in the study file must be one value, not a list.", where=str(study.path))
         filled = value
         if name == "dictionary" and study.path is not None:
             filled = os.path.relpath(study.path.parent / str(value))
         if name == "type":
-            names = columns_of(references)
-            filled = [one for one in (value if isinstance(value, list) else [value]) if one.partition("=")[0] in names]
+            names = list_columns(references)
+            filled = [
+                item for item in (value if isinstance(value, list) else [value]) if item.partition("=")[0] in names
+            ]
         if filled:
-            many = isinstance(given.get(name), list)
-            given[name] = [filled] if many and isinstance(filled, str) else filled
-            used.append(name)
-    return Study(study.path, study.said, tuple(used))
+            is_list = isinstance(given.get(name), list)
+            given[name] = [filled] if is_list and isinstance(filled, str) else filled
+            applied.append(name)
+    return Study(study.path, study.values, tuple(applied))
 
 
-def default_of(step: type[Step], name: str) -> object:
-    """The default of a setting, as an option has it."""
+def get_default(step: type[Step], name: str) -> object:
+    """Return the default of a setting, as an option has it."""
     if name == "decimal":
         return "."
-    found = step.model_fields.get(name)
-    default = found.get_default() if found is not None else ""
+    field_ = step.model_fields.get(name)
+    default = field_.get_default() if field_ is not None else ""
     return list(default) if isinstance(default, tuple) else default
 
 
-def columns_of(references: Sequence[str]) -> set[str]:
-    """The names of the columns of some sources."""
+def list_columns(references: Sequence[str]) -> set[str]:
+    """List the names of the columns of some sources."""
     from lomrix.files.reading import ReadSettings
-    from lomrix.files.registry import source_of
+    from lomrix.files.registry import open_source
 
-    return {name for one in references if one != "-" for name in source_of(one, ReadSettings()).names}
+    return {
+        name for reference in references if reference != "-" for name in open_source(reference, ReadSettings()).names
+    }
 
 
-def example(**said: str) -> str:
-    """A study file to start from.
-
-    Parameters
-    ----------
-    said
-        What is known already, as TOML has it; the other lines are comments.
-    """
+def format_example(**values: str) -> str:
+    """Format a study file to start from; the lines that are not given are comments."""
     lines = []
-    for name, (value, told) in LINES.items():
-        line = f"{name} = {said.get(name, value)}"
-        lines.append(f"{line if name in said else '# ' + line}  # {told}")
+    for name, (value, comment) in LINES.items():
+        line = f"{name} = {values.get(name, value)}"
+        lines.append(f"{line if name in values else '# ' + line}  # {comment}")
     return EXAMPLE.format(lines="\n".join(lines) + "\n")

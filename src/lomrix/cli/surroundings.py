@@ -1,4 +1,4 @@
-"""Surroundings: what the program sees of the world, passed in, so that it can be run inside another program."""
+"""The environment of a run, passed in, so that the program can be run inside another one."""
 
 from __future__ import annotations
 
@@ -18,26 +18,8 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class Surroundings:
-    """Arguments and streams of one run.
-
-    Parameters
-    ----------
-    arguments
-        The words behind the program's name.
-    stdin
-        Standard input, as bytes.
-    stdout, stderr
-        Where a person or a script reads.
-    stdout_bytes
-        Standard output, as bytes, for data.
-    width
-        Columns of the terminal.
-    stdout_is_terminal, stderr_is_terminal
-        Whether a person reads them.
-    colour
-        Whether colours are wanted.
-    """
+class Environment:
+    """Arguments and streams of one run."""
 
     arguments: Sequence[str]
     stdin: IO[bytes]
@@ -50,8 +32,8 @@ class Surroundings:
     colour: bool = True
 
     @classmethod
-    def of_process(cls) -> Surroundings:
-        """Those of the running process."""
+    def from_process(cls) -> Environment:
+        """The environment of the running process."""
         open_closed_streams()
         colour = not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
         return cls(
@@ -60,21 +42,21 @@ class Surroundings:
             shutil.get_terminal_size().columns, sys.stdout.isatty(), sys.stderr.isatty(), colour,
         )  # fmt: skip
 
-    def streams(self) -> Streams:
+    def make_streams(self) -> Streams:
         """Standard input and output for a task."""
         from lomrix.job.streams import Streams
 
         return Streams(self.stdin, self.stdout_bytes)
 
-    def screen(self, *, errors: bool = False) -> Screen:
-        """Where accounts are told, or errors."""
+    def make_screen(self, *, errors: bool = False) -> Screen:
+        """The screen for accounts, or for errors."""
         from lomrix.show.terminal import Screen
 
         stream, terminal = (self.stderr, self.stderr_is_terminal) if errors else (self.stdout, self.stdout_is_terminal)
         return Screen(stream, self.width, terminal, self.colour)
 
 
-# Requests to end that came; whatever goes wrong after one goes wrong because of it.
-ASKED_TO_END: list[int] = []
-# The surroundings of the command that is running.
-CURRENT: ContextVar[Surroundings] = ContextVar("CURRENT")
+# Requests to end so far; any error after one is a consequence of it.
+END_REQUESTS: list[int] = []
+# The environment of the running command.
+CURRENT: ContextVar[Environment] = ContextVar("CURRENT")

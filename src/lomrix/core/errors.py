@@ -8,17 +8,7 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True)
 class Proposal:
-    """A step that could be done next, for a face to put in its own words.
-
-    Parameters
-    ----------
-    do
-        The step's word, such as `to-long`.
-    settings
-        Its settings.
-    inputs
-        Files of its inputs beside the first one, by role.
-    """
+    """A step that could be done next; the interface formats it. `inputs` gives files beside the first one, by role."""
 
     do: str
     settings: Mapping[str, object] = field(default_factory=dict)
@@ -26,21 +16,7 @@ class Proposal:
 
 
 class LomrixError(Exception):
-    """An error that is told in plain words.
-
-    Parameters
-    ----------
-    what
-        What is wrong, in one sentence. Settings stand in it as `‹name›`, as `lomrix.core.wording` says.
-    where
-        File, row, column or value concerned; empty where there is none.
-    todo
-        What to do next, in one sentence.
-    proposal
-        A step that would do it.
-
-    `pointer` is the place in `where` that is meant, counted in signs from 0; None where there is none.
-    """
+    """An error with a plain message."""
 
     exit_status = 1
     pointer: int | None = None
@@ -56,12 +32,7 @@ class LomrixError(Exception):
 class DataError(LomrixError):
     """The data break a stated expectation or rule; nothing was written.
 
-    Parameters
-    ----------
-    what, where, todo
-        As for all errors.
-    extras
-        Tables that help to mend it, by name; those that were asked for are written all the same.
+    `extras` are tables that help to mend them, by name; those that were asked for are written anyway.
     """
 
     exit_status = 1
@@ -74,21 +45,13 @@ class DataError(LomrixError):
 
 
 class UsageError(LomrixError):
-    """What was asked for is wrong, or does not fit the tables."""
+    """The request is wrong, or does not fit the tables."""
 
     exit_status = 2
 
 
 class SettingError(UsageError):
-    """A setting of a step cannot be.
-
-    Parameters
-    ----------
-    name
-        Name of the setting.
-    what, where, todo
-        As for all errors.
-    """
+    """A setting of a step is not valid."""
 
     def __init__(self, name: str, what: str, *, where: str = "", todo: str = "") -> None:
         super().__init__(what, where=where, todo=todo)
@@ -102,6 +65,6 @@ class FileError(LomrixError):
 
 
 class UnbalancedAccountError(LomrixError):
-    """A step lost or made up rows: a bug in Lomrix, which stops itself."""
+    """A step lost or invented rows: a bug in Lomrix, which stops itself."""
 
     exit_status = 1

@@ -12,15 +12,6 @@ MOST = 3
 def nearest(name: str, known: Iterable[str], most: int = MOST) -> list[str]:
     """Known names that are like one: few letters differ, or one of the two begins with the other.
 
-    Parameters
-    ----------
-    name
-        What was said.
-    known
-        The names that there are.
-    most
-        So many at most, the nearest first.
-
     Examples
     --------
     >>> nearest("maen", ["mean", "median", "min"]), nearest("nope.csv", ["roster.csv"]), nearest("--ke", ["--key"])

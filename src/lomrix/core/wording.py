@@ -1,8 +1,4 @@
-"""Settings in messages: the core names a setting, and each face words it in its own way.
-
-A message says `‹expect=one-to-one›`: the command line makes `--expect one-to-one` of it, a plan
-`expect = "one-to-one"`.
-"""
+"""Settings in messages: the core writes `‹expect=one-to-one›`, and each interface formats it in its own way."""
 
 from __future__ import annotations
 
@@ -12,58 +8,51 @@ from collections.abc import Callable, Iterable
 SETTING = re.compile(r"‹([a-z_]+)(?:=([^‹›]*))?›")
 
 
-def worded(text: str, word: Callable[[str, str], str]) -> str:
-    """A message with its settings in the words of a face.
-
-    Parameters
-    ----------
-    text
-        The message.
-    word
-        Given the name of a setting and its value (empty where none is said), how the face words it.
+def format_settings(text: str, format_one: Callable[[str, str], str]) -> str:
+    """Format the settings in a message, given a function of a setting's name and its value (may be empty).
 
     Examples
     --------
-    >>> worded("Say ‹expect=one-to-one›.", lambda name, value: f"--{name} {value}")
-    'Say --expect one-to-one.'
+    >>> format_settings("Use ‹expect=one-to-one›.", lambda name, value: f"--{name} {value}")
+    'Use --expect one-to-one.'
     """
-    return SETTING.sub(lambda found: word(found[1], found[2] or ""), text)
+    return SETTING.sub(lambda match: format_one(match[1], match[2] or ""), text)
 
 
-def listed(words: str) -> tuple[str, ...]:
-    """Words with commas between, without blanks around them.
+def split_list(text: str) -> tuple[str, ...]:
+    """Split at commas and strip spaces.
 
     Examples
     --------
-    >>> listed("vessel, month,")
+    >>> split_list("vessel, month,")
     ('vessel', 'month')
     """
-    return tuple(word.strip() for word in words.split(",") if word.strip())
+    return tuple(word.strip() for word in text.split(",") if word.strip())
 
 
-# So many of a kind are named; of the others only their number is told.
-MOST_NAMED = 12
+# At most this many are listed; the rest is only counted.
+MOST_LISTED = 12
 
 
-def some_of(texts: Iterable[str], most: int = MOST_NAMED) -> str:
-    """Texts with commas between; how many there are beyond the first ones is told.
+def shorten_list(texts: Iterable[str], most: int = MOST_LISTED) -> str:
+    """Join texts with commas; beyond `most`, say how many more there are.
 
     Examples
     --------
-    >>> some_of(["sleep", "mood", "steps"]), some_of(["sleep", "mood", "steps"], 1)
+    >>> shorten_list(["sleep", "mood", "steps"]), shorten_list(["sleep", "mood", "steps"], 1)
     ('sleep, mood, steps', 'sleep and 2 more')
     """
-    every = list(texts)
-    more = len(every) - most
-    return ", ".join(every[:most]) + (f" and {more:,} more" if more > 0 else "")
+    all_texts = list(texts)
+    more = len(all_texts) - most
+    return ", ".join(all_texts[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
-def in_utf8(name: str) -> str:
-    """The name of a file as text that can be written: bytes that are no UTF-8 are spelled out.
+def to_utf8(name: str) -> str:
+    """Return a file's name as writable text: bytes that are not UTF-8 are spelled out.
 
     Examples
     --------
-    >>> in_utf8("caf\\udce9.csv")
+    >>> to_utf8("caf\\udce9.csv")
     'caf\\\\xe9.csv'
     """
     return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")

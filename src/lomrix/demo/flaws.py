@@ -1,4 +1,4 @@
-"""The flaws planted in the demo study: those that real files have. Each is listed with its place."""
+"""The flaws planted in the demo study, of the kinds that real files have."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from lomrix.demo.study import Columns, Study
 
 @dataclass(frozen=True)
 class Flaw:
-    """One planted flaw: what it is, where (row as a sheet counts it, the header being row 1), and what is right."""
+    """One planted flaw: what it is, where it is (the header is row 1), and the right value."""
 
     kind: str
     file: str
@@ -36,58 +36,59 @@ class Planting:
     def put(
         self, kind: str, file: str, row: int, column: str, value: str, story: str, action: str = "set", right: str = ""
     ) -> None:
-        """Plant one flaw; what is right is what stood there before, where nothing else is said."""
+        """Plant a flaw; by default the right value is the one before."""
         cells = self.study.files[file]
         before = cells[column][row]
         cells[column][row] = value
         # The laboratory's workbook has two title lines above its header.
-        place, name = (row + FIRST_ROW, f"{file}.csv") if file != "bloods" else (row + FIRST_ROW + 2, "bloods.xlsx")
+        sheet_row, name = (row + FIRST_ROW, f"{file}.csv") if file != "bloods" else (row + FIRST_ROW + 2, "bloods.xlsx")
         right = right or before if action == "set" else right
-        self.flaws.append(Flaw(kind, name, place, column, value, story, cells["crew_id"][row], action, right))
+        self.flaws.append(Flaw(kind, name, sheet_row, column, value, story, cells["crew_id"][row], action, right))
 
 
-def planted(study: Study) -> list[Flaw]:
+def plant_flaws(study: Study) -> list[Flaw]:
     """Plant the flaws in a study and list them."""
     planting = Planting(study)
-    in_roster(planting, study.files["roster"])
-    in_sleep(planting, study.files["sleep_wide"])
-    in_waves(planting, study.files["fatigue_m0"], study.files["fatigue_m6"])
+    plant_in_roster(planting, study.files["roster"])
+    plant_in_sleep(planting, study.files["sleep_wide"])
+    plant_in_waves(planting, study.files["fatigue_m0"], study.files["fatigue_m6"])
     middle = len(study.files["bloods"]["ferritin"]) // 2
     story = "the laboratory's word for a level it cannot measure"
     planting.put("text in a number", "bloods", middle, "ferritin", "under range", story, "missing", "under range")
     return planting.flaws
 
 
-def in_roster(planting: Planting, roster: Columns) -> None:
-    """Flaws of the roster."""
+def plant_in_roster(planting: Planting, roster: Columns) -> None:
+    """Plant the flaws of the roster."""
     rows = len(roster["crew_id"])
     for column in roster.values():
         column[rows - 3] = column[rows // 5]
     story = (
-        f"crew member {roster['crew_id'][rows - 3]} stands twice: the entry before a change of vessel was not removed"
+        f"crew member {roster['crew_id'][rows - 3]} is listed twice: "
+        "the entry before a change of vessel was not removed"
     )
     planting.put("repeated id", "roster", rows - 3, "vessel", "gannet", story, "leave-out")
     story = f"{roster['name'][rows // 3]} was entered before the id was given out"
     planting.put("missing id", "roster", rows // 3, "crew_id", "", story)
     story = "born ten years before joining the study"
     planting.put("date years off", "roster", rows // 2, "birth_date", "2014-06-02", story)
-    row = first_of(roster["vessel"], "razorbill")
+    row = find_row(roster["vessel"], "razorbill")
     planting.put("spelling", "roster", row, "vessel", "razorbil", "the vessel is razorbill", "set", "razorbill")
 
 
-def in_sleep(planting: Planting, sleep: Columns) -> None:
-    """Flaws of the wrist-device file."""
+def plant_in_sleep(planting: Planting, sleep: Columns) -> None:
+    """Plant the flaws of the wrist-device file."""
     rows = len(sleep["crew_id"])
-    zeros = [at for at, one in enumerate(sleep["crew_id"]) if one.startswith("0")]
-    for at in zeros[len(zeros) // 9 :: max(1, len(zeros) // 5)][:5]:
-        whole = sleep["crew_id"][at]
+    zeros = [row for row, crew_id in enumerate(sleep["crew_id"]) if crew_id.startswith("0")]
+    for row in zeros[len(zeros) // 9 :: max(1, len(zeros) // 5)][:5]:
+        whole = sleep["crew_id"][row]
         story = f"a spreadsheet turned {whole} into a number"
-        planting.put("lost zeros", "sleep_wide", at, "crew_id", whole.lstrip("0"), story)
-    at = rows * 2 // 3
+        planting.put("lost zeros", "sleep_wide", row, "crew_id", whole.lstrip("0"), story)
+    row = rows * 2 // 3
     planting.put(
-        "trailing blank", "sleep_wide", at, "crew_id", sleep["crew_id"][at] + " ", "typed with a blank at the end"
+        "trailing space", "sleep_wide", row, "crew_id", sleep["crew_id"][row] + " ", "typed with a space at the end"
     )
-    story = "an estimate, said in the cell"
+    story = "an estimate, marked in the cell"
     planting.put("text in a number", "sleep_wide", rows // 4, "sleep_m3", "410 est.", story, "note", "410")
     story = "hours in words, not minutes"
     planting.put("text in a number", "sleep_wide", rows // 2, "sleep_m3", "seven h", story, "set", "420")
@@ -97,20 +98,20 @@ def in_sleep(planting: Planting, sleep: Columns) -> None:
     planting.put("out of range", "sleep_wide", rows // 7, "sleep_m12", "1710", story, "missing", "implausible")
 
 
-def in_waves(planting: Planting, first: Columns, second: Columns) -> None:
-    """Flaws of the questionnaire waves."""
+def plant_in_waves(planting: Planting, first: Columns, second: Columns) -> None:
+    """Plant the flaws of the questionnaire waves."""
     story = "no crew member is younger than 16"
     planting.put("out of range", "fatigue_m0", len(first["age"]) // 3, "age", "7", story)
     story = "2024 with its digits turned"
     planting.put("date years off", "fatigue_m6", len(second["visit_date"]) // 2, "visit_date", "2042-07-15", story)
     story = "items are scored 0 to 3"
     planting.put("not a code", "fatigue_m0", len(first["f3"]) // 2, "f3", "5", story, "missing", "not a code")
-    for at in np.linspace(len(first["sex"]) // 8, len(first["sex"]) - 4, 3).astype(int):
-        other = "2" if first["sex"][at] != "2" else "1"
-        planting.put("disagreement", "fatigue_m0", int(at), "sex", other, "the roster says otherwise")
+    for row in np.linspace(len(first["sex"]) // 8, len(first["sex"]) - 4, 3).astype(int):
+        other = "2" if first["sex"][row] != "2" else "1"
+        planting.put("disagreement", "fatigue_m0", int(row), "sex", other, "the roster says otherwise")
 
 
-def first_of(column: Array, value: str) -> int:
-    """The first row with a value, from a quarter of the way down."""
+def find_row(column: Array, value: str) -> int:
+    """Find the first row with a value, starting a quarter of the way down."""
     rows = np.flatnonzero(column == value)
     return int(rows[len(rows) // 4]) if len(rows) else 0

@@ -1,4 +1,4 @@
-"""The demo study: crews of the Kittiwake Line at months 0, 3, 6 and 12. Made up throughout."""
+"""The demo study: crews of the Kittiwake Line at months 0, 3, 6 and 12, all invented."""
 
 from __future__ import annotations
 
@@ -131,46 +131,40 @@ YEARS = range(2009, 2025)
 
 @dataclass
 class Study:
-    """The files of the study as columns of text, before any flaw is planted."""
+    """The files of the study as columns of text, before flaws are planted."""
 
     files: dict[str, Columns]
 
 
-def texts(values: Array) -> Array:
-    """Values as an array of Python texts."""
+def to_text(values: Array) -> Array:
+    """Convert values to an array of strings."""
     return np.array(values).astype(str).astype(object)
 
 
-def made_study(cases: int) -> Study:
-    """Make the study.
-
-    Parameters
-    ----------
-    cases
-        Number of crew members on the roster.
-    """
+def make_study(case_count: int) -> Study:
+    """Make the study with a number of crew members."""
     random = np.random.default_rng(SEED)
-    width = max(4, len(str(2 * cases)))
-    numbers = np.sort(random.choice(2 * cases, size=cases + max(4, cases // 40), replace=False)) + 1
+    width = max(4, len(str(2 * case_count)))
+    numbers = np.sort(random.choice(2 * case_count, size=case_count + max(4, case_count // 40), replace=False)) + 1
     ids = np.char.zfill(numbers.astype(str), width).astype(object)
-    on_roster = np.sort(random.permutation(len(ids))[:cases])
+    on_roster = np.sort(random.permutation(len(ids))[:case_count])
     vessel = random.choice(np.array(CREWED, dtype=object), size=len(ids), p=SHARE)
     sex = random.choice([1, 2, 3], size=len(ids), p=[0.37, 0.61, 0.02])
     born = START - random.integers(19 * 365, 62 * 365, len(ids)).astype("timedelta64[D]")
     person = {"id": ids, "vessel": vessel, "sex": sex, "born": born}
     files = {
-        "roster": roster(random, person, on_roster),
-        "vessels": vessels(),
-        "sleep_wide": sleep_wide(random, person),
-        "fatigue_m0": fatigue(random, person, on_roster, 0),
-        "fatigue_m6": fatigue(random, person, on_roster, 6),
-        "bloods": bloods(random, person, on_roster),
-        "port_series": port_series(random),
+        "roster": make_roster(random, person, on_roster),
+        "vessels": make_vessels(),
+        "sleep_wide": make_sleep(random, person),
+        "fatigue_m0": make_fatigue(random, person, on_roster, 0),
+        "fatigue_m6": make_fatigue(random, person, on_roster, 6),
+        "bloods": make_bloods(random, person, on_roster),
+        "port_series": make_port_series(random),
     }
     return Study(files)
 
 
-def roster(random: np.random.Generator, person: Mapping[str, Array], rows: Array) -> Columns:
+def make_roster(random: np.random.Generator, person: Mapping[str, Array], rows: Array) -> Columns:
     """One row per crew member."""
     count = len(rows)
     parts = [random.choice(np.array(words, dtype=object), size=count) for words in (FIRST, SECOND, FAMILY, ENDING)]
@@ -179,32 +173,32 @@ def roster(random: np.random.Generator, person: Mapping[str, Array], rows: Array
     return {
         "crew_id": person["id"][rows],
         "name": parts[0] + parts[1] + " " + parts[2] + parts[3],
-        "birth_date": texts(person["born"][rows]),
-        "sex": texts(person["sex"][rows]),
+        "birth_date": to_text(person["born"][rows]),
+        "sex": to_text(person["sex"][rows]),
         "vessel": person["vessel"][rows],
-        "joined_on": texts(np.maximum(joined, grown_up)),
+        "joined_on": to_text(np.maximum(joined, grown_up)),
     }
 
 
-def vessels() -> Columns:
+def make_vessels() -> Columns:
     """One row per vessel."""
     columns = zip(*VESSELS.values(), strict=True)
     words = ("route_type", "berths", "noise_db", "home_port")
-    told = {word: texts(np.array(column, dtype=object)) for word, column in zip(words, columns, strict=True)}
-    return {"vessel_code": np.array(list(VESSELS), dtype=object), **told}
+    columns_ = {word: to_text(np.array(column, dtype=object)) for word, column in zip(words, columns, strict=True)}
+    return {"vessel_code": np.array(list(VESSELS), dtype=object), **columns_}
 
 
-def sleep_wide(random: np.random.Generator, person: Mapping[str, Array]) -> Columns:
-    """One row per wearer of a wrist device, measures side by side; a few are not on the roster."""
+def make_sleep(random: np.random.Generator, person: Mapping[str, Array]) -> Columns:
+    """One row per wearer of a wrist device, in wide form; a few are not on the roster."""
     everyone = np.arange(len(person["id"]))
     rows = everyone[random.random(len(everyone)) < 0.95]
     count = len(rows)
     noise = {name: VESSELS[name][2] if name in VESSELS else 60.0 for name in CREWED}
     loud = np.array([noise[name] for name in CREWED])
     vessel_at = {name: at for at, name in enumerate(CREWED)}
-    own = loud[np.array([vessel_at[name] for name in CREWED])]
+    vessel_noise = loud[np.array([vessel_at[name] for name in CREWED])]
     codes = np.searchsorted(np.sort(np.array(CREWED)), person["vessel"][rows].astype(str))
-    quiet = 60.0 - own[np.argsort(np.array(CREWED))][codes]
+    quiet = 60.0 - vessel_noise[np.argsort(np.array(CREWED))][codes]
     usual = random.normal(428, 38, count) + 2.4 * quiet
     pulse = random.normal(63, 7, count)
     walk = random.normal(8200, 1900, count)
@@ -212,7 +206,7 @@ def sleep_wide(random: np.random.Generator, person: Mapping[str, Array]) -> Colu
     stays = np.ones(count, np.bool_)
     for month in MONTHS:
         stays &= random.random(count) > (0.0 if month == 0 else 0.06)
-        came = stays & (random.random(count) > 0.03)
+        is_present = stays & (random.random(count) > 0.03)
         values = {
             "sleep": usual + random.normal(0, 24, count) - (8 if month == 6 else 0),
             "heart_rate": pulse + random.normal(0, 3, count),
@@ -220,41 +214,41 @@ def sleep_wide(random: np.random.Generator, person: Mapping[str, Array]) -> Colu
         }
         failed = random.random(count) < 0.02
         for name, value in values.items():
-            cells = texts(np.rint(value).astype(np.int64))
+            cells = to_text(np.rint(value).astype(np.int64))
             cells[random.random(count) < 0.012] = "-9"
             cells[failed] = "-8"
-            cells[~came] = ""
+            cells[~is_present] = ""
             measures[name][f"{name}_m{month}"] = cells
     return {"crew_id": person["id"][rows], **measures["sleep"], **measures["heart_rate"], **measures["steps"]}
 
 
-def fatigue(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array, month: int) -> Columns:
-    """One wave of the questionnaire; items 2 and 5 are worded the other way round."""
+def make_fatigue(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array, month: int) -> Columns:
+    """One wave of the questionnaire; items 2 and 5 are reverse-scored."""
     rows = on_roster[random.random(len(on_roster)) < (0.93 if month == 0 else 0.84)]
     count = len(rows)
     tired = random.normal(1.2, 0.6, count)
     day = START + np.timedelta64(round(month * 30.4), "D") + random.integers(0, 21, count).astype("timedelta64[D]")
-    columns: Columns = {"crew_id": person["id"][rows], "visit_date": texts(day)}
+    columns: Columns = {"crew_id": person["id"][rows], "visit_date": to_text(day)}
     if month == 0:
-        columns["sex"] = texts(person["sex"][rows])
-        columns["age"] = texts(((day - person["born"][rows]).astype(np.int64) / 365.25).astype(np.int64))
+        columns["sex"] = to_text(person["sex"][rows])
+        columns["age"] = to_text(((day - person["born"][rows]).astype(np.int64) / 365.25).astype(np.int64))
     columns["watch"] = random.choice(np.array(["day", "night", "split"], dtype=object), size=count, p=[0.45, 0.35, 0.2])
     for item in range(1, 7):
         if month == 6 and item == 4:
             continue  # not asked in this wave
         score = np.clip(np.rint(tired + random.normal(0, 0.6, count)), 0, 3).astype(np.int64)
-        cells = texts(3 - score if item in (2, 5) else score)
+        cells = to_text(3 - score if item in (2, 5) else score)
         cells[random.random(count) < 0.015] = ""
         columns[f"f{item}"] = cells
     if month == 0:
-        columns["seasick"] = texts(random.integers(0, 2, count))
+        columns["seasick"] = to_text(random.integers(0, 2, count))
     else:
-        columns["coffee_cups"] = texts(random.poisson(2.6, count))
+        columns["coffee_cups"] = to_text(random.poisson(2.6, count))
     return columns
 
 
-def bloods(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array) -> Columns:
-    """Ferritin draws near the visits of months 0 and 6, not on them."""
+def make_bloods(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array) -> Columns:
+    """Ferritin draws near the visits of months 0 and 6."""
     rows, days = [], []
     for month in (0, 6):
         drawn = on_roster[random.random(len(on_roster)) < 0.45]
@@ -264,10 +258,10 @@ def bloods(random: np.random.Generator, person: Mapping[str, Array], on_roster: 
     who, day = np.concatenate(rows), np.concatenate(days)
     order = np.lexsort((who, day))
     level = np.round(np.exp(random.normal(4.1, 0.7, len(who))), 1)
-    return {"crew_id": person["id"][who][order], "drawn_on": texts(day[order]), "ferritin": texts(level[order])}
+    return {"crew_id": person["id"][who][order], "drawn_on": to_text(day[order]), "ferritin": to_text(level[order])}
 
 
-def port_series(random: np.random.Generator) -> Columns:
+def make_port_series(random: np.random.Generator) -> Columns:
     """Ports and series in rows, years in columns."""
     rows = [(port, name, series, *told) for port, name in PORTS.items() for series, told in SERIES.items()]
     columns: Columns = {
@@ -280,9 +274,9 @@ def port_series(random: np.random.Generator) -> Columns:
     spread = np.array([row[5] for row in rows])
     for year in YEARS:
         value = level * np.exp(spread * random.normal(0, 0.6, len(rows))) * (0.45 if year == 2020 else 1)
-        cells = texts(np.round(value, 1))
+        cells = to_text(np.round(value, 1))
         whole = np.isin(columns["series"], ["STORM", "DELAY"])
-        cells[whole] = texts(np.rint(value[whole]).astype(np.int64))
+        cells[whole] = to_text(np.rint(value[whole]).astype(np.int64))
         recorded = (columns["port"] != "DUN") | (year >= 2014)
         cells[~recorded | (random.random(len(rows)) < 0.02)] = "n/r"
         columns[f"Y{year}"] = cells

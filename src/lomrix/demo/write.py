@@ -1,4 +1,4 @@
-"""The demo study as files."""
+"""Write the demo study to files."""
 
 from __future__ import annotations
 
@@ -15,8 +15,8 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import BLANK
-from lomrix.demo.flaws import Flaw, planted
-from lomrix.demo.study import Columns, made_study
+from lomrix.demo.flaws import Flaw, plant_flaws
+from lomrix.demo.study import Columns, make_study
 from lomrix.files.text_writer import write_columns
 
 NOTES = "flaws.md"
@@ -28,59 +28,41 @@ PLAN = "study_plan.toml"
 SECOND, AGAIN = "second", ("roster", "sleep_wide")
 NEW_CASES, CHANGED_CELLS = 3, 5
 FILES = ("roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series")
-# A workbook keeps the moment of its making; ours is fixed, so that the same bytes come every time.
-MADE = datetime.datetime(2024, 1, 8, 12, 0)
+# A workbook stores its creation time; ours is fixed, so that the bytes are reproducible.
+CREATED = datetime.datetime(2024, 1, 8, 12, 0)
 
 
-def demo_files() -> list[str]:
-    """Names of the files that the demo has."""
+def list_demo_files() -> list[str]:
+    """List the names of the demo's files."""
     ledgers = [f"ledger_{name}.csv" for name in LEDGERS]
     again = [f"{SECOND}/{name}.csv" for name in AGAIN]
     return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, PLAN, NOTES, *ledgers, *again]
 
 
 def write_study(folder: Path, cases: int) -> dict[str, int]:
-    """Write the demo study into a folder that is there.
-
-    Parameters
-    ----------
-    folder
-        Where to write.
-    cases
-        Number of crew members on the roster.
-
-    Returns
-    -------
-    Rows of each data file.
-    """
-    study = made_study(cases)
-    flaws = planted(study)
+    """Write the demo study to an existing folder and return the rows of each data file."""
+    study = make_study(cases)
+    flaws = plant_flaws(study)
     for name in FILES:
-        columns = {column: as_column(cells) for column, cells in study.files[name].items()}
+        columns = {column: to_column(cells) for column, cells in study.files[name].items()}
         write_columns(columns, {}, folder / f"{name}.csv", ",")
     write_bloods(folder / "bloods.xlsx", study.files["bloods"])
     (folder / SECOND).mkdir()
-    for name, made in second_delivery(study.files).items():
-        columns = {column: as_column(cells) for column, cells in made.items()}
+    for name, columns_by_file in make_second_delivery(study.files).items():
+        columns = {column: to_column(cells) for column, cells in columns_by_file.items()}
         write_columns(columns, {}, folder / SECOND / f"{name}.csv", ",")
     for name in (DICTIONARY, TEMPLATE, PLAN):
         text = importlib.resources.files("lomrix.demo").joinpath(name).read_text(encoding="utf-8")
         (folder / name).write_text(text, encoding="utf-8")
-    (folder / NOTES).write_text(flaws_text(flaws), encoding="utf-8")
+    (folder / NOTES).write_text(format_flaws(flaws), encoding="utf-8")
     for name in LEDGERS:
         write_ledger(folder / f"ledger_{name}.csv", [flaw for flaw in flaws if flaw.file.startswith(name + ".")])
     return {name: len(next(iter(columns.values()))) for name, columns in study.files.items()}
 
 
-def second_delivery(files: Mapping[str, Columns]) -> dict[str, Columns]:
-    """Two files as they come a month later: a few new crew members, and a few values that were entered since.
-
-    Parameters
-    ----------
-    files
-        The first delivery, flaws and all; the ledgers still fit.
-    """
-    made: dict[str, Columns] = {}
+def make_second_delivery(files: Mapping[str, Columns]) -> dict[str, Columns]:
+    """Make two files as they come a month later: a few new crew members, and a few more values."""
+    deliveries: dict[str, Columns] = {}
     for name in AGAIN:
         columns = {column: cells.copy() for column, cells in files[name].items()}
         if name == "sleep_wide":
@@ -90,12 +72,12 @@ def second_delivery(files: Mapping[str, Columns]) -> dict[str, Columns]:
         more["crew_id"] = np.array([f"{9000 + at}" for at in range(NEW_CASES)])
         if "name" in more:
             more["name"] = np.array([f"Newly Arrived {word}" for word in ("One", "Two", "Three")])
-        made[name] = {column: np.concatenate([cells, more[column]]) for column, cells in columns.items()}
-    return made
+        deliveries[name] = {column: np.concatenate([cells, more[column]]) for column, cells in columns.items()}
+    return deliveries
 
 
 def write_ledger(path: Path, flaws: list[Flaw]) -> None:
-    """What the team decided of each flaw of one file, as a ledger of corrections."""
+    """Write the decisions on the flaws of one file as a ledger of corrections."""
     with path.open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow(("crew_id", "row", "variable", "old", "action", "new", "why", "by"))
@@ -105,27 +87,27 @@ def write_ledger(path: Path, flaws: list[Flaw]) -> None:
             )
 
 
-def as_column(cells: Array) -> Column:
-    """Texts as a column; an empty one is a blank cell."""
+def to_column(cells: Array) -> Column:
+    """Convert texts to a column; empty ones are blank cells."""
     blank = cells == ""
-    why = blank.astype(np.uint8)
-    return Column.of_strings(None, Pool(pa.array(cells, pa.large_string(), mask=blank)), why, (BLANK,))
+    reasons = blank.astype(np.uint8)
+    return Column.of_strings(None, Pool(pa.array(cells, pa.large_string(), mask=blank)), reasons, (BLANK,))
 
 
 def write_bloods(path: Path, columns: Columns) -> None:
-    """Write the laboratory's workbook: two title lines above the header, real dates, numbers as numbers."""
+    """Write the laboratory's workbook: two title lines above the header, real dates and numbers."""
     import xlsxwriter
 
     book = xlsxwriter.Workbook(str(path), {"constant_memory": True})
-    book.set_properties({"created": MADE, "title": "Ferritin", "author": "Laboratory of the Kittiwake Line"})
+    book.set_properties({"created": CREATED, "title": "Ferritin", "author": "Laboratory of the Kittiwake Line"})
     sheet = book.add_worksheet("Ferritin")
     day = book.add_format({"num_format": "yyyy-mm-dd"})
     sheet.write_string(0, 0, "Kittiwake Line, laboratory list")
     sheet.write_string(1, 0, "Ferritin in micrograms per litre")
-    for place, name in enumerate(columns):
-        sheet.write_string(2, place, name)
-    for row, (who, drawn, level) in enumerate(zip(*columns.values(), strict=True), start=3):
-        sheet.write_string(row, 0, who)
+    for column, name in enumerate(columns):
+        sheet.write_string(2, column, name)
+    for row, (crew_id, drawn, level) in enumerate(zip(*columns.values(), strict=True), start=3):
+        sheet.write_string(row, 0, crew_id)
         sheet.write_datetime(row, 1, datetime.datetime.fromisoformat(drawn), day)
         if level.replace(".", "", 1).isdigit():
             sheet.write_number(row, 2, float(level))
@@ -134,8 +116,8 @@ def write_bloods(path: Path, columns: Columns) -> None:
     book.close()
 
 
-def flaws_text(flaws: list[Flaw]) -> str:
-    """The notes that list what was planted."""
+def format_flaws(flaws: list[Flaw]) -> str:
+    """Format the list of what was planted."""
     lines = [
         "# What is wrong in these files",
         "",

@@ -1,4 +1,4 @@
-"""Between our columns and Arrow tables, whose nulls cannot say why."""
+"""Conversion between columns and Arrow tables, whose nulls have no reasons."""
 
 from __future__ import annotations
 
@@ -9,90 +9,81 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.arrays.text_bytes import offsets_and_data
+from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
-from lomrix.core.table.pool import Pool, positions_of
+from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
 from lomrix.core.table.types import Type
-from lomrix.core.text.reading import FEW_ROWS, typed_column
-from lomrix.core.text.values import values_of
+from lomrix.core.text.reading import FEW_ROWS, read_text_column
+from lomrix.core.text.values import get_values
 from lomrix.files.reading import ReadSettings
 
-# So many digits any number holds.
+# float64 holds any number of this many digits.
 EXACT_DIGITS = 15
 METADATA = b"lomrix"
-# Types that a format may have made narrower than they were stated to be.
+# Types that a format may have narrowed against the declaration.
 WIDER = (("integer", "number"), ("date", "datetime"))
 
 
 def columns_from_arrow(
     arrow: pa.Table, names: Sequence[str], settings: ReadSettings, beside: Dictionary, table: str
 ) -> tuple[dict[str, Column], list[Note]]:
-    """The columns of an Arrow table; nulls are blanks.
+    """Convert the named columns of a pyarrow Table; nulls are blanks.
 
-    Parameters
-    ----------
-    arrow
-        A pyarrow Table that has the columns.
-    names
-        Which of them are wanted.
-    settings, beside
-        What was said about them, and what the descriptor says.
-    table
-        How messages call it.
+    `settings` and `beside` (from the descriptor) describe them.
 
     Raises
     ------
     FileError
-        Where a column holds lists, records or bytes.
+        If a column holds lists, records or bytes.
     """
 
-    def converted(one: str) -> tuple[Column, list[Note]]:
-        variable = settings.variable(one, beside)
-        array, told = kept(one_array(arrow.column(one)), one)
-        column = column_from_arrow(array, one, table, BLANK)
+    def convert(name: str) -> tuple[Column, list[Note]]:
+        variable = settings.get_variable(name, beside)
+        array, notes = prepare_array(combine_chunks(arrow.column(name)), name)
+        column = column_from_arrow(array, name, table, BLANK)
         if settings.all_text and column.type != "string":
-            return column.widened("string"), told
+            return column.widen("string"), notes
         if column.type == "string" and variable.type not in (None, "string"):
-            return typed_column(one, column.to_arrow(), variable, settings.date_format(one))
+            return read_text_column(name, column.to_arrow(), variable, settings.get_date_format(name))
         if variable.type is not None and (column.type, variable.type) in WIDER:
-            column = column.widened(variable.type)
-        return with_missing_codes(column, variable.missing) if variable.missing else column, told
+            column = column.widen(variable.type)
+        return apply_missing_codes(column, variable.missing) if variable.missing else column, notes
 
     if arrow.num_rows > FEW_ROWS:
         with ThreadPoolExecutor() as workers:
-            found = list(workers.map(converted, names))
+            results = list(workers.map(convert, names))
     else:
-        found = list(map(converted, names))
-    columns = {one: column for one, (column, _) in zip(names, found, strict=True)}
-    return columns, [note for _, notes in found for note in notes]
+        results = list(map(convert, names))
+    columns = {name: column for name, (column, _) in zip(names, results, strict=True)}
+    return columns, [note for _, notes in results for note in notes]
 
 
-def kept(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
-    """An array as what our types can hold of it, and what a person should know where that is something else.
+def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
+    """Return an array as our types can hold it, and notes on changes.
 
-    Decimals with more digits than a number holds become text; moments with a zone stand in universal time.
+    Decimals with more digits than float64 holds become text; timestamps with a zone are converted to UTC.
     """
     kind = array.type
     if pa.types.is_timestamp(kind) and kind.tz is not None and kind.tz != "UTC":
-        return array, [Note(f"its moments had the zone {kind.tz}; they stand in universal time.", name, kind="offset")]
+        return array, [Note(f"its timestamps had the zone {kind.tz} and were converted to UTC.", name, kind="offset")]
     if pa.types.is_decimal(kind) and kind.precision > EXACT_DIGITS:
         try:
             is_same = pc.all(pc.equal(array.cast(pa.float64()).cast(kind), array)).as_py()
         except pa.ArrowInvalid:
             is_same = False
         if is_same is False:
-            text = f"stays text: it has decimals of more than {EXACT_DIGITS} digits, which a number would cut."
+            text = f"kept as text: it has decimals of more than {EXACT_DIGITS} digits, which a number would lose."
             return array.cast(pa.string()).cast(pa.large_string()), [Note(text, name, kind="digits-kept")]
     return array, []
 
 
-def one_array(column: pa.ChunkedArray) -> pa.Array:
-    """The chunks of a column as one array."""
+def combine_chunks(column: pa.ChunkedArray) -> pa.Array:
+    """Return the chunks of a column as one array."""
     if column.num_chunks == 1:
         return column.chunk(0)
     joined = column.combine_chunks()
@@ -102,53 +93,53 @@ def one_array(column: pa.ChunkedArray) -> pa.Array:
 
 
 def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Column:
-    """One Arrow array as a column, its nulls missing for one reason.
+    """Convert one Arrow array to a column, with one reason for its nulls.
 
     Raises
     ------
     FileError
-        Where it holds what a cell cannot.
+        If it holds what a cell cannot.
     """
     kind = array.type
-    why = nulls_of(array) if array.null_count else None
+    why = find_nulls(array) if array.null_count else None
     reasons = (reason,) if why is not None else ()
     if pa.types.is_dictionary(kind) and (
         pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)
     ):
-        return Column.of_strings(positions_of(array.indices), Pool(array.dictionary), why, (reason,))
+        return Column.of_strings(to_positions(array.indices), Pool(array.dictionary), why, (reason,))
     if pa.types.is_dictionary(kind):
         return column_from_arrow(array.cast(kind.value_type), name, table, reason)
     if pa.types.is_string(kind) or pa.types.is_large_string(kind):
-        return string_column(array.cast(pa.large_string()), why, reason)
+        return make_string_column(array.cast(pa.large_string()), why, reason)
     if pa.types.is_null(kind):
         return Column.all_missing("string", len(array), reason)
     if pa.types.is_boolean(kind):
         return Column.of("boolean", array.fill_null(False).to_numpy(zero_copy_only=False), why, (reason,))
     try:
         if pa.types.is_integer(kind):
-            return Column("integer", filled(array.cast(pa.int64()), "integer", why), why, reasons)
+            return Column("integer", fill_nulls(array.cast(pa.int64()), "integer", why), why, reasons)
         if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
-            values = filled(array.cast(pa.float64()), "number", why)
+            values = fill_nulls(array.cast(pa.float64()), "number", why)
             column = Column("number", values, why, reasons)
             undefined = np.isnan(values)
             if int(np.count_nonzero(undefined)) == array.null_count:
                 return column
             return column.with_missing(undefined, UNDEFINED)
         if pa.types.is_date(kind):
-            return Column.of("date", values_of(array.cast(pa.date32()), "date"), why, (reason,))
+            return Column.of("date", get_values(array.cast(pa.date32()), "date"), why, (reason,))
         if pa.types.is_timestamp(kind):
-            plain = array.cast(pa.timestamp("us", kind.tz)).cast(pa.int64()).cast(pa.timestamp("us"))
-            return Column.of("datetime", values_of(plain, "datetime"), why, (reason,))
+            timestamps = array.cast(pa.timestamp("us", kind.tz)).cast(pa.int64()).cast(pa.timestamp("us"))
+            return Column.of("datetime", get_values(timestamps, "datetime"), why, (reason,))
     except pa.ArrowInvalid as error:
         raise FileError(f"The column {name} of {table} holds values that do not fit.", where=str(error)) from error
     raise FileError(
-        f"The column {name} of {table} holds {kind}, which is no kind of cell.",
+        f"The column {name} of {table} holds {kind}, which a cell cannot hold.",
         todo="Write it as text, numbers, dates or booleans.",
     )
 
 
-def nulls_of(array: pa.Array) -> Why:
-    """1 for each null of an Arrow array, 0 for the others."""
+def find_nulls(array: pa.Array) -> Why:
+    """Return 1 for each null of an Arrow array, 0 for the others."""
     valid = array.buffers()[0]
     if valid is None:
         return np.asarray(array.is_null().to_numpy(zero_copy_only=False)).view(np.uint8)
@@ -156,39 +147,39 @@ def nulls_of(array: pa.Array) -> Why:
     return np.asarray(bits[array.offset :] ^ 1, np.uint8)
 
 
-def filled(array: pa.Array, type_: Type, why: Why | None) -> Array:
-    """An Arrow array of 64-bit numbers with the type's filler in its nulls; without nulls nothing is copied."""
+def fill_nulls(array: pa.Array, type_: Type, why: Why | None) -> Array:
+    """Return an Arrow array of 64-bit numbers with the type's filler in its nulls; without nulls nothing is copied."""
     if not len(array):
         return np.zeros(0, DTYPES[type_])
     values = np.frombuffer(array.buffers()[1], DTYPES[type_])[array.offset : array.offset + len(array)]
     if why is None:
         return values
-    # Arrays that were read for us are filled in place; those mapped from a file are not ours to change.
+    # Arrays read into memory are filled in place; memory-mapped ones must not be changed.
     values = values if values.flags.writeable else values.copy()
     np.copyto(values, FILLERS[type_], where=why.view(np.bool_))
     return values
 
 
-def string_column(strings: pa.Array, why: Why | None, reason: str) -> Column:
-    """Texts as a column; an empty text is a blank."""
-    starts, _ = offsets_and_data(strings)
-    empty = starts[1:] == starts[:-1]
+def make_string_column(strings: pa.Array, why: Why | None, reason: str) -> Column:
+    """Return texts as a column; an empty text is a blank."""
+    starts, _ = get_buffers(strings)
+    is_empty = starts[1:] == starts[:-1]
     if why is not None:
-        empty &= why == 0
+        is_empty &= why == 0
     column = Column.of_strings(None, Pool(strings), why, (reason,))
-    if not empty.any():
+    if not is_empty.any():
         return column
-    return Column.of_strings(column.values, column.strings, why, (reason,)).with_missing(empty, BLANK)
+    return Column.of_strings(column.values, column.strings, why, (reason,)).with_missing(is_empty, BLANK)
 
 
-def with_missing_codes(column: Column, codes: Mapping[str, str]) -> Column:
+def apply_missing_codes(column: Column, codes: Mapping[str, str]) -> Column:
     """Turn the dictionary's missing codes into reasons."""
     if column.type == "string":
-        column = column.encoded()
-        at = {text: column.strings.strings.index(text).as_py() for text in codes if text}
-        for text, place in at.items():
-            if place >= 0:
-                column = column.with_missing(column.values == place, codes[text])
+        column = column.encode()
+        positions = {text: column.strings.strings.index(text).as_py() for text in codes if text}
+        for text, position in positions.items():
+            if position >= 0:
+                column = column.with_missing(column.values == position, codes[text])
         return column
     if column.type not in ("integer", "number"):
         return column

@@ -1,4 +1,4 @@
-"""Tables in Arrow form: one column for each variable, nulls where cells are missing, and why they are."""
+"""Tables in Arrow form: one column per variable, nulls where cells are missing, and their reasons."""
 
 from __future__ import annotations
 
@@ -16,14 +16,14 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
-from lomrix.core.table.variable import NOTHING_KNOWN
-from lomrix.core.wording import in_utf8
+from lomrix.core.table.variable import NO_ENTRY
+from lomrix.core.wording import to_utf8
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import METADATA, columns_from_arrow, one_array
+from lomrix.files.arrow_columns import METADATA, columns_from_arrow, combine_chunks
 from lomrix.files.file_source import Cells, FileSource
-from lomrix.files.missing import Missing, missing_of, number_of_runs
+from lomrix.files.missing import MissingPlan, count_runs, plan_missing
 
-# Reasons are told as runs of rows up to so many runs, and to one for so many rows.
+# Reasons are stored as runs of rows up to this many runs, or one per this many rows.
 FEW_RUNS = 1000
 ROWS_FOR_A_RUN = 64
 
@@ -33,7 +33,7 @@ ROWS_FOR_A_RUN = 64
 
 @dataclass(frozen=True)
 class ArrowForm:
-    """How the columns of a table are put into Arrow, found once for the whole of it.
+    """How the columns of a table are stored in Arrow, determined once for all of it.
 
     Parameters
     ----------
@@ -48,27 +48,19 @@ class ArrowForm:
     """
 
     table: Table
-    missing: Mapping[str, Missing]
+    missing: Mapping[str, MissingPlan]
     packed: tuple[str, ...]
     packed_name: str
 
     @classmethod
-    def of(cls, table: Table, *, packs: bool = True) -> ArrowForm:
-        """Look at the reasons of each column.
-
-        Parameters
-        ----------
-        table
-            The table.
-        packs
-            Whether the form may hold a column of bytes.
-        """
-        several = [name for name, column in table.columns.items() if len(column.reason_counts()) > 1]
-        runs = sum(number_of_runs(table[name]) for name in several)
-        many = packs and runs > max(FEW_RUNS, len(table) // ROWS_FOR_A_RUN)
-        packed = tuple(several) if many else ()
+    def from_table(cls, table: Table, *, packs: bool = True) -> ArrowForm:
+        """Examine the reasons of each column; `packs` allows a column of bytes for them."""
+        multi_reason = [name for name, column in table.columns.items() if len(column.reason_counts()) > 1]
+        runs = sum(count_runs(table[name]) for name in multi_reason)
+        is_packed = packs and runs > max(FEW_RUNS, len(table) // ROWS_FOR_A_RUN)
+        packed = tuple(multi_reason) if is_packed else ()
         missing = {
-            name: Missing() if name in packed else missing_of(column, NOTHING_KNOWN)
+            name: MissingPlan() if name in packed else plan_missing(column, NO_ENTRY)
             for name, column in table.columns.items()
         }
         name = "_why"
@@ -76,88 +68,92 @@ class ArrowForm:
             name = f"_{name}"
         return cls(table, missing, packed, name if packed else "")
 
-    def descriptor(self) -> dict[str, object]:
-        """The descriptor of the table."""
-        content = descriptor.descriptor(self.table, self.missing)
+    def make_descriptor(self) -> dict[str, object]:
+        """Return the descriptor of the table."""
+        content = descriptor.make_descriptor(self.table, self.missing)
         if self.packed:
             reasons = {name: list(self.table[name].reasons) for name in self.packed}
             content[descriptor.PACKED] = {"column": self.packed_name, "reasons": reasons}
         return content
 
-    def metadata(self, path: Path) -> dict[bytes, bytes]:
-        """Metadata with the descriptor of a file that will stand at a path."""
-        whole = {"name": in_utf8(path.stem).lower().replace(" ", "-"), "path": in_utf8(path.name), **self.descriptor()}
-        return {METADATA: json.dumps(whole, ensure_ascii=False).encode()}
+    def make_metadata(self, path: Path) -> dict[bytes, bytes]:
+        """Return metadata with the descriptor of a file at this path."""
+        content = {
+            "name": to_utf8(path.stem).lower().replace(" ", "-"),
+            "path": to_utf8(path.name),
+            **self.make_descriptor(),
+        }
+        return {METADATA: json.dumps(content, ensure_ascii=False).encode()}
 
-    def part(self, start: int, stop: int) -> pa.Table:
-        """Some rows as a pyarrow Table."""
-        arrays = {name: whole.part(start, stop).to_arrow() for name, whole in self.table.columns.items()}
+    def slice(self, start: int, stop: int) -> pa.Table:
+        """Return some rows as a pyarrow Table."""
+        arrays = {name: column.slice(start, stop).to_arrow() for name, column in self.table.columns.items()}
         if self.packed:
-            arrays[self.packed_name] = self._packed_bytes(start, stop)
+            arrays[self.packed_name] = self._pack_reasons(start, stop)
         return pa.table(arrays)
 
-    def _packed_bytes(self, start: int, stop: int) -> pa.Array:
-        rows = len(self.table.columns[self.packed[0]].part(start, stop))
+    def _pack_reasons(self, start: int, stop: int) -> pa.Array:
+        rows = len(self.table.columns[self.packed[0]].slice(start, stop))
         cells = np.zeros((rows, len(self.packed)), np.uint8)
-        for at, name in enumerate(self.packed):
+        for index, name in enumerate(self.packed):
             why = self.table[name].why
             if why is not None:
-                cells[:, at] = why[start:stop]
+                cells[:, index] = why[start:stop]
         kind = pa.binary(len(self.packed))
         return pa.FixedSizeBinaryArray.from_buffers(kind, rows, [None, pa.py_buffer(cells.tobytes())])
 
-    def whole(self) -> pa.Table:
-        """All rows as a pyarrow Table."""
-        return self.part(0, len(self.table))
+    def to_arrow(self) -> pa.Table:
+        """Return all rows as a pyarrow Table."""
+        return self.slice(0, len(self.table))
 
 
 # -------------------------------------------------------------------- reading
 
 
 class ArrowSource(FileSource):
-    """A file whose format holds columns with types and metadata. Formats say how to have the columns."""
+    """A file whose format has typed columns and metadata. Formats implement `schema` and `arrow`."""
 
     def schema(self) -> pa.Schema:
-        """The pyarrow Schema of the file."""
+        """Return the pyarrow Schema of the file."""
         raise NotImplementedError
 
     def arrow(self, names: Sequence[str], rows: range | None) -> pa.Table:
-        """Some columns and rows as a pyarrow Table."""
+        """Return some columns and rows as a pyarrow Table."""
         raise NotImplementedError
 
-    def look(self) -> tuple[list[str], descriptor.Resource | None]:
-        """The names, the column of reasons left out, and the descriptor in the metadata."""
+    def read_header(self) -> tuple[list[str], descriptor.Resource | None]:
+        """Return the names, without the column of reasons, and the descriptor in the metadata."""
         schema = self.schema()
         names = list(schema.names)
-        twice = next((one for one in names if names.count(one) > 1), None)
-        if twice is not None:
+        repeated = next((name for name in names if names.count(name) > 1), None)
+        if repeated is not None:
             raise FileError(
-                f"The name {twice} stands twice in {self.path.name}.", todo="Rename one of the two columns."
+                f"The column name {repeated} occurs twice in {self.path.name}.", todo="Rename one of the two columns."
             )
-        resource = resource_in(schema.metadata, self.path)
+        resource = read_resource(schema.metadata, self.path)
         packed = None if resource is None else resource.packed
         return [name for name in names if packed is None or name != packed.column], resource
 
-    def cells(self, names: Sequence[str], rows: range | None) -> Cells:
-        """The columns, with their reasons where those are packed."""
-        resource = self._looked[1]
+    def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
+        """Return the columns, with their packed reasons."""
+        resource = self._header[1]
         packed = None if resource is None else resource.packed
-        wanted = [name for name in names if packed is not None and name in packed.reasons]
-        further = [packed.column] if packed is not None and wanted else []
-        arrow = self.arrow([*names, *further], rows)
+        packed_names = [name for name in names if packed is not None and name in packed.reasons]
+        extra = [packed.column] if packed is not None and packed_names else []
+        arrow = self.arrow([*names, *extra], rows)
         beside = self.described.dictionary
         columns, notes = columns_from_arrow(arrow, names, self.settings, beside, self.path.name)
-        if packed is not None and wanted:
-            whys = unpacked(arrow.column(packed.column), len(packed.reasons))
-            for at, (name, reasons) in enumerate(packed.reasons.items()):
-                if name in wanted and whys is not None:
-                    columns[name] = with_packed(columns[name], whys[:, at], tuple(reasons))
+        if packed is not None and packed_names:
+            whys = unpack_reasons(arrow.column(packed.column), len(packed.reasons))
+            for index, (name, reasons) in enumerate(packed.reasons.items()):
+                if name in packed_names and whys is not None:
+                    columns[name] = apply_packed(columns[name], whys[:, index], tuple(reasons))
         return Cells(columns, notes)
 
 
-def unpacked(column: pa.ChunkedArray, width: int) -> npt.NDArray[np.uint8] | None:
-    """The bytes of a packed column, one row for each of its rows; None where it is none."""
-    array = one_array(column)
+def unpack_reasons(column: pa.ChunkedArray, width: int) -> npt.NDArray[np.uint8] | None:
+    """Return the bytes of a packed column, one row for each of its rows; None if it is not one."""
+    array = combine_chunks(column)
     if array.type != pa.binary(width):
         return None
     if not len(array):
@@ -166,36 +162,34 @@ def unpacked(column: pa.ChunkedArray, width: int) -> npt.NDArray[np.uint8] | Non
     return raw[array.offset * width : (array.offset + len(array)) * width].reshape(len(array), width)
 
 
-def with_packed(column: Column, why: npt.NDArray[np.uint8], reasons: tuple[str, ...]) -> Column:
-    """A column whose blanks are missing for the reasons that bytes tell; what has a value is left alone."""
+def apply_packed(column: Column, why: npt.NDArray[np.uint8], reasons: tuple[str, ...]) -> Column:
+    """Set the reasons of blanks from packed bytes; present cells are left alone."""
     if column.why is None or BLANK not in column.reasons:
         return column
     blank = column.why == column.reasons.index(BLANK) + 1
-    every = tuple(dict.fromkeys([*column.reasons, *reasons]))
-    told = blank & (why > 0) & (why <= len(reasons))
-    numbers = np.array([0, *(every.index(reason) + 1 for reason in reasons)], np.uint8)
-    found = column.why.copy()
-    found[told] = numbers[why[told]]
-    return Column(column.type, column.stored, found, every, column.pool)
+    all_reasons = tuple(dict.fromkeys([*column.reasons, *reasons]))
+    has_reason = blank & (why > 0) & (why <= len(reasons))
+    numbers = np.array([0, *(all_reasons.index(reason) + 1 for reason in reasons)], np.uint8)
+    new_why = column.why.copy()
+    new_why[has_reason] = numbers[why[has_reason]]
+    return Column(column.type, column.stored, new_why, all_reasons, column.pool)
 
 
-def resource_in(metadata: Mapping[bytes, bytes] | None, path: Path) -> descriptor.Resource | None:
-    """The descriptor in a file's metadata; None where the file was not written by Lomrix."""
+def read_resource(metadata: Mapping[bytes, bytes] | None, path: Path) -> descriptor.Resource | None:
+    """Return the descriptor in a file's metadata; None if the file was not written by Lomrix."""
     text = (metadata or {}).get(METADATA)
     if text is None:
         return None
     try:
         return descriptor.Resource.model_validate_json(text)
     except ValidationError as error:
-        raise FileError(
-            f"The metadata of {path.name} cannot be understood.", where=descriptor.first_line(error)
-        ) from error
+        raise FileError(f"The metadata of {path.name} is not valid.", where=descriptor.get_first_line(error)) from error
 
 
-def unreadable(path: Path, kind: str, error: pa.ArrowException) -> FileError:
-    """A file that is not of the kind that its name says, or is damaged."""
+def make_read_error(path: Path, kind: str, error: pa.ArrowException) -> FileError:
+    """Make the error for a file that is damaged or of another kind than its extension."""
     return FileError(
         f"{path.name} cannot be read as {kind}.",
-        where=descriptor.first_line(error),
+        where=descriptor.get_first_line(error),
         todo="Check that it was copied whole and has its own extension.",
     )

@@ -1,4 +1,4 @@
-"""Deliveries in text: the delimiter, the places of columns, and the list of names that were made short."""
+"""Text deliveries: the delimiter, the positions of columns, and the list of shortened names."""
 
 from __future__ import annotations
 
@@ -10,69 +10,69 @@ from typing import TYPE_CHECKING
 
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.delivery import Delivery
-from lomrix.files.text_writer import Codes, delimiter_of
+from lomrix.files.text_writer import Codes, default_delimiter
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
-    from lomrix.files.lines import Place
+    from lomrix.files.lines import ColumnPosition
 
-# What the name of a template ends with.
+# Extension of templates.
 TEMPLATE = ".j2"
 TEXT_FILES = (".csv", ".tsv", ".txt", ".dat")
 
 
-def delimiter_for(path: Path, delivery: Delivery) -> str:
-    """The sign between the cells of a file; empty where columns have a fixed width, and where it is no text."""
+def choose_delimiter(path: Path, delivery: Delivery) -> str:
+    """Return the delimiter of a file; empty for fixed width, and if it is not text."""
     if delivery.form == "fixed" or path.suffix.lower() not in TEXT_FILES:
         return ""
-    return delivery.text.delimiter or delimiter_of(path)
+    return delivery.text.delimiter or default_delimiter(path)
 
 
-def require_distinct_signs(path: Path, delivery: Delivery) -> None:
-    """Stop where one sign would divide both cells and decimal places.
+def require_distinct_separators(path: Path, delivery: Delivery) -> None:
+    """Stop if one character would be both delimiter and decimal separator.
 
     Raises
     ------
     SettingError
-        Naming another one.
+        With another one.
     """
-    if delimiter_for(path, delivery) == delivery.text.decimal:
+    if choose_delimiter(path, delivery) == delivery.text.decimal:
         raise SettingError(
             "decimal_out",
-            f"In {path.name} a comma would divide both cells and decimal places.",
+            f"In {path.name} a comma would be both the delimiter and the decimal separator.",
             todo="Add ‹delimiter_out=;›, or write a .tsv file.",
         )
 
 
-def codes_in(ready: Prepared) -> Codes:
-    """By column, the missing codes that stand in it as values."""
-    return {name: tuple(codes) for name, codes in ready.codes.items() if codes}
+def list_codes(prepared: Prepared) -> Codes:
+    """Return by column the missing codes that are stored as values."""
+    return {name: tuple(codes) for name, codes in prepared.codes.items() if codes}
 
 
-def places_in(ready: Prepared, delivery: Delivery) -> tuple[Place, ...]:
-    """Where the columns stand; empty where the file has neither fixed columns nor rows of several lines."""
+def find_positions(prepared: Prepared, delivery: Delivery) -> tuple[ColumnPosition, ...]:
+    """Return the positions of the columns; empty if the file has neither fixed columns nor multi-line rows."""
     if delivery.form != "fixed" and not delivery.text.line_max:
         return ()
-    from lomrix.files.lines import found_places
+    from lomrix.files.lines import measure_columns
 
-    return found_places(ready.made.columns, delivery.text, codes_in(ready))
+    return measure_columns(prepared.made.columns, delivery.text, list_codes(prepared))
 
 
 def names_path(path: Path) -> Path:
-    """Where the list of short names stands: `model.dat` has `model.names.csv`."""
+    """Return the path of the list of short names: `model.dat` has `model.names.csv`."""
     return path.with_name(path.stem + ".names.csv")
 
 
-def names_beside(ready: Prepared | None, path: Path) -> Mapping[Path, bytes]:
-    """The list of short names, where there are some: each name as written, the one before, and its label."""
-    if ready is None or not ready.old_names:
+def make_names_file(prepared: Prepared | None, path: Path) -> Mapping[Path, bytes]:
+    """Return the list of short names, if any: each name as written, the one before, and its label."""
+    if prepared is None or not prepared.old_names:
         return {}
-    rows = [(name, ready.old_names.get(name, name), ready.labels.of(name).label) for name in ready.made.names]
-    return {names_path(path): csv_bytes(("name", "before", "label"), rows)}
+    rows = [(name, prepared.old_names.get(name, name), prepared.labels.of(name).label) for name in prepared.made.names]
+    return {names_path(path): make_csv(("name", "before", "label"), rows)}
 
 
-def csv_bytes(heads: tuple[str, ...], rows: Sequence[tuple[object, ...]]) -> bytes:
-    """A small table as comma-separated text."""
+def make_csv(heads: tuple[str, ...], rows: Sequence[tuple[object, ...]]) -> bytes:
+    """Return a small table as comma-separated text."""
     sink = io.StringIO()
     writer = csv.writer(sink, lineterminator="\n")
     writer.writerow(heads)

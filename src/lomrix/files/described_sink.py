@@ -1,4 +1,4 @@
-"""Files without room for a description: it stands beside them."""
+"""Files without room for a description: the descriptor is written beside them."""
 
 from __future__ import annotations
 
@@ -8,21 +8,15 @@ from pathlib import Path
 
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.hashing import file_hash
-from lomrix.files.missing import Missing, missing_of
+from lomrix.files.hashing import hash_file
+from lomrix.files.missing import MissingPlan, plan_missing
 from lomrix.files.missing_words import InCells
 from lomrix.files.staging import FileSink
 
 
 @dataclass
 class DescribedSink(FileSink):
-    """A file whose descriptor stands beside it.
-
-    Parameters
-    ----------
-    in_cells
-        What stands in missing cells whose reason has no code.
-    """
+    """A file with a descriptor beside it; `in_cells` says how to write missing cells whose reason has no code."""
 
     in_cells: InCells = "empty"
 
@@ -31,15 +25,20 @@ class DescribedSink(FileSink):
         """The descriptor."""
         return (descriptor.descriptor_path(self.path),)
 
-    def missing(self, table: Table) -> dict[str, Missing]:
-        """By column, how its missing cells are written."""
+    def plan_missing(self, table: Table) -> dict[str, MissingPlan]:
+        """Return by column how its missing cells are written."""
         return {
-            name: missing_of(column, table.dictionary.of(name), self.in_cells) for name, column in table.columns.items()
+            name: plan_missing(column, table.dictionary.of(name), self.in_cells)
+            for name, column in table.columns.items()
         }
 
-    def described(
-        self, part: Path, told: Mapping[str, object], digest: str = "", how: descriptor.Written = descriptor.USUAL
+    def make_descriptor(
+        self,
+        part: Path,
+        content: Mapping[str, object],
+        digest: str = "",
+        how: descriptor.TextLayout = descriptor.DEFAULT_LAYOUT,
     ) -> Mapping[Path, bytes]:
-        """The descriptor of a part that was written; its digest where that is known already, and how it is written."""
-        size, digest = part.stat().st_size, digest or file_hash(part)
-        return {self.beside[0]: descriptor.descriptor_bytes(self.path, size, digest, told, how)}
+        """Return the descriptor of a part that was written; `digest` is its hash if already known."""
+        size, digest = part.stat().st_size, digest or hash_file(part)
+        return {self.beside[0]: descriptor.format_descriptor(self.path, size, digest, content, how)}

@@ -1,10 +1,11 @@
-"""The descriptor beside a file: a Data Resource of the open Data Package standard, with our history in it."""
+"""The descriptor beside a file: a Data Resource of the open Data Package standard, with our history."""
 
 from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -12,7 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
-from lomrix.core.table.code_use import times_used
+from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History
@@ -22,22 +23,22 @@ from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import TYPES
 from lomrix.core.table.variable import Variable
-from lomrix.core.wording import in_utf8
+from lomrix.core.wording import to_utf8
 from lomrix.files.hashing import ALGORITHM, begin_hash
-from lomrix.files.missing import Missing
+from lomrix.files.missing import MissingPlan
 
 HISTORY = "lomrix:history"
-# By field, the rows of empty cells that are missing for another reason than its empty cells mostly are.
+# By field, the rows of empty cells whose reason differs from that of most empty cells.
 RUNS = "lomrix:missing-rows"
-# A column of bytes that tells why cells of some fields are missing, where runs would be longer.
+# A column of bytes with the reasons of some fields, where runs would be longer.
 PACKED = "lomrix:packed-reasons"
-# Number of rows, where the format itself cannot tell blank rows at the end from nothing.
+# Number of rows, since a format may not distinguish blank rows at the end from nothing.
 ROWS = "lomrix:rows"
 OTHER_LAYOUT = "lomrix:other-layout"
 PACKAGE = "datapackage.json"
-Understood = TypeVar("Understood")
+Content = TypeVar("Content")
 VARIABLE_EXTRAS = ("unit", "level")
-AS_ALWAYS = TextForm()
+DEFAULT_FORM = TextForm()
 
 
 class MissingValue(BaseModel):
@@ -86,7 +87,7 @@ class Packed(BaseModel):
 
 
 class Resource(BaseModel):
-    """A Data Resource, as far as Lomrix reads one."""
+    """A Data Resource, as far as Lomrix reads it."""
 
     model_config = ConfigDict(extra="allow", defer_build=True)
     name: str = ""
@@ -108,64 +109,68 @@ class Resource(BaseModel):
         return History.from_json((self.model_extra or {}).get(HISTORY))
 
     @property
-    def missing(self) -> dict[str, Missing]:
-        """By field, why its empty cells are empty, where they are not just blank."""
-        found = {}
+    def missing(self) -> dict[str, MissingPlan]:
+        """By field, the reasons of its empty cells, unless they are just blank."""
+        result = {}
         for field in self.schema_.fields:
-            labels = [one.label for one in field.missingValues if isinstance(one, MissingValue) and not one.value]
+            labels = [
+                missing_value.label
+                for missing_value in field.missingValues
+                if isinstance(missing_value, MissingValue) and not missing_value.value
+            ]
             rows = (field.model_extra or {}).get(RUNS)
             runs = {str(reason): str(text) for reason, text in rows.items()} if isinstance(rows, dict) else {}
-            own = Missing(empty=next(iter(labels), "") or BLANK, runs=runs)
-            if own != Missing():
-                found[field.name] = own
-        return found
+            field_missing = MissingPlan(empty=next(iter(labels), "") or BLANK, runs=runs)
+            if field_missing != MissingPlan():
+                result[field.name] = field_missing
+        return result
 
     @property
     def decimals(self) -> dict[str, str]:
-        """By field, the sign before decimal places where that is no point."""
-        signs = {field.name: (field.model_extra or {}).get("decimalChar") for field in self.schema_.fields}
-        return {name: sign for name, sign in signs.items() if sign == ","}
+        """By field, the decimal separator if it is a comma."""
+        separators = {field.name: (field.model_extra or {}).get("decimalChar") for field in self.schema_.fields}
+        return {name: separator for name, separator in separators.items() if separator == ","}
 
     @property
     def rows(self) -> int:
-        """Number of rows that were written; 0 where that is not told."""
-        found = (self.model_extra or {}).get(ROWS)
-        return found if isinstance(found, int) and found > 0 else 0
+        """Number of rows that were written; 0 if unknown."""
+        count = (self.model_extra or {}).get(ROWS)
+        return count if isinstance(count, int) and count > 0 else 0
 
     @property
     def packed(self) -> Packed | None:
-        """Where reasons are packed into one column, how."""
-        found = (self.model_extra or {}).get(PACKED)
+        """The packed reasons, if any."""
+        content = (self.model_extra or {}).get(PACKED)
         try:
-            return None if found is None else Packed.model_validate(found)
-        except ValidationError:  # why cells are missing is lost then, and the cells are blank
+            return None if content is None else Packed.model_validate(content)
+        except ValidationError:  # the reasons are lost then, and the cells are blank
             return None
 
-    def dictionary(self) -> Dictionary:
-        """What the descriptor says of the variables; types and missing values count on reading."""
+    def make_dictionary(self) -> Dictionary:
+        """Return the dictionary in the descriptor; types and missing values matter in reading."""
         variables, codes = {}, {}
         for field in self.schema_.fields:
             extra = field.model_extra or {}
             entries = {
-                (str(one.value) if isinstance(one, Category) else one): (
-                    one.label if isinstance(one, Category) else one
+                (str(category.value) if isinstance(category, Category) else category): (
+                    category.label if isinstance(category, Category) else category
                 )
-                for one in field.categories
+                for category in field.categories
             }
             name = str(extra.get("lomrix:codes") or field.name)
             if entries:
                 codes[name] = entries
             missing = {
-                one.value: one.label or one.value
-                for one in field.missingValues
-                if isinstance(one, MissingValue) and one.value
+                category.value: category.label or category.value
+                for category in field.missingValues
+                if isinstance(category, MissingValue) and category.value
             }
-            variables[field.name] = self._variable(
+            variables[field.name] = self._make_variable(
                 field.name,
                 label=field.title,
                 description=field.description,
                 type=field.type if field.type in TYPES else None,
-                form=date_form(field.type, extra.get("format")),
+                form=get_date_form(field.type, extra.get("format")),
                 unit=str(extra.get("lomrix:unit", "")),
                 level=extra.get("lomrix:level"),
                 codes=name if entries else None,
@@ -176,53 +181,45 @@ class Resource(BaseModel):
             )
         return Dictionary(variables, codes, {}, self.other_layout)
 
-    def _variable(self, field: str, **parts: Any) -> Variable:
+    def _make_variable(self, field: str, **parts: Any) -> Variable:
         try:
             return Variable.model_validate(parts)
         except ValidationError as error:
             raise FileError(
-                f"The descriptor of {self.path or self.name} cannot be understood.",
-                where=f"field {field}: {first_line(error)}",
-                todo="Mend it, or move it away to read the file without it.",
+                f"The descriptor of {self.path or self.name} is not valid.",
+                where=f"field {field}: {get_first_line(error)}",
+                todo="Correct it, or move it away to read the file without it.",
             ) from error
 
     @property
     def other_layout(self) -> OtherLayout | None:
-        """What the table looked like before it was turned; None where that is not known."""
-        found = (self.model_extra or {}).get(OTHER_LAYOUT)
+        """The table's layout before reshaping; None if unknown."""
+        content = (self.model_extra or {}).get(OTHER_LAYOUT)
         try:
-            return None if found is None else OtherLayout.model_validate(found)
-        except ValidationError:  # only a help on the way back, and not worth refusing the file for
+            return None if content is None else OtherLayout.model_validate(content)
+        except ValidationError:  # only a help in reshaping back, not worth refusing the file
             return None
 
 
-def date_form(type_: str, said: object) -> str:
-    """The form of dates that a field names, where it is one of the C standard's."""
-    return said if type_ in ("date", "datetime") and isinstance(said, str) and "%" in said else ""
+def get_date_form(type_: str, stated: object) -> str:
+    """Return the date form of a field if it is one of the C standard's."""
+    return stated if type_ in ("date", "datetime") and isinstance(stated, str) and "%" in stated else ""
 
 
 def descriptor_path(path: Path) -> Path:
-    """Where the descriptor of a file stands: `crew.csv` has `crew.csv.resource.json`."""
+    """Return the path of a file's descriptor: `crew.csv` has `crew.csv.resource.json`."""
     return path.with_name(path.name + ".resource.json")
 
 
 def old_descriptor_path(path: Path) -> Path:
-    """Where it once stood: `crew.csv` had `crew.resource.json`, which is still read."""
+    """Return its former path: `crew.csv` had `crew.resource.json`, which is still read."""
     return path.with_name(path.stem + ".resource.json")
 
 
 @dataclass(frozen=True)
-class Beside:
-    """A descriptor that was found beside a file.
-
-    Parameters
-    ----------
-    resource, name
-        What it says, and the name of its own file.
-    written_for
-        The file it was written for, where that has another name than the one beside which it was found.
-    fits
-        Whether it counts: it was written for this file, or for one of the same content.
+class FoundDescriptor:
+    """A descriptor found beside a file: content, name of its own file, the file it was written for (if it has another
+    name), and whether it applies: it was written for this file, or for one with the same content.
     """
 
     resource: Resource
@@ -232,7 +229,7 @@ class Beside:
 
     @property
     def note(self) -> Note | None:
-        """What is reported where it was written for another file."""
+        """Note that it was written for another file."""
         if not self.written_for:
             return None
         text = f"{self.name} was written for {self.written_for}"
@@ -240,109 +237,101 @@ class Beside:
         return Note(text, kind="descriptor", done=self.fits)
 
 
-def files_beside(path: Path) -> list[Path]:
-    """The files, as far as they are there, that are looked at for what they say of a data file."""
+def list_beside(path: Path) -> list[Path]:
+    """Return the existing files that may describe a data file."""
     candidates = (descriptor_path(path), old_descriptor_path(path), path.with_name(PACKAGE))
-    return [one for one in candidates if is_file(one)]
+    return [candidate for candidate in candidates if is_file(candidate)]
 
 
 def is_file(path: Path) -> bool:
-    """True where there is such a file; a name that is too long for the disk is none."""
+    """Return whether there is such a file; False for a name too long for the disk."""
     try:
         return path.is_file()
     except OSError:
         return False
 
 
-def find_beside(path: Path) -> Beside | None:
-    """Find the descriptor beside a data file; None where there is none.
+def find_beside(path: Path) -> FoundDescriptor | None:
+    """Find the descriptor beside a data file; None if there is none.
 
-    A descriptor that was copied or renamed with its file is known by the hash of the content.
+    A descriptor that was copied or renamed with its file is recognised by the hash of the content.
 
     Raises
     ------
     FileError
-        Where the descriptor is there but cannot be understood.
+        If the descriptor exists but is not valid.
     """
-    for beside in (descriptor_path(path), old_descriptor_path(path)):
-        if not is_file(beside):
+    for candidate in (descriptor_path(path), old_descriptor_path(path)):
+        if not is_file(candidate):
             continue
-        resource = understood(beside, lambda beside=beside: Resource.model_validate_json(beside.read_bytes()))  # type: ignore[misc]
+        resource = read_valid(candidate, partial(Resource.model_validate_json, candidate.read_bytes()))
         written_for = Path(resource.path).name
-        if not resource.path or written_for == in_utf8(path.name):
-            return Beside(resource, beside.name)
+        if not resource.path or written_for == to_utf8(path.name):
+            return FoundDescriptor(resource, candidate.name)
         fits = has_content(path, resource)
-        # `crew.resource.json` of old may be that of crew.tsv, which stands there itself.
-        if fits or beside == descriptor_path(path) or not path.with_name(written_for).exists():
-            return Beside(resource, beside.name, written_for, fits)
+        # The former name `crew.resource.json` may belong to an existing crew.tsv.
+        if fits or candidate == descriptor_path(path) or not path.with_name(written_for).exists():
+            return FoundDescriptor(resource, candidate.name, written_for, fits)
     return find_in_package(path)
 
 
 def has_content(path: Path, resource: Resource) -> bool:
-    """Tell by size and hash whether a descriptor was written for a file of this content."""
+    """Return whether a descriptor was written for a file with this content, by size and hash."""
     if resource.bytes != path.stat().st_size or not resource.hash.startswith(ALGORITHM):
         return False
     return begin_hash(path).result() == resource.hash
 
 
-def find_in_package(path: Path) -> Beside | None:
-    """Find what the description of a whole package in the file's folder says of it; None where it is not in one."""
+def find_in_package(path: Path) -> FoundDescriptor | None:
+    """Find a file's entry in the description of a whole package in its folder; None if there is none."""
     package = path.with_name(PACKAGE)
     if not package.is_file():
         return None
 
-    def entries() -> list[Any]:
+    def read_entries() -> list[Any]:
         resources = json.loads(package.read_bytes()).get("resources", [])
-        return [one for one in resources if isinstance(one, dict) and "schema" in one]
+        return [entry for entry in resources if isinstance(entry, dict) and "schema" in entry]
 
-    described = understood(package, entries)
-    named = [one for one in described if one.get("path") == path.name]
-    same_size = [one for one in described if one.get("bytes") == path.stat().st_size]
-    for one in named or same_size:
-        resource = understood(package, lambda one=one: Resource.model_validate(one))  # type: ignore[misc]
-        if named or has_content(path, resource):
-            return Beside(resource, PACKAGE, "" if named else resource.path)
+    described = read_valid(package, read_entries)
+    with_name = [entry for entry in described if entry.get("path") == path.name]
+    same_size = [entry for entry in described if entry.get("bytes") == path.stat().st_size]
+    for entry in with_name or same_size:
+        resource = read_valid(package, partial(Resource.model_validate, entry))
+        if with_name or has_content(path, resource):
+            return FoundDescriptor(resource, PACKAGE, "" if with_name else resource.path)
     return None
 
 
-def understood(beside: Path, read: Callable[[], Understood]) -> Understood:
-    """What a description says.
+def read_valid(path: Path, read: Callable[[], Content]) -> Content:
+    """Read a description.
 
     Raises
     ------
     FileError
-        Where it cannot be understood.
+        If it is not valid.
     """
     try:
         return read()
     except (ValueError, AttributeError, OSError) as error:
         raise FileError(
-            f"The descriptor {beside.name} cannot be understood.",
-            where=first_line(error),
-            todo="Mend it, or move it away to read the file without it.",
+            f"The descriptor {path.name} is not valid.",
+            where=get_first_line(error),
+            todo="Correct it, or move it away to read the file without it.",
         ) from error
 
 
-def first_line(error: Exception) -> str:
-    """The first telling line of a library's message."""
+def get_first_line(error: Exception) -> str:
+    """Return the first informative line of a library's message."""
     if isinstance(error, ValidationError):
         first = error.errors()[0]
         return f"{' → '.join(map(str, first['loc']))}: {first['msg']}"
     return str(error).strip().splitlines()[0] if str(error).strip() else type(error).__name__
 
 
-def fields_of(table: Table, missing: Mapping[str, Missing], form: TextForm = AS_ALWAYS) -> list[dict[str, object]]:
-    """The schema's fields.
-
-    Parameters
-    ----------
-    table
-        The table that was written.
-    missing
-        By column, how its missing cells stand in the file.
-    form
-        How its numbers and dates are written.
-    """
+def make_fields(
+    table: Table, missing: Mapping[str, MissingPlan], form: TextForm = DEFAULT_FORM
+) -> list[dict[str, object]]:
+    """Return the schema's fields of a table, given by column how its missing cells are written."""
     fields = []
     for name, column in table.columns.items():
         entry = table.dictionary.of(name)
@@ -357,44 +346,48 @@ def fields_of(table: Table, missing: Mapping[str, Missing], form: TextForm = AS_
             field["description"] = entry.description
         labels = table.dictionary.labels_of(name)
         if labels:
-            field["categories"] = [{"value": as_stored(code, column), "label": label} for code, label in labels.items()]
+            field["categories"] = [
+                {"value": to_stored_code(code, column), "label": label} for code, label in labels.items()
+            ]
             field["lomrix:codes"] = entry.codes
-        own = missing.get(name, Missing())
-        values = missing_values(own, entry, column, is_coded=name in table.dictionary.coded)
+        field_missing = missing.get(name, MissingPlan())
+        values = list_missing_values(field_missing, entry, column, is_coded=name in table.dictionary.coded)
         if values:
             field["missingValues"] = values
-        if own.runs:
-            field[RUNS] = dict(own.runs)
+        if field_missing.runs:
+            field[RUNS] = dict(field_missing.runs)
         limits = {"minimum": entry.minimum, "maximum": entry.maximum, "enum": list(entry.allowed) or None}
         constraints = {
-            word: limit if isinstance(limit, int | float | list) else str(limit)
-            for word, limit in limits.items()
+            part: limit if isinstance(limit, int | float | list) else str(limit)
+            for part, limit in limits.items()
             if limit is not None
         }
         if constraints:
             field["constraints"] = constraints
-        field |= {f"lomrix:{word}": value for word in VARIABLE_EXTRAS if (value := getattr(entry, word))}
+        field |= {f"lomrix:{part}": value for part in VARIABLE_EXTRAS if (value := getattr(entry, part))}
         fields.append(field)
     return fields
 
 
-def missing_values(missing: Missing, entry: Variable, column: Column, *, is_coded: bool) -> list[dict[str, str]]:
-    """What stands for missing in a field: the empty cell, the file's texts, and other codes of the dictionary."""
+def list_missing_values(
+    missing: MissingPlan, entry: Variable, column: Column, *, is_coded: bool
+) -> list[dict[str, str]]:
+    """List what means missing in a field: the empty cell, the file's texts, and other codes of the dictionary."""
     pairs = [(text, reason) for reason, text in missing.texts.items()]
-    told, used = set(missing.texts), set(missing.texts.values())
+    reasons_listed, texts_used = set(missing.texts), set(missing.texts.values())
     pairs += [
         (code, reason)
         for code, reason in entry.missing.items()
         # A code that is a value of the column would make present cells missing on reading.
-        if reason not in told and code not in used and (is_coded or not times_used(column, code))
+        if reason not in reasons_listed and code not in texts_used and (is_coded or not count_code(column, code))
     ]
     if not pairs and (column.why is None or missing.empty == BLANK):
         return [{"value": "", "label": BLANK}] if column.missing_count else []
     return [{"value": "", "label": missing.empty}, *({"value": text, "label": reason} for text, reason in pairs)]
 
 
-def as_stored(code: str, column: Column) -> str | int:
-    """A code as its column stores it: a number where the column holds numbers."""
+def to_stored_code(code: str, column: Column) -> str | int:
+    """Return a code as its column stores it: a number in a column of numbers."""
     if column.type in ("integer", "number"):
         try:
             return int(code)
@@ -403,23 +396,11 @@ def as_stored(code: str, column: Column) -> str | int:
     return code
 
 
-def descriptor(
-    table: Table, missing: Mapping[str, Missing], form: TextForm = AS_ALWAYS, primary_key: Sequence[str] = ()
+def make_descriptor(
+    table: Table, missing: Mapping[str, MissingPlan], form: TextForm = DEFAULT_FORM, primary_key: Sequence[str] = ()
 ) -> dict[str, object]:
-    """The descriptor of a table, without what is only known of its file.
-
-    Parameters
-    ----------
-    table
-        The table that was written.
-    missing
-        By column, how its missing cells stand in the file.
-    form
-        How its numbers and dates are written.
-    primary_key
-        Columns that tell the rows apart.
-    """
-    schema: dict[str, object] = {"fields": fields_of(table, missing, form)}
+    """Return the descriptor of a table, without what is known only of its file."""
+    schema: dict[str, object] = {"fields": make_fields(table, missing, form)}
     if primary_key:
         schema["primaryKey"] = list(primary_key)
     content: dict[str, object] = {ROWS: len(table), "schema": schema, HISTORY: table.history.to_json()}
@@ -429,31 +410,33 @@ def descriptor(
 
 
 @dataclass(frozen=True)
-class Written:
-    """How a text file is written: its delimiter (empty for none), its encoding, and whether names are known."""
+class TextLayout:
+    """How a text file is written: its delimiter (empty for none), encoding, and whether names are known."""
 
     delimiter: str = ""
     encoding: str = "utf-8"
     is_named: bool = False
 
 
-USUAL = Written()
+DEFAULT_LAYOUT = TextLayout()
 
 
-def descriptor_bytes(path: Path, size: int, digest: str, content: Mapping[str, Any], how: Written = USUAL) -> bytes:
-    """The descriptor that is to stand beside `path`, a file of so many bytes with that hash, written in that way."""
+def format_descriptor(
+    path: Path, size: int, digest: str, content: Mapping[str, Any], layout: TextLayout = DEFAULT_LAYOUT
+) -> bytes:
+    """Return the descriptor to be written beside `path`, for its size, hash and text layout."""
     history = content[HISTORY]
     for output in history["tasks"].get(history["last"], {}).get("outputs", []):
         if output["role"] == "out":
             output["hash"] = digest
-    whole = {
-        "name": in_utf8(path.stem).lower().replace(" ", "-"),
-        "path": in_utf8(path.name),
+    document = {
+        "name": to_utf8(path.stem).lower().replace(" ", "-"),
+        "path": to_utf8(path.name),
         "format": path.suffix.lstrip("."),
-        "encoding": how.encoding,
+        "encoding": layout.encoding,
         "bytes": size,
         "hash": digest,
-        **({"dialect": {"delimiter": how.delimiter}} if how.delimiter else {}),
+        **({"dialect": {"delimiter": layout.delimiter}} if layout.delimiter else {}),
         **content,
     }
-    return (json.dumps(whole, ensure_ascii=False, indent=1) + "\n").encode()
+    return (json.dumps(document, ensure_ascii=False, indent=1) + "\n").encode()

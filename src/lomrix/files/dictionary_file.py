@@ -13,19 +13,19 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.scale import Scale
 from lomrix.core.table.variable import Variable
-from lomrix.core.wording import some_of
-from lomrix.files.descriptor import first_line
-from lomrix.files.dictionary_text import OTHER_SHEETS, dictionary_of_sheets, dictionary_sheets, dictionary_text
+from lomrix.core.wording import shorten_list
+from lomrix.files.descriptor import get_first_line
+from lomrix.files.dictionary_text import OTHER_SHEETS, format_dictionary, make_sheets, parse_sheets
 from lomrix.files.file_source import require_file
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import source_of
-from lomrix.files.staging import FileSink, guarded
+from lomrix.files.registry import open_source
+from lomrix.files.staging import FileSink, guard
 from lomrix.files.text_writer import write_columns
 from lomrix.files.workbook import has_sheet
 
 
 class DictionaryFile(BaseModel):
-    """The file's contents: `include`, `[variables.NAME]`, `[codes.NAME]`, `[rules]` and `[scales.NAME]`."""
+    """The content of the file: `include`, `[variables.NAME]`, `[codes.NAME]`, `[rules]` and `[scales.NAME]`."""
 
     model_config = ConfigDict(extra="forbid", defer_build=True)
     variables: dict[str, Variable] = Field(default_factory=dict)
@@ -57,7 +57,7 @@ def read_dictionary(
     Raises
     ------
     FileError
-        Where it is not there, is no TOML, or says what a dictionary cannot hold; the line or entry is named.
+        If it does not exist, is not TOML, or is not a valid dictionary; the line or entry is named.
     """
     path = Path(source)
     require_file(path)
@@ -67,85 +67,79 @@ def read_dictionary(
     if used is not None:
         used.append(path)
     if path.suffix.lower() != ".toml":
-        return read_sheets(path, used)
+        return read_worksheets(path, used)
     if path.resolve() in including:
-        raise FileError(f"The dictionary {path.name} includes itself.", todo="Take it out of its list include.")
-    raw: bytes = guarded(path, "read", path.read_bytes)
-    found = understood(path, raw)
-    whole = Dictionary(found.variables, found.codes, found.rules, scales=found.scales)
-    for name in found.include:
-        whole = whole.joined(read_dictionary(str(path.parent / name), (*including, path.resolve()), used, included))
-    included[path.resolve()] = whole
-    for name, entry in whole.variables.items():
-        if entry.codes is not None and entry.codes not in whole.codes and not including:
+        raise FileError(f"The dictionary {path.name} includes itself.", todo="Remove it from its include list.")
+    raw: bytes = guard(path, "read", path.read_bytes)
+    content = parse_toml(path, raw)
+    result = Dictionary(content.variables, content.codes, content.rules, scales=content.scales)
+    for name in content.include:
+        result = result.join(read_dictionary(str(path.parent / name), (*including, path.resolve()), used, included))
+    included[path.resolve()] = result
+    for name, entry in result.variables.items():
+        if entry.codes is not None and entry.codes not in result.codes and not including:
             raise FileError(
                 f"The dictionary {path.name} has no list of codes named {entry.codes}.",
                 where=f"variables → {name} → codes",
-                todo=f"Add [codes.{entry.codes}], or name one of {', '.join(whole.codes) or 'the lists that you add'}.",
+                todo=f"Add [codes.{entry.codes}], or name one of {', '.join(result.codes) or 'your own lists'}.",
             )
-    return whole
+    return result
 
 
-def understood(path: Path, raw: bytes) -> DictionaryFile:
-    """The contents of a TOML file as a dictionary holds them.
+def parse_toml(path: Path, raw: bytes) -> DictionaryFile:
+    """Parse a TOML file as a dictionary.
 
     Raises
     ------
     FileError
-        Naming the line or the entry that cannot be understood.
+        Naming the invalid line or entry.
     """
     try:
         content: dict[str, object] = tomllib.loads(raw.decode())
         return DictionaryFile.model_validate(content)
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, ValidationError) as error:
         raise FileError(
-            f"The dictionary {path.name} cannot be understood.",
-            where=first_line(error),
+            f"The dictionary {path.name} is not valid.",
+            where=get_first_line(error),
             todo='An entry looks like [variables.age] with label = "Age", minimum = 16.',
         ) from error
 
 
-def read_sheets(path: Path, used: list[Path] | None = None) -> Dictionary:
-    """A dictionary kept as two sheets of a workbook, or as NAME.csv with NAME.codes.csv beside it.
-
-    Parameters
-    ----------
-    path
-        The workbook, or the csv file.
-    used
-        Takes up the files beside it that are read.
+def read_worksheets(path: Path, used: list[Path] | None = None) -> Dictionary:
+    """Read a dictionary kept as worksheets of a workbook, or as NAME.csv with NAME.codes.csv beside it; `used` collects
+    the files read.
 
     Raises
     ------
     FileError
-        Where the file holds no column of variables.
+        If the file has no column of variables.
     """
     settings = ReadSettings(all_text=True)
     is_book = path.suffix.lower() in (".xlsx", ".ods")
-    variables = source_of(f"{path}#variables" if is_book else str(path), settings).read().table
+    variables = open_source(f"{path}#variables" if is_book else str(path), settings).read().table
     others = {}
     for name in OTHER_SHEETS:
-        beside = path.with_name(f"{path.stem}.{name}{path.suffix}")
-        if has_sheet(path, name) if is_book else beside.exists():
-            others[name] = source_of(f"{path}#{name}" if is_book else str(beside), settings).read().table
+        sheet_path = path.with_name(f"{path.stem}.{name}{path.suffix}")
+        if has_sheet(path, name) if is_book else sheet_path.exists():
+            others[name] = open_source(f"{path}#{name}" if is_book else str(sheet_path), settings).read().table
             if used is not None and not is_book:
-                used.append(beside)
+                used.append(sheet_path)
     if "variable" not in variables.columns:
         raise FileError(
-            f"{path.name} is no dictionary: it has no column variable.",
-            where=f"columns are {some_of(variables.names)}",
-            todo="A dictionary is a .toml file, or two sheets: variables and codes.",
+            f"{path.name} is not a dictionary: it has no column variable.",
+            where=f"columns are {shorten_list(variables.names)}",
+            todo="A dictionary is a .toml file, or two worksheets: variables and codes.",
         )
-    return dictionary_of_sheets(variables, **others)
+    return parse_sheets(variables, **others)
 
 
 @dataclass
 class DictionarySink(FileSink):
-    """A dictionary as TOML, as a workbook of sheets, or as csv files, by the extension."""
+    """A dictionary as TOML, as a workbook, or as csv files, by the extension."""
 
     @property
     def beside(self) -> tuple[Path, ...]:
-        """What stands beside the variables, where it is csv files."""
+        """The other csv files."""
         is_text = self.path.suffix.lower() == ".csv"
         return tuple(self.path.with_name(f"{self.path.stem}.{name}.csv") for name in OTHER_SHEETS if is_text)
 
@@ -153,9 +147,9 @@ class DictionarySink(FileSink):
         """Write a dictionary."""
         assert isinstance(content, Dictionary)
         if self.path.suffix.lower() == ".toml":
-            part.write_text(dictionary_text(content), encoding="utf-8")
+            part.write_text(format_dictionary(content), encoding="utf-8")
             return {}
-        sheets = dictionary_sheets(content)
+        sheets = make_sheets(content)
         if self.path.suffix.lower() == ".xlsx":
             from lomrix.files.workbook_writer import write_sheets
 

@@ -1,4 +1,4 @@
-"""Dictionaries as text and tables: a commented draft in TOML, and two sheets, variables and codes."""
+"""Dictionaries as text and tables: a commented draft in TOML, and worksheets."""
 
 from __future__ import annotations
 
@@ -14,11 +14,11 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.scale import Scale
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import rows_of, table_of_texts
+from lomrix.core.table.texts import make_text_table, read_text_rows
 from lomrix.core.table.variable import Variable
 
 if TYPE_CHECKING:
-    from lomrix.core.steps.dictionary.draft import Drafted
+    from lomrix.core.steps.dictionary.draft import DraftVariable
 
 VARIABLE_HEADS = (
     "variable",
@@ -39,83 +39,94 @@ OTHER_SHEETS = ("codes", "rules", "scales")
 SCALE_HEADS = ("scale", *Scale.model_fields)
 CODE_HEADS = ("codes", "value", "label")
 BARE_KEY = re.compile(r"[A-Za-z0-9_-]+")
-HEADING = """# The dictionary of {name}, drafted from what is in the file. Lines that begin with # say nothing yet.
-# Take the sign away where the line is right: label, unit, codes, missing codes and limits are yours to say.
+HEADING = """# The dictionary of {name}, drafted from the file. Lines that begin with # have no effect yet.
+# Remove the # where the line is right: label, unit, codes, missing codes and limits are yours to state.
 """
 
 
-def toml_key(name: str) -> str:
-    """A name as a key of TOML."""
+def format_key(name: str) -> str:
+    """Format a name as a TOML key."""
     return name if BARE_KEY.fullmatch(name) else json.dumps(name, ensure_ascii=False)
 
 
-def toml_value(value: object) -> str:
-    """A value as TOML writes it."""
+def format_value(value: object) -> str:
+    """Format a value as TOML."""
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, int | float):
         return str(value)
     if isinstance(value, Mapping):
-        return "{ " + ", ".join(f"{toml_key(str(key))} = {toml_value(one)}" for key, one in value.items()) + " }"
+        return "{ " + ", ".join(f"{format_key(str(key))} = {format_value(item)}" for key, item in value.items()) + " }"
     if isinstance(value, Sequence) and not isinstance(value, str):
-        return "[" + ", ".join(map(toml_value, value)) + "]"
+        return "[" + ", ".join(map(format_value, value)) + "]"
     if isinstance(value, str):
         return json.dumps(value, ensure_ascii=False)
     return str(value)  # a date
 
 
-def draft_text(drafted: Sequence[Drafted], name: str, existing: str = "") -> str:
-    """A dictionary's text: what a person wrote is kept to the letter, what is new follows it."""
+def format_draft(drafted: Sequence[DraftVariable], name: str, existing: str = "") -> str:
+    """Return a dictionary's text: what a person wrote is kept unchanged, new entries follow it."""
     parts = [existing.rstrip() + "\n"] if existing.strip() else [HEADING.format(name=name)]
     codes = set(tomllib.loads(existing).get("codes", {})) if existing.strip() else set()
-    lists = []
-    for one in drafted:
-        said = {part: value for part, value in one.entry if value not in (None, "", {}, ())}
+    code_lists = []
+    for variable in drafted:
+        stated = {part: value for part, value in variable.entry if value not in (None, "", {}, ())}
         lines = [
-            f"[variables.{toml_key(one.name)}]",
-            *(f"{part} = {toml_value(value)}" for part, value in said.items()),
+            f"[variables.{format_key(variable.name)}]",
+            *(f"{part} = {format_value(value)}" for part, value in stated.items()),
         ]
-        open_parts = {"label": '""', "type": f'"{one.type}"'}
-        if one.span is not None:
-            quoted = one.span if one.type != "datetime" else tuple(text.replace(" ", "T") for text in one.span)
+        open_parts = {"label": '""', "type": f'"{variable.type}"'}
+        if variable.span is not None:
+            quoted = (
+                variable.span
+                if variable.type != "datetime"
+                else tuple(text.replace(" ", "T") for text in variable.span)
+            )
             open_parts |= {"minimum": quoted[0], "maximum": quoted[1]}
-        if one.values:
-            open_parts["codes"] = toml_value(one.name)
-        if one.codes:
-            open_parts["missing"] = toml_value({str(code): "not given" for code in one.codes}) + "  # stand apart"
-        lines += [f"# {part} = {text}" for part, text in open_parts.items() if part not in said]
-        if one.reasons:
-            lines.append("# found missing: " + ", ".join(one.reasons))
+        if variable.values:
+            open_parts["codes"] = format_value(variable.name)
+        if variable.codes:
+            open_parts["missing"] = (
+                format_value({str(code): "not given" for code in variable.codes}) + "  # far from the others"
+            )
+        lines += [f"# {part} = {text}" for part, text in open_parts.items() if part not in stated]
+        if variable.reasons:
+            lines.append("# found missing: " + ", ".join(variable.reasons))
         parts.append("\n".join(lines) + "\n")
-        if one.entry.codes and one.entry.codes not in codes:
-            codes.add(one.entry.codes)
-            values = "\n".join(f"{toml_key(value)} = {toml_value(label)}" for value, label in one.labels.items())
-            lists.append(f"[codes.{toml_key(one.entry.codes)}]\n{values}\n")
-        elif one.values and not one.entry.codes and one.name not in codes:
-            values = "\n".join(f'# {toml_key(value)} = ""' for value in one.values)
-            lists.append(f"# [codes.{toml_key(one.name)}]\n{values}\n")
-    return "\n".join([*parts, *lists])
+        if variable.entry.codes and variable.entry.codes not in codes:
+            codes.add(variable.entry.codes)
+            values = "\n".join(
+                f"{format_key(value)} = {format_value(label)}" for value, label in variable.labels.items()
+            )
+            code_lists.append(f"[codes.{format_key(variable.entry.codes)}]\n{values}\n")
+        elif variable.values and not variable.entry.codes and variable.name not in codes:
+            values = "\n".join(f'# {format_key(value)} = ""' for value in variable.values)
+            code_lists.append(f"# [codes.{format_key(variable.name)}]\n{values}\n")
+    return "\n".join([*parts, *code_lists])
 
 
-def dictionary_text(dictionary: Dictionary) -> str:
-    """A whole dictionary in TOML."""
+def format_dictionary(dictionary: Dictionary) -> str:
+    """Return a whole dictionary as TOML."""
     parts = []
     for name, entry in dictionary.variables.items():
-        lines = [f"[variables.{toml_key(name)}]"]
-        lines += [f"{part} = {toml_value(value)}" for part, value in entry if value not in (None, "", {}, ())]
+        lines = [f"[variables.{format_key(name)}]"]
+        lines += [f"{part} = {format_value(value)}" for part, value in entry if value not in (None, "", {}, ())]
         parts.append("\n".join(lines) + "\n")
     for name, codes in dictionary.codes.items():
         lines = [
-            f"[codes.{toml_key(name)}]",
-            *(f"{toml_key(code)} = {toml_value(label)}" for code, label in codes.items()),
+            f"[codes.{format_key(name)}]",
+            *(f"{format_key(code)} = {format_value(label)}" for code, label in codes.items()),
         ]
         parts.append("\n".join(lines) + "\n")
     if dictionary.rules:
-        rules = [f"{toml_key(name)} = {toml_value(rule)}" for name, rule in dictionary.rules.items()]
+        rules = [f"{format_key(name)} = {format_value(rule)}" for name, rule in dictionary.rules.items()]
         parts.append("\n".join(["[rules]", *rules]) + "\n")
     for name, scale in dictionary.scales.items():
-        told = scale.model_dump(exclude_defaults=True)
-        lines = [f"[scales.{toml_key(name)}]", *(f"{part} = {toml_value(value)}" for part, value in told.items())]
+        parts_of_scale = scale.model_dump(exclude_defaults=True)
+        lines = [
+            f"[scales.{format_key(name)}]",
+            *(f"{part} = {format_value(value)}" for part, value in parts_of_scale.items()),
+        ]
         parts.append("\n".join(lines) + "\n")
     return "\n".join(parts)
 
@@ -123,100 +134,103 @@ def dictionary_text(dictionary: Dictionary) -> str:
 # ------------------------------------------------------------------ two sheets
 
 
-def dictionary_sheets(dictionary: Dictionary) -> dict[str, Table]:
-    """The dictionary as tables of text: variables, codes, and rules and scales where there are some."""
+def make_sheets(dictionary: Dictionary) -> dict[str, Table]:
+    """Return the dictionary as tables of text: variables, codes, and rules and scales if any."""
     variables = [
-        [name, *(_cell(getattr(entry, head)) for head in VARIABLE_HEADS[1:])]
+        [name, *(_format_cell(getattr(entry, head)) for head in VARIABLE_HEADS[1:])]
         for name, entry in dictionary.variables.items()
     ]
     codes = [[name, code, label] for name, entries in dictionary.codes.items() for code, label in entries.items()]
     sheets = {
-        "variables": table_of_texts(VARIABLE_HEADS, variables, "variables"),
-        "codes": table_of_texts(CODE_HEADS, codes, "codes"),
+        "variables": make_text_table(VARIABLE_HEADS, variables, "variables"),
+        "codes": make_text_table(CODE_HEADS, codes, "codes"),
     }
     if dictionary.rules:
         rules = [[name, rule] for name, rule in dictionary.rules.items()]
-        sheets["rules"] = table_of_texts(RULE_HEADS, rules, "rules")
+        sheets["rules"] = make_text_table(RULE_HEADS, rules, "rules")
     if dictionary.scales:
         lines = [[name, *(str(value) for _, value in scale)] for name, scale in dictionary.scales.items()]
-        sheets["scales"] = table_of_texts(SCALE_HEADS, lines, "scales")
+        sheets["scales"] = make_text_table(SCALE_HEADS, lines, "scales")
     return sheets
 
 
-def _cell(value: object) -> str:
+def _format_cell(value: object) -> str:
     if isinstance(value, Mapping):
-        return "; ".join(f"{_kept(code)} = {_kept(reason)}" for code, reason in value.items())
+        return "; ".join(f"{_escape(code)} = {_escape(reason)}" for code, reason in value.items())
     if isinstance(value, tuple):
-        return "; ".join(_kept(str(one)) for one in value)
+        return "; ".join(_escape(str(item)) for item in value)
     return "" if value is None else str(value)
 
 
-def _kept(text: str) -> str:
-    """A text whose own signs of division are marked with a backslash."""
+def _escape(text: str) -> str:
+    """Escape the separators in a text with a backslash."""
     return re.sub(r"([\\;=])", r"\\\1", text)
 
 
-def _split(text: str, sign: str, most: int = 0) -> list[str]:
-    """The parts of a text between signs that no backslash marks."""
-    return [part.strip() for part in re.split(rf"(?<!\\){sign}", text, maxsplit=most)]
+def _split(text: str, separator: str, most: int = 0) -> list[str]:
+    """Split a text at unescaped separators."""
+    return [part.strip() for part in re.split(rf"(?<!\\){separator}", text, maxsplit=most)]
 
 
-def _plain(text: str) -> str:
+def _unescape(text: str) -> str:
     return re.sub(r"\\(.)", r"\1", text)
 
 
-def dictionary_of_sheets(
+def parse_sheets(
     variables: Table, codes: Table | None = None, rules: Table | None = None, scales: Table | None = None
 ) -> Dictionary:
-    """A dictionary from its tables.
+    """Return a dictionary from its tables.
 
     Raises
     ------
     FileError
-        Naming the row that a dictionary cannot hold.
+        Naming the invalid row.
     """
     entries: dict[str, Variable] = {}
-    for row, line in enumerate(rows_of(variables), start=2):
+    for row, line in enumerate(read_text_rows(variables), start=2):
         name = line.pop("variable", "")
         parts: dict[str, Any] = {head: text for head, text in line.items() if text and head in VARIABLE_HEADS}
         if "missing" in parts:
             pairs = (_split(pair, "=", 1) for pair in _split(parts["missing"], ";") if pair)
-            parts["missing"] = {_plain(pair[0]): _plain(pair[-1] or pair[0]) for pair in pairs}
+            parts["missing"] = {_unescape(pair[0]): _unescape(pair[-1] or pair[0]) for pair in pairs}
         if "allowed" in parts:
-            parts["allowed"] = tuple(map(_plain, _split(parts["allowed"], ";")))
+            parts["allowed"] = tuple(map(_unescape, _split(parts["allowed"], ";")))
         try:
             if not name:
                 raise ValueError("the variable has no name")
             entries[name] = Variable.model_validate(parts)
         except (ValidationError, ValueError) as error:
-            first = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
+            message = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
             raise FileError(
-                f"Row {row} of the variables cannot be understood.",
-                where=f"{name}: {first}",
+                f"Row {row} of the variables is not valid.",
+                where=f"{name}: {message}",
                 todo=f"Columns are {', '.join(VARIABLE_HEADS)}.",
             ) from error
     lists: dict[str, dict[str, str]] = {}
-    for line in rows_of(codes) if codes is not None else []:
+    for line in read_text_rows(codes) if codes is not None else []:
         lists.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
-    own = {line.get("rule", ""): line.get("expression", "") for line in (rows_of(rules) if rules is not None else [])}
-    return Dictionary(entries, lists, own, scales=scales_of_sheet(scales))
+    rules_found = {
+        line.get("rule", ""): line.get("expression", "")
+        for line in (read_text_rows(rules) if rules is not None else [])
+    }
+    return Dictionary(entries, lists, rules_found, scales=parse_scales(scales))
 
 
-def scales_of_sheet(sheet: Table | None) -> dict[str, Scale]:
-    """The scales from their table.
+def parse_scales(sheet: Table | None) -> dict[str, Scale]:
+    """Return the scales from their table.
 
     Raises
     ------
     FileError
-        Naming the row that is none.
+        Naming the invalid row.
     """
-    found = {}
-    for row, line in enumerate(rows_of(sheet) if sheet is not None else [], start=2):
+    scales = {}
+    for row, line in enumerate(read_text_rows(sheet) if sheet is not None else [], start=2):
         name = line.pop("scale", "")
         try:
-            found[name] = Scale.model_validate({head: text for head, text in line.items() if text})
+            scales[name] = Scale.model_validate({head: text for head, text in line.items() if text})
         except ValidationError as error:
             where = f"{name}: {error.errors()[0]['msg']}"
             todo = f"Columns are {', '.join(SCALE_HEADS)}."
-            raise FileError(f"Row {row} of the scales cannot be understood.", where=where, todo=todo) from error
-    return found
+            raise FileError(f"Row {row} of the scales is not valid.", where=where, todo=todo) from error
+    return scales

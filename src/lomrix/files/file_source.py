@@ -1,4 +1,4 @@
-"""What all files have in common as sources: the joining of what was read with the descriptor, under one rule."""
+"""Files as sources: the cells of a file joined with its descriptor, under one rule."""
 
 from __future__ import annotations
 
@@ -14,21 +14,21 @@ from lomrix.core.nearest import advice
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import NO_HISTORY, History
-from lomrix.core.table.label_conflicts import notes_on_labels
+from lomrix.core.table.label_conflicts import note_overridden_labels
 from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
-from lomrix.core.wording import in_utf8
+from lomrix.core.wording import to_utf8
 from lomrix.files import descriptor
 from lomrix.files.hashing import ALGORITHM, begin_hash
-from lomrix.files.interface import Place, Read, Source
-from lomrix.files.missing import Missing, with_reasons
+from lomrix.files.interface import Location, ReadResult, Source
+from lomrix.files.missing import MissingPlan, apply_reasons
 from lomrix.files.reading import ReadSettings
-from lomrix.files.staging import guarded
+from lomrix.files.staging import guard
 
 
 @dataclass(frozen=True)
 class Cells:
-    """The columns of a file as its format gives them: what is missing for want of a text is `blank`.
+    """The columns of a file as its format gives them; cells without text are `blank`.
 
     Parameters
     ----------
@@ -50,10 +50,10 @@ class Cells:
 
 @dataclass(frozen=True)
 class Described:
-    """What a descriptor says of a file, as far as it counts."""
+    """What a descriptor says about a file, as far as it applies."""
 
     dictionary: Dictionary = field(default_factory=Dictionary)
-    missing: Mapping[str, Missing] = field(default_factory=dict)
+    missing: Mapping[str, MissingPlan] = field(default_factory=dict)
     history: History = NO_HISTORY
     rows: int = 0
     decimals: Mapping[str, str] = field(default_factory=dict)
@@ -61,16 +61,10 @@ class Described:
 
 
 class FileSource(Source):
-    """A file. Formats say which names it has and how its cells become columns.
+    """A file.
 
-    Parameters
-    ----------
-    path
-        The file.
-    settings
-        What was said about it; what is not said is found.
-    sheet
-        Sheet of a workbook; the first one that holds something where empty.
+    Formats implement `read_header` and `read_cells`. `sheet` names a worksheet; empty for the first one that is not
+    empty.
     """
 
     def __init__(self, path: Path, settings: ReadSettings, sheet: str = "") -> None:
@@ -79,148 +73,150 @@ class FileSource(Source):
 
     @property
     def name(self) -> str:
-        """The name of its file, without what follows the last dot."""
+        """The name of its file, without the extension."""
         return self.path.stem
 
     @property
-    def places(self) -> tuple[Place, ...]:
+    def locations(self) -> tuple[Location, ...]:
         """The file, and what describes it."""
-        return (self.path, *descriptor.files_beside(self.path))
+        return (self.path, *descriptor.list_beside(self.path))
 
-    # ------------------------------------------------------- what formats say
-
-    @abstractmethod
-    def look(self) -> tuple[list[str], descriptor.Resource | None]:
-        """The names in the file, and the descriptor inside it, where the format holds one."""
+    # --------------------------------------------- implemented by each format
 
     @abstractmethod
-    def cells(self, names: Sequence[str], rows: range | None) -> Cells:
-        """Some columns, and some rows or all; each column typed by `self.variable`."""
+    def read_header(self) -> tuple[list[str], descriptor.Resource | None]:
+        """Return the names in the file, and the descriptor inside it, if the format holds one."""
 
-    # ---------------------------------------------------------------- the rest
+    @abstractmethod
+    def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
+        """Return some columns, and some rows or all; each column typed by `settings.variable`."""
+
+    # ------------------------------------------------------------------ common
 
     @cached_property
-    def _looked(self) -> tuple[list[str], descriptor.Resource | None]:
-        return guarded(self.path, "read", self.look)
+    def _header(self) -> tuple[list[str], descriptor.Resource | None]:
+        return guard(self.path, "read", self.read_header)
 
     @property
     def names(self) -> tuple[str, ...]:
         """The names of its columns in order."""
-        return tuple(self._looked[0])
+        return tuple(self._header[0])
 
     @cached_property
     def described(self) -> Described:
-        """What the descriptor says, inside the file or beside it.
+        """The descriptor, inside the file or beside it.
 
-        One rule where the two disagree: a descriptor that names other columns is not used at all; one whose file has
-        changed since still says what its variables are, and no more why cells are missing. Both are told.
+        A descriptor with other column names is not used at all; if the file changed since, its labels and codes are
+        used but not its reasons. Both are noted.
         """
-        inside = self._looked[1]
-        if inside is not None:
-            return Described(inside.dictionary(), inside.missing, inside.history, inside.rows)
-        beside = descriptor.find_beside(self.path)
-        if beside is None or self.settings.all_text:
+        embedded = self._header[1]
+        if embedded is not None:
+            return Described(embedded.make_dictionary(), embedded.missing, embedded.history, embedded.rows)
+        found = descriptor.find_beside(self.path)
+        if found is None or self.settings.all_text:
             return Described()
-        notes = (beside.note,) if beside.note else ()
-        if not beside.fits:
+        notes = (found.note,) if found.note else ()
+        if not found.fits:
             return Described(notes=notes)
-        resource, name = beside.resource, beside.name
+        resource, name = found.resource, found.name
         if resource.names != list(self.names):
-            text = f"{name} names other columns than the file; it is not used."
+            text = f"{name} has other columns than the file and is not used."
             return Described(notes=(Note(text, kind="descriptor"),))
         if self._changed_since(resource):
-            text = f"the file has changed since {name} was written: its labels and codes are used, "
-            text += "but why cells are missing is not known any more."
+            text = f"the file changed after {name} was written: its labels and codes are used, "
+            text += "but the reasons of missing cells are lost."
             note = Note(text, kind="changed")
-            return Described(resource.dictionary(), {}, resource.history, decimals=resource.decimals, notes=(note,))
+            return Described(
+                resource.make_dictionary(), {}, resource.history, decimals=resource.decimals, notes=(note,)
+            )
         return Described(
-            resource.dictionary(), resource.missing, resource.history, resource.rows, resource.decimals, notes
+            resource.make_dictionary(), resource.missing, resource.history, resource.rows, resource.decimals, notes
         )
 
     def _changed_since(self, resource: descriptor.Resource) -> bool:
         if resource.bytes is not None and resource.bytes != self.path.stat().st_size:
             return True
-        return bool(resource.hash.startswith(ALGORITHM)) and resource.hash != self.fingerprint()
+        return bool(resource.hash.startswith(ALGORITHM)) and resource.hash != self.compute_fingerprint()
 
     @property
     def dictionary(self) -> Dictionary:
-        """What is known of its variables: what was said goes before what stands beside or inside the file."""
-        known = self.settings.dictionary.for_reading(self.names)
-        known = known.joined(self.described.dictionary, extends_codes=False).without_tokens()
+        """The stated dictionary, completed by the descriptor."""
+        result = self.settings.dictionary.for_reading(self.names)
+        result = result.join(self.described.dictionary, extends_codes=False).without_tokens()
         for name, (type_, form) in self.settings.types.items():
             if name in self.names and not self.settings.all_text:
-                known = known.with_variable(name, known.of(name).with_(type=type_, form=form))
-        return known
+                result = result.with_variable(name, result.of(name).with_parts(type=type_, form=form))
+        return result
 
-    def date_form(self, name: str) -> str:
-        """How a column's dates are written: as was said, else as the descriptor says; empty where nothing is."""
-        return self.settings.date_format(name) or (
+    def find_date_form(self, name: str) -> str:
+        """Return the date form of a column: as stated, else from the descriptor; empty if unknown."""
+        return self.settings.get_date_format(name) or (
             "" if self.settings.all_text else self.described.dictionary.of(name).form
         )
 
-    def decimal(self, name: str) -> str:
-        """The sign before the decimal places of a column: as was said, else as the descriptor says."""
-        said = self.settings.decimal
-        return said if said != "." else self.described.decimals.get(name, said)
+    def find_decimal(self, name: str) -> str:
+        """Return the decimal separator of a column: as stated, else from the descriptor."""
+        stated = self.settings.decimal
+        return stated if stated != "." else self.described.decimals.get(name, stated)
 
-    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> Read:
+    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> ReadResult:
         """Read the file."""
-        asked = set(self.names if columns is None else columns)
-        wanted = [name for name in self.names if name in asked]
-        cells = guarded(self.path, "read", lambda: self.cells(wanted, rows))
+        requested = set(self.names if columns is None else columns)
+        chosen = [name for name in self.names if name in requested]
+        cells = guard(self.path, "read", lambda: self.read_cells(chosen, rows))
         missing = self.described.missing
-        made = {
-            name: with_reasons(column, missing[name], rows, self.row_count(rows)) if name in missing else column
+        columns_read = {
+            name: apply_reasons(column, missing[name], rows, self.row_count(rows)) if name in missing else column
             for name, column in cells.columns.items()
         }
         dictionary = self.dictionary
-        for name, column in made.items():
+        for name, column in columns_read.items():
             if dictionary.of(name).form and column.type != "string":
-                dictionary = dictionary.with_variable(name, dictionary.of(name).with_(form=""))
+                dictionary = dictionary.with_variable(name, dictionary.of(name).with_parts(form=""))
         table = Table(
-            made, dictionary, self.described.history, cells.name or in_utf8(self.path.stem), cells.first_row,
-            self.names if len(wanted) < len(self.names) else (),
+            columns_read, dictionary, self.described.history, cells.name or to_utf8(self.path.stem), cells.first_row,
+            self.names if len(chosen) < len(self.names) else (),
         )  # fmt: skip
-        labels = notes_on_labels(self.settings.dictionary, self.described.dictionary, wanted)
+        labels = note_overridden_labels(self.settings.dictionary, self.described.dictionary, chosen)
         notes = (*self.described.notes, *labels, *cells.notes)
-        return Read(table, notes if not self.settings.all_text else ())
+        return ReadResult(table, notes if not self.settings.all_text else ())
 
     def row_count(self, rows: range | None) -> int | None:
-        """Number of rows that runs of a descriptor may name where only some are read; None where all are."""
+        """Return the number of rows for the descriptor's runs if only some rows are read; None for all."""
         return None if rows is None else 2**62
 
-    def fingerprint(self) -> str:
-        """The file's hash, computed once."""
+    def compute_fingerprint(self) -> str:
+        """Return the file's hash, computed once."""
         return self.begin_fingerprint().result()
 
     def begin_fingerprint(self) -> Future[str]:
-        """Begin to compute the hash, while other work goes on."""
+        """Start computing the hash in the background."""
         if self._hash is None:
             self._hash = begin_hash(self.path)
         return self._hash
 
 
-def shifted(note: Note, rows: int) -> Note:
-    """A note whose rows are counted as the sheet counts them, title lines among them."""
+def shift_note(note: Note, rows: int) -> Note:
+    """Shift the row numbers of a note, to count title lines."""
     return replace(note, examples=tuple((row + rows, value) for row, value in note.examples))
 
 
 def require_file(path: Path) -> None:
-    """Stop where there is no such file, naming the nearest ones that are there.
+    """Stop if there is no such file, suggesting the nearest names.
 
     Raises
     ------
     FileError
-        Where it is not there, or is no file.
+        If it does not exist, or is not a file.
     """
     if path.is_dir():
         raise FileError(f"{path} is a directory, not a file.", todo="Name a file in it.")
     if path.is_file():
         return
     if path.exists():
-        raise FileError(f"{path} is no plain file.", todo="Write it into a file first, or give it as standard input: -")
+        raise FileError(f"{path} is not a regular file.", todo="Write it to a file first, or use standard input: -")
     try:
-        names = [str(path.parent / one.name) for one in path.parent.iterdir()]
+        names = [str(path.parent / sibling.name) for sibling in path.parent.iterdir()]
     except OSError:
         names = []
     raise FileError(f"There is no file {path}.", todo=advice(str(path), sorted(names), "Check the path."))

@@ -1,4 +1,4 @@
-"""Files of fixed width: every column in its place, and beside it a layout that says where."""
+"""Files of fixed width: each column at its position, with a layout file beside it."""
 
 from __future__ import annotations
 
@@ -10,19 +10,19 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.bare import companion_path
-from lomrix.files.companions.plain import companion
-from lomrix.files.delivered import codes_in, csv_bytes, names_beside, names_path, places_in
-from lomrix.files.holding import lost
-from lomrix.files.lines import Place, records
-from lomrix.files.read_back import compared_with_records
+from lomrix.files.companions.plain import make_companion
+from lomrix.files.delivered import find_positions, list_codes, make_csv, make_names_file, names_path
+from lomrix.files.holding import describe_losses
+from lomrix.files.lines import ColumnPosition, format_records
+from lomrix.files.read_back import compare_records
 from lomrix.files.staging import FileSink
-from lomrix.files.text_writer import require_holding, write_parts
+from lomrix.files.text_writer import require_writable, write_parts
 
 LAYOUT_HEADS = ("name", "line", "start", "width", "decimals", "label")
 
 
 def layout_path(path: Path) -> Path:
-    """Where the layout stands: `model.dat` has `model.layout.csv`."""
+    """Return the path of the layout: `model.dat` has `model.layout.csv`."""
     return path.with_name(path.stem + ".layout.csv")
 
 
@@ -32,47 +32,50 @@ class Writer(FileSink):
 
     @property
     def beside(self) -> tuple[Path, ...]:
-        """The layout, the companion text, and the names where they were made short."""
+        """The layout, the companion text, and the names if they were shortened."""
         return layout_path(self.path), companion_path(self.path), names_path(self.path)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
         assert isinstance(content, Table) and self.prepared is not None
-        ready, form = self.prepared, self.delivery.text
-        require_holding(content.columns, {}, form)
-        places = places_in(ready, self.delivery)
-        write_parts([], records(content.columns, places, form, codes_in(ready), None), part, form, hashed=False)
+        prepared, form = self.prepared, self.delivery.text
+        require_writable(content.columns, {}, form)
+        positions = find_positions(prepared, self.delivery)
+        write_parts(
+            [], format_records(content.columns, positions, form, list_codes(prepared), None), part, form, hashed=False
+        )
         if has_wide_letters(part, form.encoding):
-            told = "letters outside ASCII take two bytes or more: a program that counts bytes wants ‹ascii›."
-            self.notes = [Note(told, kind="wide-letters")]
-        text = companion(ready, self.path, "", has_header=False, form=form, places=places)
+            message = "non-ASCII letters take two bytes or more: for a program that counts bytes, use ‹ascii›."
+            self.notes = [Note(message, kind="wide-letters")]
+        text = make_companion(prepared, self.path, "", has_header=False, form=form, positions=positions)
         return {
-            layout_path(self.path): layout(places, ready.labels),
+            layout_path(self.path): make_layout(positions, prepared.labels),
             companion_path(self.path): text.encode(),
-            **names_beside(ready, self.path),
+            **make_names_file(prepared, self.path),
         }
 
-    def cannot_hold(self, table: Table) -> list[str]:
-        """Why cells are empty, and the history; labels and codes stand in the companion."""
-        return lost(table)
+    def list_losses(self, table: Table) -> list[str]:
+        """List reasons of empty cells and the history; labels and codes are in the companion."""
+        return describe_losses(table)
 
     def verify(self, table: Table) -> int:
-        """Read back what was staged and compare it."""
+        """Read back the staged file and compare it."""
         assert self.prepared is not None
-        places, codes = places_in(self.prepared, self.delivery), codes_in(self.prepared)
-        return compared_with_records(table, self.staged, self.path, places, self.delivery.text, codes, "")
+        positions, codes = find_positions(self.prepared, self.delivery), list_codes(self.prepared)
+        return compare_records(table, self.staged, self.path, positions, self.delivery.text, codes, "")
 
 
-def layout(places: tuple[Place, ...], known: Dictionary) -> bytes:
-    """Name, line, first sign, width, decimal places and label of each column."""
+def make_layout(positions: tuple[ColumnPosition, ...], known: Dictionary) -> bytes:
+    """Return name, line, start, width, decimals and label of each column."""
     rows: list[tuple[object, ...]] = [
-        (one.name, one.line, one.start, one.width, one.decimals, known.of(one.name).label) for one in places
+        (position.name, position.line, position.start, position.width, position.decimals, known.of(position.name).label)
+        for position in positions
     ]
-    return csv_bytes(LAYOUT_HEADS, rows)
+    return make_csv(LAYOUT_HEADS, rows)
 
 
 def has_wide_letters(path: Path, encoding: str) -> bool:
-    """True where a file in UTF-8 holds letters of several bytes."""
-    from lomrix.files.signs import signs_of
+    """Return whether a UTF-8 file has letters of several bytes."""
+    from lomrix.files.signs import count_bytes
 
-    return encoding == "utf-8" and not signs_of(path).is_ascii
+    return encoding == "utf-8" and not count_bytes(path).is_ascii

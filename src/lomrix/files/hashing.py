@@ -1,4 +1,4 @@
-"""Hashes of files, which may be begun long before they are wanted."""
+"""Hashes of files, computed in the background."""
 
 from __future__ import annotations
 
@@ -9,31 +9,31 @@ from pathlib import Path
 from threading import Thread
 
 ALGORITHM = "blake2b-256:"
-# The hash of a smaller file is had sooner than a thread.
+# Hashing a smaller file is faster than starting a thread.
 LARGE = 1 << 23
-# Hashes that were begun: by path, size and time of the last change, so that none is of an older file.
-_BEGUN: dict[tuple[str, int, int], Future[str]] = {}
+# Started hashes by path, size and time of last change, so that none is outdated.
+_STARTED: dict[tuple[str, int, int], Future[str]] = {}
 
 
-def file_hash(path: Path) -> str:
-    """A file's hash with its algorithm in front; `b2sum -l 256 FILE` gives the same digits."""
+def hash_file(path: Path) -> str:
+    """Return a file's hash with its algorithm as prefix; `b2sum -l 256 FILE` gives the same digits."""
     with path.open("rb") as file:
         return ALGORITHM + hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=32)).hexdigest()
 
 
 def begin_hash(path: Path) -> Future[str]:
-    """Begin to compute a file's hash, while other work goes on; what was begun before is not begun again."""
-    now = path.stat()
-    key = (str(path.absolute()), now.st_size, now.st_mtime_ns)  # the folder may change while it is computed
-    if key not in _BEGUN:
-        future = _BEGUN[key] = Future[str]()
-        # A program that stops does not wait for it.
+    """Start computing a file's hash in the background, once."""
+    status = path.stat()
+    key = (str(path.absolute()), status.st_size, status.st_mtime_ns)  # the working directory may change meanwhile
+    if key not in _STARTED:
+        future = _STARTED[key] = Future[str]()
+        # A daemon, so that the program can exit without it.
         Thread(target=_hash_into, args=(Path(key[0]), future), daemon=True).start()
-    return _BEGUN[key]
+    return _STARTED[key]
 
 
 def begin_large_hashes(references: Iterable[str]) -> None:
-    """Begin the hashes of those references that are large files, while the program is still being loaded."""
+    """Start the hashes of large files among the references while the program is still loading."""
     for path in map(Path, references):
         if path.is_file() and path.stat().st_size >= LARGE:
             begin_hash(path)
@@ -41,6 +41,6 @@ def begin_large_hashes(references: Iterable[str]) -> None:
 
 def _hash_into(path: Path, future: Future[str]) -> None:
     try:
-        future.set_result(file_hash(path))
-    except Exception as error:  # whatever it is: whoever waits for the hash must learn of it
+        future.set_result(hash_file(path))
+    except Exception as error:  # whoever waits for the hash must get the error
         future.set_exception(error)

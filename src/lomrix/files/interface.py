@@ -1,4 +1,4 @@
-"""Sources and sinks: the two small interfaces through which everything is read and written."""
+"""Sources and sinks: the two interfaces for all reading and writing."""
 
 from __future__ import annotations
 
@@ -19,16 +19,8 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
-class TablePlace:
-    """A table of a database, as far as it has to be told from others.
-
-    Parameters
-    ----------
-    database
-        Its URL, without anything secret.
-    table
-        Its name, its schema in front.
-    """
+class TableLocation:
+    """A table of a database: URL without secrets, and name with its schema."""
 
     database: str
     table: str
@@ -37,55 +29,47 @@ class TablePlace:
         return f"{self.database}#{self.table}"
 
 
-# Something that is read or written, and that must not be both.
-Place = Path | TablePlace
+# Something that is read or written, but must not be both.
+Location = Path | TableLocation
 
 
 @dataclass(frozen=True)
-class Read:
-    """A table as it was read, and what the reading wants a person to look at."""
+class ReadResult:
+    """A table as read, with notes for the user."""
 
     table: Table
     notes: tuple[Note, ...] = ()
 
 
 @dataclass(frozen=True)
-class Placed:
-    """Something that was put in its place.
-
-    Parameters
-    ----------
-    told
-        How it is told of.
-    size
-        Its bytes; None where it is no file.
-    table
-        The table in it, where it is another one than was staged.
+class StoredOutput:
+    """An output in its final place: how to report it, its bytes (None if it is not a file), and its table if that is
+    not the one that was staged.
     """
 
-    told: str
+    description: str
     size: int | None = None
     table: Table | None = None
 
 
 class Source(ABC):
-    """Something that a table is read from. Nothing but its names and its dictionary is read before it is asked for."""
+    """Something to read a table from. Only its names and dictionary are read before the table is requested."""
 
     settings: ReadSettings
 
     def rename(self, names: Mapping[str, str]) -> None:
-        """Let what was said of a new name count for the column that gets it."""
-        self.settings = self.settings.renamed({old: new for old, new in names.items() if old in self.names})
+        """Apply the settings for new names to the columns that get them."""
+        self.settings = self.settings.rename({old: new for old, new in names.items() if old in self.names})
 
     @property
     @abstractmethod
     def name(self) -> str:
-        """How messages speak of its table."""
+        """The table's name in messages."""
 
     @property
     @abstractmethod
-    def places(self) -> tuple[Place, ...]:
-        """What it reads, none of which may be replaced."""
+    def locations(self) -> tuple[Location, ...]:
+        """What it reads, which must not be replaced."""
 
     @property
     @abstractmethod
@@ -98,37 +82,32 @@ class Source(ABC):
         """What is known of its variables."""
 
     @abstractmethod
-    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> Read:
-        """Read the table.
+    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> ReadResult:
+        """Read the given columns (in the order of the source) and rows (from 0); all if None.
 
-        Parameters
-        ----------
-        columns
-            Which columns are wanted; all where None. They come in the order of the source.
-        rows
-            Which rows are wanted, counted from 0; all where None. Types that nobody stated are found from these rows.
+        Types that nobody stated are inferred from these rows.
 
         Raises
         ------
         FileError
-            Where it cannot be read.
+            If it cannot be read.
         """
 
     def close(self) -> None:
-        """Let go of what was opened."""
+        """Release what was opened."""
         return
 
     def begin_fingerprint(self) -> object:
-        """Begin to compute the fingerprint, while other work goes on."""
+        """Start computing the fingerprint in the background."""
         return None
 
     @abstractmethod
-    def fingerprint(self) -> str:
-        """A hash of its content with the algorithm in front; empty where it has none."""
+    def compute_fingerprint(self) -> str:
+        """Return a hash of its content with the algorithm as prefix; empty if there is none."""
 
 
 class Sink(ABC):
-    """Something that is written to: checked before any work, then staged, then committed or discarded."""
+    """Something to write to: checked before any work, then staged, then committed or discarded."""
 
     notes: list[Note]
     prepared: Prepared | None
@@ -136,70 +115,67 @@ class Sink(ABC):
     @property
     @abstractmethod
     def name(self) -> str:
-        """How messages speak of it."""
+        """Its name in messages."""
 
     @property
     @abstractmethod
-    def places(self) -> tuple[Place, ...]:
+    def locations(self) -> tuple[Location, ...]:
         """What it will write or replace."""
 
     @abstractmethod
     def check(self) -> None:
-        """Stop where it could not be written.
+        """Stop if it could not be written.
 
         Raises
         ------
         FileError
-            Naming what stands against it.
+            With the obstacle.
         """
 
-    def understand(self, ready: Sequence[Any]) -> None:
-        """Take up what a step made ready: how exported tables have to be understood, or what a page tells."""
-        self.prepared = ready[0]
+    def set_prepared(self, prepared: Sequence[Any]) -> None:
+        """Take what a step prepared: how to understand exported tables, or the content of a page."""
+        self.prepared = prepared[0]
 
-    def cannot_hold(self, table: Table) -> list[str]:
-        """What it loses of a table, in words; nothing where all is held."""
+    def list_losses(self, table: Table) -> list[str]:
+        """Describe what it loses of a table; empty if nothing."""
         return []
 
-    def beforehand(self, table: Table) -> list[Listing]:
-        """What a person wants to see before anything is written, such as the table of a database to be made."""
+    def preview(self, table: Table) -> list[Listing]:
+        """List what a person wants to see before anything is written, such as the table to be created."""
         return []
 
     @abstractmethod
     def stage(self, content: object) -> None:
-        """Make everything ready beside its place, so that nothing but the last step is left to do.
-
-        Parameters
-        ----------
-        content
-            What is written, mostly a table.
+        """Prepare the output beside its place, so that only the last step is left.
 
         Raises
         ------
         FileError
-            Where the system says no; nothing was changed then.
+            If the system refuses; nothing was changed.
         """
 
-    def staged_hash(self) -> str:
-        """A hash of what was staged; empty where it has none."""
+    def compute_staged_hash(self) -> str:
+        """Return a hash of what was staged; empty if there is none."""
         return ""
 
     def verify(self, table: Table) -> int | None:
-        """Read back what was staged and compare it; returns the number of cells, None where any file's way will do."""
+        """Read back what was staged and compare it; return the number of cells, None if the format needs no check of
+        its own.
+        """
         return None
 
     @abstractmethod
-    def commit(self) -> tuple[Placed, ...]:
-        """Put what was staged in its place; returns what stands there now."""
+    def commit(self) -> tuple[StoredOutput, ...]:
+        """Put what was staged in its place; return what is there now."""
 
     def undo(self) -> None:
-        """Bring back what stood there before `commit`, where another output could not be put in its place."""
+        """Restore the previous state after `commit`, if another output failed."""
         return
 
     def settle(self) -> None:
-        """Let go of what stood there before, once all outputs are in their places."""
+        """Drop the previous state, once all outputs are in place."""
         return
 
     @abstractmethod
     def discard(self) -> None:
-        """Take away what was staged and not committed."""
+        """Remove what was staged and not committed."""

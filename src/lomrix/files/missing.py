@@ -1,4 +1,4 @@
-"""Missing cells in written files: empty, or a code that the dictionary gives; why, stands in the descriptor."""
+"""Missing cells in written files: empty, or a code of the dictionary; the reasons are in the descriptor."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.table.code_use import times_used
+from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW
 from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why
@@ -19,8 +19,8 @@ from lomrix.files.missing_words import InCells
 
 
 @dataclass(frozen=True)
-class Missing:
-    """How the missing cells of one column stand in a file.
+class MissingPlan:
+    """How the missing cells of one column are written.
 
     Parameters
     ----------
@@ -38,115 +38,102 @@ class Missing:
     runs: Mapping[str, str] = field(default_factory=dict)
 
 
-def missing_of(column: Column, variable: Variable, in_cells: InCells = "empty", *, with_runs: bool = True) -> Missing:
-    """How a column's missing cells are written.
+def plan_missing(
+    column: Column, variable: Variable, in_cells: InCells = "empty", *, with_runs: bool = True
+) -> MissingPlan:
+    """Plan how a column's missing cells are written.
 
-    Parameters
-    ----------
-    column
-        The column.
-    variable
-        What the dictionary says of it: a reason to which it gives a code is written as that code, unless the code is
-        a value of the column.
-    in_cells
-        `empty` cells for all other reasons, or their `words`.
-    with_runs
-        Whether rows are wanted where empty cells have several reasons.
+    A reason with a code in the dictionary is written as that code, unless it is a value of the column; other reasons as
+    `in_cells` says, `empty` or `words`. `with_runs` requests rows if empty cells have several reasons.
     """
     counts = column.reason_counts()
     if in_cells == "words":
-        return Missing(words_of(column, variable), BLANK)
+        return MissingPlan(choose_words(column, variable), BLANK)
     texts: dict[str, str] = {}
     for code, reason in variable.missing.items():
-        if reason in counts and reason not in texts and reason != BLANK and not times_used(column, code):
+        if reason in counts and reason not in texts and reason != BLANK and not count_code(column, code):
             texts[reason] = code
-    left = {reason: count for reason, count in counts.items() if reason not in texts}
-    empty = max(left, key=lambda reason: left[reason]) if left else BLANK
-    others = [reason for reason in left if reason != empty] if with_runs else []
-    return Missing(texts, empty, {reason: runs_of(column, reason) for reason in others})
+    without_code = {reason: count for reason, count in counts.items() if reason not in texts}
+    empty = max(without_code, key=lambda reason: without_code[reason]) if without_code else BLANK
+    others = [reason for reason in without_code if reason != empty] if with_runs else []
+    return MissingPlan(texts, empty, {reason: format_runs(column, reason) for reason in others})
 
 
-def words_of(column: Column, variable: Variable) -> dict[str, str]:
-    """A word for each reason of a column: its code, else itself; in brackets until it is no value of the column."""
+def choose_words(column: Column, variable: Variable) -> dict[str, str]:
+    """Return a word for each reason of a column: its code, else the reason, in brackets if it is also a value."""
     codes: dict[str, str] = {}
     for code, reason in variable.missing.items():
         codes.setdefault(reason, code)
     words: dict[str, str] = {}
     for reason in column.reason_counts():
-        word = "" if reason == BLANK else codes.get(reason, reason)
-        while word and (times_used(column, word) or word in words.values()):
-            word = f"[{word}]"
-        if word:
-            words[reason] = word
+        text = "" if reason == BLANK else codes.get(reason, reason)
+        while text and (count_code(column, text) or text in words.values()):
+            text = f"[{text}]"
+        if text:
+            words[reason] = text
     return words
 
 
-def number_of_runs(column: Column) -> int:
-    """How many runs of cells that are missing for one reason a column has."""
+def count_runs(column: Column) -> int:
+    """Count the runs of cells that are missing for one reason."""
     if column.why is None:
         return 0
     starts = column.why[1:] != column.why[:-1]
     return int(np.count_nonzero(starts & (column.why[1:] != 0))) + int(column.why[:1].any())
 
 
-def runs_of(column: Column, reason: str) -> str:
-    """The rows in which a column is missing for a reason, as runs."""
+def format_runs(column: Column, reason: str) -> str:
+    """Format the rows in which a column is missing for a reason, as runs."""
     if column.why is None or reason not in column.reasons:
         return ""
-    here = column.why == column.reasons.index(reason) + 1
-    edges = np.flatnonzero(np.diff(here.astype(np.int8), prepend=np.int8(0), append=np.int8(0)))
+    has_reason = column.why == column.reasons.index(reason) + 1
+    edges = np.flatnonzero(np.diff(has_reason.astype(np.int8), prepend=np.int8(0), append=np.int8(0)))
     first, last = edges[::2] + FIRST_ROW, edges[1::2] - 1 + FIRST_ROW
     starts, ends = (pa.array(rows).cast(pa.string()) for rows in (first, last))
     texts = pc.if_else(pa.array(first == last), starts, pc.binary_join_element_wise(starts, ends, "-"))
     return " ".join(texts.to_pylist())
 
 
-def rows_of_runs(text: str, rows: int) -> npt.NDArray[np.int64]:
-    """The rows that runs name, counted from 0; those that a table of so many rows does not have are left out."""
+def parse_runs(text: str, rows: int) -> npt.NDArray[np.int64]:
+    """Return the rows of runs, from 0; those beyond `rows` are left out."""
     spans = pa.array([text]).cast(pa.string())
-    found = pc.extract_regex(
+    matches = pc.extract_regex(
         pc.split_pattern(spans, " ").flatten(), r"^(?P<first>\d{1,18})(?P<rest>-(?P<last>\d{1,18}))?$"
     )
-    found = found.drop_null()
-    if not len(found):
+    matches = matches.drop_null()
+    if not len(matches):
         return np.zeros(0, np.int64)
-    first, last = pc.struct_field(found, "first"), pc.struct_field(found, "last")
+    first, last = pc.struct_field(matches, "first"), pc.struct_field(matches, "last")
     last = pc.if_else(pc.equal(pc.utf8_length(last), 0), first, last)
-    ends = (
-        np.stack([ends.cast(pa.int64()).to_numpy(zero_copy_only=False) for ends in (first, last)], axis=1) - FIRST_ROW
+    limits = (
+        np.stack([limits.cast(pa.int64()).to_numpy(zero_copy_only=False) for limits in (first, last)], axis=1)
+        - FIRST_ROW
     )
-    ends = ends[(ends[:, 0] >= 0) & (ends[:, 1] < rows) & (ends[:, 0] <= ends[:, 1])]
-    lengths = ends[:, 1] - ends[:, 0] + 1
-    return np.asarray(np.arange(int(lengths.sum())) + np.repeat(ends[:, 0] - np.cumsum(lengths) + lengths, lengths))
+    limits = limits[(limits[:, 0] >= 0) & (limits[:, 1] < rows) & (limits[:, 0] <= limits[:, 1])]
+    lengths = limits[:, 1] - limits[:, 0] + 1
+    return np.asarray(np.arange(int(lengths.sum())) + np.repeat(limits[:, 0] - np.cumsum(lengths) + lengths, lengths))
 
 
-def with_reasons(column: Column, missing: Missing, window: range | None = None, rows: int | None = None) -> Column:
-    """A column that was read with blanks, its cells missing for the reasons that are told apart in the descriptor.
+def apply_reasons(column: Column, missing: MissingPlan, window: range | None = None, rows: int | None = None) -> Column:
+    """Set the reasons of blanks from the descriptor.
 
-    Parameters
-    ----------
-    column
-        The column as read; cells that are missing for want of a text in them are `blank`.
-    missing
-        What the descriptor says.
-    window
-        Which rows of the file were read; all where None.
-    rows
-        Number of rows of the whole file, where a window was read.
+    `window` gives the rows of the file that were read (None for all), `rows` the number of rows of the whole file.
     """
     if column.why is None or BLANK not in column.reasons or (missing.empty == BLANK and not missing.runs):
         return column
     blank = column.why == column.reasons.index(BLANK) + 1
     kept = tuple(reason for reason in column.reasons if reason != BLANK)
     reasons = tuple(dict.fromkeys([*kept, missing.empty, *missing.runs]))[:MOST_REASONS]
-    numbers = np.array([0, *(reasons.index(one if one != BLANK else missing.empty) + 1 for one in column.reasons)])
+    numbers = np.array(
+        [0, *(reasons.index(reason if reason != BLANK else missing.empty) + 1 for reason in column.reasons)]
+    )
     why: Why = numbers.astype(np.uint8)[column.why]
     start = 0 if window is None else window.start
     for reason, text in missing.runs.items():
         if reason not in reasons:
             continue
-        named = rows_of_runs(text, len(column) if rows is None else rows) - start
-        named = named[(named >= 0) & (named < len(column))]
-        # A run speaks of empty cells only; what has a value is left alone.
-        why[named[blank[named]]] = reasons.index(reason) + 1
+        run_rows = parse_runs(text, len(column) if rows is None else rows) - start
+        run_rows = run_rows[(run_rows >= 0) & (run_rows < len(column))]
+        # A run is about empty cells only; present cells are left alone.
+        why[run_rows[blank[run_rows]]] = reasons.index(reason) + 1
     return Column(column.type, column.stored, why, reasons, column.pool)

@@ -1,8 +1,8 @@
-"""What may stand in the missing cells of text files."""
+"""What the missing cells of text files may hold."""
 
 from __future__ import annotations
 
 from typing import Literal
 
-# `empty` cells, or the `words` of their reasons.
+# `empty`, or the `words` of their reasons.
 InCells = Literal["empty", "words"]

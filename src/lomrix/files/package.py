@@ -1,4 +1,4 @@
-"""A Data Package: a folder with one file for each table and a `datapackage.json` that describes all of them.
+"""A Data Package: a folder with one file per table and a `datapackage.json` that describes them.
 
 References
 ----------
@@ -18,33 +18,23 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.errors import FileError
-from lomrix.core.rows.keys import paired_keys, row_codes
+from lomrix.core.rows.keys import encode_key_pairs, encode_rows
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.export.prepared import Prepared
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 from lomrix.files.delimited import Writer
 from lomrix.files.descriptor import PACKAGE
-from lomrix.files.interface import Placed
-from lomrix.files.staging import FileSink, clear_up, current_umask, flushed, guarded, name_beside, part_of
+from lomrix.files.interface import StoredOutput
+from lomrix.files.staging import FileSink, flush, get_umask, guard, make_name_beside, make_part, remove_leftovers
 
 PROFILE = "https://datapackage.org/profiles/2.0/datapackage.json"
 
 
 @dataclass(frozen=True)
 class ForeignKey:
-    """Columns of one table whose values are keys of another.
-
-    Parameters
-    ----------
-    table, columns
-        Where they stand.
-    to
-        The table whose primary key they are.
-    without
-        Rows whose value is no key there; a foreign key has none.
-    """
+    """Columns of one table whose values are keys of another; `without` counts rows whose value is not a key there."""
 
     table: str
     columns: tuple[str, ...]
@@ -54,24 +44,24 @@ class ForeignKey:
 
 @dataclass
 class PackageSink(FileSink):
-    """A folder, made whole beside its place and renamed."""
+    """A folder, built beside its place and renamed."""
 
-    every: tuple[Prepared, ...] = ()
+    tables: tuple[Prepared, ...] = ()
     folder: Path | None = None
 
-    def understand(self, ready: Sequence[Any]) -> None:
-        """Take up all tables."""
-        self.every = tuple(ready)
-        super().understand(ready)
+    def set_prepared(self, prepared: Sequence[Any]) -> None:
+        """Take all tables."""
+        self.tables = tuple(prepared)
+        super().set_prepared(prepared)
 
     @property
-    def place(self) -> Path:
-        """The folder itself, links followed: under any other name it could not be moved away."""
+    def resolved_path(self) -> Path:
+        """The folder itself, with links followed: under another name it could not be moved away."""
         return self.path.resolve()
 
     def check(self) -> None:
-        """Stop where its folder could not be made, or what stands there is no package that may be replaced."""
-        clear_up(self.place)
+        """Stop if the folder could not be created, or an existing one is not a package that may be replaced."""
+        remove_leftovers(self.resolved_path)
         if not self.path.parent.is_dir():
             raise FileError(
                 f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
@@ -80,175 +70,181 @@ class PackageSink(FileSink):
             return
         if not self.path.is_dir():
             raise FileError(f"{self.path} is a file.", todo="Name a folder for a package.")
-        there = {one.name for one in self.path.iterdir()}
-        if there and not self.overwrite:
+        names = {child.name for child in self.path.iterdir()}
+        if names and not self.overwrite:
             raise FileError(
-                f"{self.path} is there already.", todo="Add ‹overwrite› to replace it, or name another folder."
+                f"{self.path} already exists.", todo="Add ‹overwrite› to replace it, or use another folder."
             )
-        strange = sorted(there - files_of(self.path))
-        if strange:
+        foreign = sorted(names - list_package_files(self.path))
+        if foreign:
             raise FileError(
-                f"{self.path} holds files that are not of a package.",
-                where=some_of(strange, 8),
+                f"{self.path} holds files that do not belong to a package.",
+                where=shorten_list(foreign, 8),
                 todo="Name another folder, or move them away.",
             )
 
     @property
     def resources(self) -> dict[str, Prepared]:
-        """The tables by their names as the standard wants them: small letters, digits, and a few signs."""
-        made: dict[str, Prepared] = {}
-        for one in self.every:
-            plain = re.sub(r"[^a-z0-9._-]+", "-", one.made.name.lower()).strip("-.") or "table"
-            name, number = plain, 2
-            while name in made:
-                name, number = f"{plain}-{number}", number + 1
-            made[name] = one
-        return made
+        """The tables by their names in the standard: small letters, digits, and a few other characters."""
+        result: dict[str, Prepared] = {}
+        for prepared in self.tables:
+            base = re.sub(r"[^a-z0-9._-]+", "-", prepared.made.name.lower()).strip("-.") or "table"
+            name, number = base, 2
+            while name in result:
+                name, number = f"{base}-{number}", number + 1
+            result[name] = prepared
+        return result
 
-    def beforehand(self, table: Table) -> list[Listing]:
-        """The files that would be made, and how they belong together."""
-        rows = tuple((f"{name}.csv", len(one.made), len(one.made.names)) for name, one in self.resources.items())
+    def preview(self, table: Table) -> list[Listing]:
+        """List the files that would be created."""
+        rows = tuple(
+            (f"{name}.csv", len(prepared.made), len(prepared.made.names)) for name, prepared in self.resources.items()
+        )
         return [Listing("files of the package", ("file", "rows", "columns"), rows)]
 
     def stage(self, content: object) -> None:
-        """Make the folder beside its place."""
+        """Build the folder beside its place."""
         assert isinstance(content, Table)
 
-        def all_files() -> None:
-            self.folder = part_of(self.place)
+        def write_files() -> None:
+            self.folder = make_part(self.resolved_path)
             self.folder.unlink()
             self.folder.mkdir()
-            self.folder.chmod(0o777 & ~current_umask())
+            self.folder.chmod(0o777 & ~get_umask())
             self.write_all(self.folder, content)
-            for one in self.folder.iterdir():
-                flushed(one)
+            for child in self.folder.iterdir():
+                flush(child)
 
         try:
-            guarded(self.path, "write", all_files)
+            guard(self.path, "write", write_files)
         except BaseException:
             self.discard()
             raise
 
     def write_all(self, folder: Path, content: Table) -> None:
-        """Each table with its description, and the description of all."""
-        keys = {name: self.key_of(one.made) for name, one in self.resources.items()}
-        links = foreign_keys(self.resources, keys)
-        self.notes = [note_of(link) for link in links if link.without]
+        """Write each table with its description, and the description of all."""
+        keys = {name: self.find_key(prepared.made) for name, prepared in self.resources.items()}
+        links = find_foreign_keys(self.resources, keys)
+        self.notes = [note_broken_key(link) for link in links if link.without]
         resources = []
-        for name, one in self.resources.items():
+        for name, prepared in self.resources.items():
             path = folder / f"{name}.csv"
-            writer = Writer(path, delivery=replace(self.delivery, form="headed", primary_key=keys[name]), prepared=one)
-            writer.stage(replace(one.made, history=content.history))
-            writer.verify(one.made)
+            writer = Writer(
+                path, delivery=replace(self.delivery, form="headed", primary_key=keys[name]), prepared=prepared
+            )
+            writer.stage(replace(prepared.made, history=content.history))
+            writer.verify(prepared.made)
             writer.commit()
-            beside = path.with_name(path.name + ".resource.json")
-            told: dict[str, Any] = json.loads(beside.read_text(encoding="utf-8"))
-            beside.unlink()
-            own = [link for link in links if link.table == name and not link.without]
-            if own:
-                told["schema"]["foreignKeys"] = [
+            descriptor_file = path.with_name(path.name + ".resource.json")
+            entry: dict[str, Any] = json.loads(descriptor_file.read_text(encoding="utf-8"))
+            descriptor_file.unlink()
+            foreign = [link for link in links if link.table == name and not link.without]
+            if foreign:
+                entry["schema"]["foreignKeys"] = [
                     {"fields": list(link.columns), "reference": {"resource": link.to, "fields": list(link.columns)}}
-                    for link in own
+                    for link in foreign
                 ]
-            resources.append({**told, "name": name, "type": "table", "mediatype": "text/csv", "title": one.made.name})
+            resources.append(
+                {**entry, "name": name, "type": "table", "mediatype": "text/csv", "title": prepared.made.name}
+            )
         name = re.sub(r"[^a-z0-9._-]+", "-", self.path.name.lower()).strip("-.") or "package"
-        whole = {"$schema": PROFILE, "name": name, "resources": resources}
-        text = json.dumps(whole, ensure_ascii=False, indent=1) + "\n"
+        package = {"$schema": PROFILE, "name": name, "resources": resources}
+        text = json.dumps(package, ensure_ascii=False, indent=1) + "\n"
         (folder / PACKAGE).write_text(text, encoding="utf-8")
 
-    def key_of(self, table: Table) -> tuple[str, ...]:
-        """The primary key of a table: what was said, where the table has it and it tells the rows apart."""
+    def find_key(self, table: Table) -> tuple[str, ...]:
+        """Return the primary key of a table: the stated one, if the table has it and it uniquely identifies rows."""
         key = self.delivery.primary_key
         if not key or not set(key) <= set(table.names):
             return ()
-        codes, size = row_codes(table, key)
+        codes, size = encode_rows(table, key)
         is_key = not (codes < 0).any() and np.bincount(codes, minlength=size).max(initial=0) < 2
         return key if is_key else ()
 
-    def staged_hash(self) -> str:
-        """None: each file has its own in the description."""
+    def compute_staged_hash(self) -> str:
+        """Return an empty text: each file has its own hash in the description."""
         return ""
 
     def verify(self, table: Table) -> int:
-        """Each file was read back as it was written; returns the number of cells."""
-        return sum(len(one.made) * len(one.made.names) for one in self.every)
+        """Return the number of cells; each file was read back when it was written."""
+        return sum(len(prepared.made) * len(prepared.made.names) for prepared in self.tables)
 
-    def commit(self) -> tuple[Placed, ...]:
-        """Rename the folder; an old package goes when the new one stands."""
+    def commit(self) -> tuple[StoredOutput, ...]:
+        """Rename the folder; the old package is removed afterwards."""
         assert self.folder is not None
         folder = self.folder
 
         def rename() -> None:
-            if not self.place.exists():
-                folder.rename(self.place)
-                self.before[self.place] = None
+            if not self.resolved_path.exists():
+                folder.rename(self.resolved_path)
+                self.before[self.resolved_path] = None
                 return
-            old = name_beside(self.place, "before")
-            self.place.rename(old)
+            old = make_name_beside(self.resolved_path, "before")
+            self.resolved_path.rename(old)
             try:
-                folder.rename(self.place)
+                folder.rename(self.resolved_path)
             except BaseException:
-                old.rename(self.place)
+                old.rename(self.resolved_path)
                 raise
-            self.before[self.place] = old
+            self.before[self.resolved_path] = old
 
-        guarded(self.path, "write", rename)
+        guard(self.path, "write", rename)
         self.folder = None
-        tables = {f"{name}.csv": one.made for name, one in self.resources.items()}
+        tables = {f"{name}.csv": prepared.made for name, prepared in self.resources.items()}
         return tuple(
-            Placed(str(self.path / name), (self.path / name).stat().st_size, tables.get(name))
+            StoredOutput(str(self.path / name), (self.path / name).stat().st_size, tables.get(name))
             for name in (*tables, PACKAGE)
         )
 
     def undo(self) -> None:
-        """Put back the old package."""
-        for place, old in self.before.items():
-            shutil.rmtree(place, ignore_errors=True)
+        """Restore the old package."""
+        for path, old in self.before.items():
+            shutil.rmtree(path, ignore_errors=True)
             if old is not None:
-                old.rename(place)
+                old.rename(path)
         self.before = {}
 
     def settle(self) -> None:
-        """Let go of the old package."""
+        """Remove the old package."""
         for old in self.before.values():
             if old is not None:
                 shutil.rmtree(old, ignore_errors=True)
         self.before = {}
 
     def discard(self) -> None:
-        """Take away the folder that was made."""
+        """Remove the folder that was built."""
         if self.folder is not None:
             shutil.rmtree(self.folder, ignore_errors=True)
         self.folder = None
 
 
-def files_of(folder: Path) -> set[str]:
-    """The files in a folder that its own description names, itself among them; none where there is no description."""
+def list_package_files(folder: Path) -> set[str]:
+    """Return the files of a folder that its own description names, including itself; empty if there is none."""
     try:
-        told = json.loads((folder / PACKAGE).read_text(encoding="utf-8"))
-        return {PACKAGE, *(str(one["path"]) for one in told["resources"])}
+        content = json.loads((folder / PACKAGE).read_text(encoding="utf-8"))
+        return {PACKAGE, *(str(entry["path"]) for entry in content["resources"])}
     except (OSError, ValueError, LookupError, TypeError):
         return set()
 
 
-def foreign_keys(tables: Mapping[str, Prepared], keys: Mapping[str, tuple[str, ...]]) -> list[ForeignKey]:
-    """Columns of other tables that have the names of a primary key, with the number of rows whose value is none."""
-    found = []
-    for to, key in keys.items():
-        for name, one in tables.items():
-            table = one.made
-            if name == to or not key or not set(key) <= set(table.names):
+def find_foreign_keys(tables: Mapping[str, Prepared], keys: Mapping[str, tuple[str, ...]]) -> list[ForeignKey]:
+    """Return columns of other tables named like a primary key, with the number of rows whose value is not a key."""
+    result = []
+    for target, key in keys.items():
+        for name, prepared in tables.items():
+            table = prepared.made
+            if name == target or not key or not set(key) <= set(table.names):
                 continue
-            paired = paired_keys(table, tables[to].made, tuple((column, column) for column in key))
-            known = np.zeros(paired.size + 1, np.bool_)
-            known[paired.added[paired.added >= 0]] = True
-            without = int(np.count_nonzero((paired.base >= 0) & ~known[paired.base]))
-            found.append(ForeignKey(name, key, to, without))
-    return found
+            codes = encode_key_pairs(table, tables[target].made, tuple((column, column) for column in key))
+            is_key = np.zeros(codes.size + 1, np.bool_)
+            is_key[codes.added[codes.added >= 0]] = True
+            without = int(np.count_nonzero((codes.base >= 0) & ~is_key[codes.base]))
+            result.append(ForeignKey(name, key, target, without))
+    return result
 
 
-def note_of(link: ForeignKey) -> Note:
-    """What is told where a foreign key is none."""
-    rows = counted(link.without, "row has", "rows have")
-    text = f"{rows} no partner in {link.to}, so that {' and '.join(link.columns)} is no foreign key to it."
+def note_broken_key(link: ForeignKey) -> Note:
+    """Note that columns are not a foreign key."""
+    rows = pluralize(link.without, "row has", "rows have")
+    text = f"{rows} no match in {link.to}, so {' and '.join(link.columns)} is not a foreign key to it."
     return Note(text, kind="no-foreign-key", count=link.without)

@@ -1,4 +1,4 @@
-"""Read back: what was exported is read again and compared cell by cell before success is reported."""
+"""Verification: what was exported is read again and compared cell by cell."""
 
 from __future__ import annotations
 
@@ -10,74 +10,60 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
-from lomrix.core.arrays.text_bytes import offsets_and_data
+from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
-from lomrix.core.table.reasons import BLANK, joined_reasons, renumbered
+from lomrix.core.table.reasons import BLANK, join_reasons, renumber_why
 from lomrix.core.table.table import Table
-from lomrix.files.lines import Place
-from lomrix.files.missing import Missing, with_reasons
-from lomrix.files.signs import signs_of
-from lomrix.files.text_layout import HEAD, quotes_below
-from lomrix.files.text_of_cells import in_form
-from lomrix.files.text_writer import AS_ALWAYS, NO_CODES, Codes, delimiter_of
+from lomrix.files.lines import ColumnPosition
+from lomrix.files.missing import MissingPlan, apply_reasons
+from lomrix.files.signs import count_bytes
+from lomrix.files.text_layout import HEAD, count_quotes_below
+from lomrix.files.text_of_cells import format_in_form
+from lomrix.files.text_writer import DEFAULT_FORM, NO_CODES, Codes, default_delimiter
 
 REPORT = "This is a bug in Lomrix; please report it."
 
 
-def compared_with_file(
+def compare_file(
     table: Table,
     path: Path,
     final: Path,
     delimiter: str = "",
     *,
     header: bool,
-    form: TextForm = AS_ALWAYS,
+    form: TextForm = DEFAULT_FORM,
     codes: Codes = NO_CODES,
 ) -> int:
-    """Read a delimited file and compare it with the table that was written to it.
+    """Read a delimited file and compare it with the table; return the number of cells.
 
-    Parameters
-    ----------
-    table
-        What was written.
-    path
-        The file.
-    final
-        Where the file will stand.
-    delimiter
-        The sign between its cells; that of its extension where empty.
-    header
-        Whether the file has a header.
-    form, codes
-        How its cells are written: where that is not as always, texts are compared.
-
-    Returns
-    -------
-    Number of cells that were compared.
+    `final` is the file's later path; `form` and `codes` say how cells are written: if not in the default form, texts
+    are compared.
 
     Raises
     ------
     FileError
-        Naming the first cell that did not come back.
+        Naming the first differing cell.
     """
     names = table.names
     if not len(table):
         return 0
     if form.is_plain:
-        expected = {name: readable(column) for name, column in table.columns.items()}
+        expected = {name: to_readable(column) for name, column in table.columns.items()}
     else:
-        expected = {name: in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
+        expected = {
+            name: format_in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()
+        }
     with path.open("rb") as file:
-        has_quotes = quotes_below(signs_of(path), file.read(HEAD)) > 0
+        has_quotes = count_quotes_below(count_bytes(path), file.read(HEAD)) > 0
     read = pacsv.read_csv(
         path,
         pacsv.ReadOptions(
             column_names=names, skip_rows_after_names=int(header), block_size=1 << 23, encoding=form.encoding
         ),
         pacsv.ParseOptions(
-            delimiter=delimiter or delimiter_of(final),
+            delimiter=delimiter or default_delimiter(final),
             newlines_in_values=has_quotes,
             ignore_empty_lines=len(names) > 1,
         ),
@@ -89,155 +75,150 @@ def compared_with_file(
             false_values=["false"],
         ),
     )
-    return compared(expected, {name: read.column(name) for name in names}, read.num_rows, final)
+    return compare_columns(expected, {name: read.column(name) for name in names}, read.num_rows, final)
 
 
-def compared_with_records(
+def compare_records(
     table: Table,
     path: Path,
     final: Path,
-    places: Sequence[Place],
+    positions: Sequence[ColumnPosition],
     form: TextForm,
     codes: Codes,
     delimiter: str,
 ) -> int:
-    """Read records of fixed width, or of several lines, and compare their cells as texts.
-
-    Parameters
-    ----------
-    table, path, final
-        As for `compared_with_file`.
-    places
-        Where each column stands.
-    form, codes
-        How its cells are written.
-    delimiter
-        The sign between cells; empty where columns have a fixed width.
-    """
+    """Read records of fixed width, or of several lines, and compare their cells as text."""
     if not len(table):
         return 0
-    expected = {name: in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
+    expected = {name: format_in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
     if not delimiter and form.encoding in ("utf-8", "ascii", "cp1252", "iso8859-1"):
-        same = same_blocks(expected, path.read_bytes(), len(table), places, form)
-        if same:
+        is_same = match_blocks(expected, path.read_bytes(), len(table), positions, form)
+        if is_same:
             return len(table) * len(table.names)
     text = path.read_bytes().decode(form.encoding).replace("\r\n", "\n")
     lines = pa.array(text.split("\n")[:-1], pa.large_string())
-    each = max(place.line for place in places)
-    found: dict[str, pa.Array] = {}
+    each = max(position.line for position in positions)
+    cells_found: dict[str, pa.Array] = {}
     for number in range(1, each + 1):
-        here = [place for place in places if place.line == number]
-        these = lines.take(pa.array(range(number - 1, len(lines), each)))
+        positions_there = [position for position in positions if position.line == number]
+        lines_there = lines.take(pa.array(range(number - 1, len(lines), each)))
         if delimiter:
-            cells = pc.split_pattern(these, delimiter)
-            found |= {place.name: pc.list_element(cells, at) for at, place in enumerate(here)}
+            cells = pc.split_pattern(lines_there, delimiter)
+            cells_found |= {
+                position.name: pc.list_element(cells, index) for index, position in enumerate(positions_there)
+            }
         else:
-            for place in here:
-                cut = pc.utf8_slice_codeunits(these, place.start - 1, place.end)
-                found[place.name] = pc.utf8_trim(cut, " ") if not place.is_text else pc.utf8_rtrim(cut, " ")
-    back = {name: pa.chunked_array([pc.if_else(pc.equal(cells, ""), None, cells)]) for name, cells in found.items()}
-    if not delimiter:  # what is blank to the right cannot be told from what fills the place
-        expected = {name: without_tail(array) for name, array in expected.items()}
-    return compared(expected, back, len(lines) // each, final)
+            for position in positions_there:
+                cut = pc.utf8_slice_codeunits(lines_there, position.start - 1, position.end)
+                cells_found[position.name] = pc.utf8_trim(cut, " ") if not position.is_text else pc.utf8_rtrim(cut, " ")
+    back = {
+        name: pa.chunked_array([pc.if_else(pc.equal(cells, ""), None, cells)]) for name, cells in cells_found.items()
+    }
+    if not delimiter:  # trailing spaces cannot be distinguished from padding
+        expected = {name: strip_end(array) for name, array in expected.items()}
+    return compare_columns(expected, back, len(lines) // each, final)
 
 
-def compared_reasons(table: Table, missing: Mapping[str, Missing], final: Path) -> None:
-    """Hold what a descriptor says of empty cells against why they are empty.
+def compare_reasons(table: Table, missing: Mapping[str, MissingPlan], final: Path) -> None:
+    """Compare the reasons in a descriptor with those of the table.
 
     Raises
     ------
     FileError
-        Naming the first column whose reasons would not come back.
+        Naming the first column with other reasons.
     """
     for name, column in table.columns.items():
         if column.why is None:
             continue
-        empty = Column.all_missing("integer", len(column), BLANK).cleared(column.why == 0)
-        told = with_reasons(empty, missing.get(name, Missing()))
-        if told.reason_counts() != column.reason_counts() or not all_equal(told, column):
+        blank = Column.all_missing("integer", len(column), BLANK).clear_missing(column.why == 0)
+        restored = apply_reasons(blank, missing.get(name, MissingPlan()))
+        if restored.reason_counts() != column.reason_counts() or not have_same_reasons(restored, column):
             raise FileError(
-                f"{final} was not written: why cells of {name} are missing would not come back.", todo=REPORT
+                f"{final} was not written: the reasons of missing cells in {name} differ after reading back.",
+                todo=REPORT,
             )
 
 
-def all_equal(one: Column, two: Column) -> bool:
-    """True where two columns miss the same cells for the same reasons."""
-    if one.why is None or two.why is None:
-        return one.missing_count == two.missing_count
-    every = joined_reasons(one.reasons, two.reasons)
-    return np.array_equal(renumbered(one.why, one.reasons, every), renumbered(two.why, two.reasons, every))
+def have_same_reasons(first: Column, second: Column) -> bool:
+    """Return whether two columns miss the same cells for the same reasons."""
+    if first.why is None or second.why is None:
+        return first.missing_count == second.missing_count
+    all_reasons = join_reasons(first.reasons, second.reasons)
+    return np.array_equal(
+        renumber_why(first.why, first.reasons, all_reasons), renumber_why(second.why, second.reasons, all_reasons)
+    )
 
 
-def same_blocks(
-    expected: Mapping[str, pa.Array], raw: bytes, rows: int, places: Sequence[Place], form: TextForm
+def match_blocks(
+    expected: Mapping[str, pa.Array], raw: bytes, rows: int, positions: Sequence[ColumnPosition], form: TextForm
 ) -> bool:
-    """True where every record has one length in bytes, and every cell stands in its place: the quick way to tell."""
+    """Return whether every record has one length in bytes and every cell is in place: a fast test."""
     line_end = 2 if form.line_ends == "windows" else 1
     starts: dict[str, int] = {}
     length = 0
-    for line in range(1, max(place.line for place in places) + 1):
-        here = [place for place in places if place.line == line]
-        starts |= {place.name: length + place.start - 1 for place in here}
-        length += here[-1].end + line_end
+    for number in range(1, max(position.line for position in positions) + 1):
+        positions_there = [position for position in positions if position.line == number]
+        starts |= {position.name: length + position.start - 1 for position in positions_there}
+        length += positions_there[-1].end + line_end
     if len(raw) != rows * length:
         return False
     block = np.frombuffer(raw, np.uint8).reshape(rows, length)
-    for place in places:
-        pad = pc.utf8_rpad if place.is_text else pc.utf8_lpad
-        begins, data = offsets_and_data(pad(expected[place.name].fill_null(""), place.width).cast(pa.large_string()))
-        cells = block[:, starts[place.name] : starts[place.name] + place.width]
+    for position in positions:
+        pad = pc.utf8_rpad if position.is_text else pc.utf8_lpad
+        begins, data = get_buffers(pad(expected[position.name].fill_null(""), position.width).cast(pa.large_string()))
+        cells = block[:, starts[position.name] : starts[position.name] + position.width]
         sent = data[begins[0] : begins[-1]]
         if len(sent) != cells.size or not np.array_equal(cells.reshape(-1), sent):
             return False
     return True
 
 
-def without_tail(texts: pa.Array) -> pa.Array:
-    """Texts without blanks at the end; what is nothing then is a null."""
+def strip_end(texts: pa.Array) -> pa.Array:
+    """Strip trailing spaces; an empty text becomes null."""
     cut = pc.utf8_rtrim(texts, " ")
     return pc.if_else(pc.equal(cut, ""), None, cut)
 
 
-def compared(
+def compare_columns(
     expected: Mapping[str, pa.Array], back: Mapping[str, pa.ChunkedArray], rows: int, final: Path | str
 ) -> int:
-    """Compare the columns that went out with those that came back; returns the number of cells.
+    """Compare the columns written with those read back; return the number of cells.
 
     Raises
     ------
     FileError
-        Naming the first cell that differs.
+        Naming the first differing cell.
     """
     sent = len(next(iter(expected.values())))
     if rows != sent:
-        raise FileError(f"{final} was not written: {sent:,} rows went out, {rows:,} came back.", todo=REPORT)
+        raise FileError(f"{final} was not written: {sent:,} rows were written, {rows:,} read back.", todo=REPORT)
     for name, array in expected.items():
         if not back[name].equals(pa.chunked_array([array])):
             raise FileError(
-                f"{final} was not written: the column {name} did not come back as it went out.",
-                where=first_difference(array, back[name]),
+                f"{final} was not written: the column {name} differs after reading back.",
+                where=find_first_difference(array, back[name]),
                 todo=REPORT,
             )
     return sent * len(expected)
 
 
-def readable(column: Column) -> pa.Array:
-    """The column as an Arrow array of the type that it is read back as."""
+def to_readable(column: Column) -> pa.Array:
+    """Return the column as an Arrow array of the type that it is read back as."""
     array = column.to_arrow()
     if column.type == "datetime":
         return array.cast(pa.timestamp("us"))
     return array
 
 
-def first_difference(expected: pa.Array, back: pa.ChunkedArray) -> str:
-    """The first cell that differs, in words."""
+def find_first_difference(expected: pa.Array, back: pa.ChunkedArray) -> str:
+    """Describe the first differing cell."""
     start = 0
     for chunk in back.chunks:
         part = expected.slice(start, len(chunk))
         if not part.equals(chunk):
             cells = enumerate(zip(part.to_pylist(), chunk.to_pylist(), strict=True), start=start + 1)
             return next(
-                (f"data row {row}: {one!r} came back as {two!r}" for row, (one, two) in cells if one != two), ""
+                (f"data row {row}: {sent!r} was read back as {got!r}" for row, (sent, got) in cells if sent != got), ""
             )
         start += len(chunk)
     return ""

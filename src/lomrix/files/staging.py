@@ -1,4 +1,4 @@
-"""Staging: an output appears whole or not at all, is on the disk before it appears, and never replaces by accident."""
+"""Staging: an output appears whole or not at all, is on disk before it appears, and never replaces by accident."""
 
 from __future__ import annotations
 
@@ -14,10 +14,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from lomrix.core.errors import FileError
-from lomrix.core.steps.delivery import AS_ALWAYS, Delivery
+from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
 from lomrix.core.table.notes import Note
-from lomrix.files.hashing import file_hash
-from lomrix.files.interface import Place, Placed, Sink
+from lomrix.files.hashing import hash_file
+from lomrix.files.interface import Location, Sink, StoredOutput
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
@@ -27,90 +27,90 @@ ADVICE = {28: "Free some space, or write to another disk.", 13: "Check the permi
 PART = re.compile(r"\.(?P<name>.+)\.(?P<owner>\d+)-[0-9a-f]{8}\.(?P<kind>part|before)")
 
 
-def guarded(path: Path, doing: str, action: Callable[[], T]) -> T:
-    """Do something with a file; whatever the system says against it becomes a plain error.
+def guard(path: Path, verb: str, action: Callable[[], T]) -> T:
+    """Do something with a file; errors of the system become plain errors.
 
     Raises
     ------
     FileError
-        With the system's own reason.
+        With the system's reason.
     """
     try:
         return action()
     except UnicodeEncodeError as error:
         if str(path).isprintable() and str(path).encode(errors="ignore").decode() == str(path):
             text = repr(error.object[error.start : error.end])
-            todo = "Mend it in a copy: half of a pair of signs stands there alone."
-            raise FileError(f"{path.name} holds a text that is no Unicode.", where=text, todo=todo) from error
-        what = f"{path} cannot be {'read' if doing == 'read' else 'written'} in this format: its name is no UTF-8."
-        raise FileError(what, todo="Give the file another name.") from error
+            todo = "Correct it in a copy: it holds half of a surrogate pair."
+            raise FileError(f"{path.name} holds text that is not valid Unicode.", where=text, todo=todo) from error
+        message = f"{path} cannot be {'read' if verb == 'read' else 'written'} in this format: its name is not UTF-8."
+        raise FileError(message, todo="Rename the file.") from error
     except (OSError, MemoryError) as error:
         reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
         todo = ADVICE.get(getattr(error, "errno", 0) or 0, "Check the path and the disk.")
-        done = "read" if doing == "read" else "written"
-        raise FileError(f"{path} cannot be {done}.", where=reason, todo=todo) from error
+        participle = "read" if verb == "read" else "written"
+        raise FileError(f"{path} cannot be {participle}.", where=reason, todo=todo) from error
 
 
-def part_of(path: Path) -> Path:
-    """A new file beside a path, in which its content is made; what dead runs left of it is taken away."""
-    clear_up(path)
-    part = name_beside(path, "part")
+def make_part(path: Path) -> Path:
+    """Create a new file beside a path for its content; leftovers of dead runs are removed."""
+    remove_leftovers(path)
+    part = make_name_beside(path, "part")
     part.touch(mode=0o600, exist_ok=False)
     return part
 
 
-def name_beside(path: Path, kind: str) -> Path:
-    """A new name beside a path, which tells the process that it belongs to."""
+def make_name_beside(path: Path, kind: str) -> Path:
+    """Return a new name beside a path, which includes the process that owns it."""
     return path.with_name(f".{path.name}.{os.getpid()}-{secrets.token_hex(4)}.{kind}")
 
 
-def clear_up(path: Path) -> None:
-    """Take away what dead runs left beside a path; what stood there before comes back where nothing stands there."""
-    for left in path.parent.glob(f".{_escaped(path.name)}.*.*"):
-        found = PART.fullmatch(left.name)
-        if found and found["name"] == path.name and not _is_alive(int(found["owner"])):
+def remove_leftovers(path: Path) -> None:
+    """Remove what dead runs left beside a path; the previous file is restored if none is there."""
+    for leftover in path.parent.glob(f".{_escape_pattern(path.name)}.*.*"):
+        match = PART.fullmatch(leftover.name)
+        if match and match["name"] == path.name and not _is_alive(int(match["owner"])):
             with contextlib.suppress(OSError):
-                if found["kind"] == "before" and not path.exists():
-                    left.rename(path)
-                elif left.is_dir():
-                    shutil.rmtree(left)
+                if match["kind"] == "before" and not path.exists():
+                    leftover.rename(path)
+                elif leftover.is_dir():
+                    shutil.rmtree(leftover)
                 else:
-                    left.unlink()
+                    leftover.unlink()
 
 
-def kept_before(place: Path) -> Path | None:
-    """What stands at a place under a second name, until it is settled that it goes; None where nothing does."""
-    if not place.exists():
+def keep_previous(path: Path) -> Path | None:
+    """Keep the present file under a second name until the output is settled; None if there is none."""
+    if not path.exists():
         return None
-    before = name_beside(place, "before")
+    backup = make_name_beside(path, "before")
     try:
-        os.link(place, before)
-    except OSError:  # a disk without such names, or another person's file
-        shutil.copy2(place, before)
-    return before
+        os.link(path, backup)
+    except OSError:  # a file system without hard links, or another person's file
+        shutil.copy2(path, backup)
+    return backup
 
 
-def put_new(part: Path, place: Path) -> None:
-    """Give a part its place, where nothing may stand.
+def put_new(part: Path, path: Path) -> None:
+    """Move a part to its place, where nothing may exist.
 
     Raises
     ------
     FileExistsError
-        Where something has come there meanwhile.
+        If something appeared there meanwhile.
     """
     try:
-        os.link(part, place)
+        os.link(part, path)
         part.unlink()
     except FileExistsError:
         raise
-    except OSError:  # a disk without second names
-        if place.exists():
-            raise FileExistsError(errno.EEXIST, "something has come there meanwhile") from None
-        part.rename(place)
+    except OSError:  # a file system without hard links
+        if path.exists():
+            raise FileExistsError(errno.EEXIST, "something appeared there meanwhile") from None
+        part.rename(path)
 
 
-def _escaped(name: str) -> str:
-    return "".join(f"[{sign}]" if sign in "*?[" else sign for sign in name)
+def _escape_pattern(name: str) -> str:
+    return "".join(f"[{character}]" if character in "*?[" else character for character in name)
 
 
 def _is_alive(process: int) -> bool:
@@ -123,26 +123,26 @@ def _is_alive(process: int) -> bool:
     return True
 
 
-def current_umask() -> int:
-    """The permissions that new files do not get."""
+def get_umask() -> int:
+    """Return the permissions that new files do not get."""
     mask = os.umask(0)
     os.umask(mask)
     return mask
 
 
-def flushed(path: Path) -> None:
-    """Have the system write a file to the disk."""
+def flush(path: Path) -> None:
+    """Have the system write a file to disk."""
     with path.open("rb") as file:
         os.fsync(file.fileno())
 
 
 def require_no_directory(path: Path) -> None:
-    """Stop where a path that shall be written to is a directory.
+    """Stop if an output path is a directory.
 
     Raises
     ------
     FileError
-        Naming a file in it.
+        Suggesting a file in it.
     """
     if path.is_dir():
         raise FileError(f"{path} is a directory.", todo=f"Name a file in it, such as {path / 'result.csv'}.")
@@ -150,7 +150,7 @@ def require_no_directory(path: Path) -> None:
 
 @dataclass
 class FileSink(Sink):
-    """A file with what belongs beside it. Formats say how the content is written, and nothing else.
+    """A file with others beside it. Formats implement only how the content is written.
 
     Parameters
     ----------
@@ -171,14 +171,14 @@ class FileSink(Sink):
     path: Path
     overwrite: bool = False
     owner_only: bool = False
-    delivery: Delivery = AS_ALWAYS
+    delivery: Delivery = DEFAULT_DELIVERY
     prepared: Prepared | None = None
     parts: dict[Path, Path] = field(default_factory=dict)
     before: dict[Path, Path | None] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
-        """Write the content to a part; returns the content of each file that belongs beside it."""
+        """Write the content to a part; return the content of each file beside it."""
         raise NotImplementedError
 
     @property
@@ -192,112 +192,112 @@ class FileSink(Sink):
         return self.path.name
 
     @property
-    def places(self) -> tuple[Place, ...]:
+    def locations(self) -> tuple[Location, ...]:
         """The file, and those beside it."""
         return (self.path, *self.beside)
 
     def check(self) -> None:
-        """Stop where it is a directory, its folder is missing, or a file is there already."""
+        """Stop if it is a directory, its folder is missing, or it already exists."""
         require_no_directory(self.path)
         if not self.path.parent.is_dir():
             raise FileError(
                 f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
             )
-        for one in (self.path, *self.beside):
-            if one.is_dir():
-                raise FileError(f"{one} is a directory.", todo="Move it away, or name another file.")
-            if one.exists() and not one.is_file():
-                todo = "Name another file; standard output is called by the sign -"
-                raise FileError(f"{one} is no plain file, but a device or a pipe.", todo=todo)
-            clear_up(one)
-            if one.exists() and not self.overwrite:
-                todo = "Add ‹overwrite› to replace it, or name another file."
-                raise FileError(f"{one} is there already.", todo=todo)
+        for path in (self.path, *self.beside):
+            if path.is_dir():
+                raise FileError(f"{path} is a directory.", todo="Move it away, or name another file.")
+            if path.exists() and not path.is_file():
+                todo = "Name another file; for standard output use -"
+                raise FileError(f"{path} is a device or a pipe, not a regular file.", todo=todo)
+            remove_leftovers(path)
+            if path.exists() and not self.overwrite:
+                todo = "Add ‹overwrite› to replace it, or use another name."
+                raise FileError(f"{path} already exists.", todo=todo)
 
     def stage(self, content: object) -> None:
-        """Write everything to parts beside the places, and have it on the disk."""
+        """Write everything to parts beside the final paths, and flush it to disk."""
 
-        def all_parts() -> None:
-            part = self._part(self.path)
-            more = self.write(content, part)
-            for place, text in more.items():
-                self._part(place).write_bytes(text)
-            for place, written in self.parts.items():
-                written.chmod(self._mode(place))
-                flushed(written)
+        def write_parts() -> None:
+            part = self._make_part(self.path)
+            others = self.write(content, part)
+            for path, text in others.items():
+                self._make_part(path).write_bytes(text)
+            for path, part_path in self.parts.items():
+                part_path.chmod(self._choose_mode(path))
+                flush(part_path)
 
         try:
-            guarded(self.path, "write", all_parts)
+            guard(self.path, "write", write_parts)
         except BaseException:
             self.discard()
             raise
 
-    def _part(self, place: Path) -> Path:
-        # A link is followed, so that the file it leads to is replaced and the link stays.
-        place = place.resolve() if place.is_symlink() else place
-        self.parts[place] = part_of(place)
-        return self.parts[place]
+    def _make_part(self, path: Path) -> Path:
+        # Links are followed, so that their target is replaced and the link stays.
+        path = path.resolve() if path.is_symlink() else path
+        self.parts[path] = make_part(path)
+        return self.parts[path]
 
-    def _mode(self, place: Path) -> int:
+    def _choose_mode(self, path: Path) -> int:
         if self.owner_only:
             return 0o600
-        return place.stat().st_mode & 0o777 if place.exists() else 0o666 & ~current_umask()
+        return path.stat().st_mode & 0o777 if path.exists() else 0o666 & ~get_umask()
 
     @property
     def staged(self) -> Path:
         """The part that holds the content."""
         return next(iter(self.parts.values()))
 
-    def staged_hash(self) -> str:
-        """The hash of the part."""
-        return file_hash(self.staged)
+    def compute_staged_hash(self) -> str:
+        """Return the hash of the part."""
+        return hash_file(self.staged)
 
-    def commit(self) -> tuple[Placed, ...]:
-        """Rename the parts: what belongs beside the file first, so that the file never stands there without it.
+    def commit(self) -> tuple[StoredOutput, ...]:
+        """Rename the parts, those beside the file first, so that the file never exists without them.
 
-        Where one of them cannot be, all is as it was. Where the run is killed in between, the description beside the
-        old file is the new one's; reading tells by its hash that they do not belong together.
+        If one fails, everything is restored. After a kill in between, the new description is beside the old file;
+        reading notices this by the hash.
         """
 
         def rename() -> None:
-            for place, part in reversed(self.parts.items()):
-                before = kept_before(place) if self.overwrite else None
-                self.before[place] = before
+            for path, part in reversed(self.parts.items()):
+                backup = keep_previous(path) if self.overwrite else None
+                self.before[path] = backup
                 try:
-                    put_new(part, place) if before is None else part.replace(place)
+                    put_new(part, path) if backup is None else part.replace(path)
                 except BaseException:
-                    del self.before[place]
-                    if before is not None:
-                        before.unlink()
+                    del self.before[path]
+                    if backup is not None:
+                        backup.unlink()
                     raise
 
         try:
-            guarded(self.path, "write", rename)
+            guard(self.path, "write", rename)
         except BaseException:
             self.undo()
             self.discard()
             raise
-        placed = tuple(self.parts)
+        paths = tuple(self.parts)
         self.parts = {}
-        return tuple(Placed(str(path), path.stat().st_size) for path in (self.path, *placed[1:]))
+        return tuple(StoredOutput(str(path), path.stat().st_size) for path in (self.path, *paths[1:]))
 
     def undo(self) -> None:
-        """Put back what stood there."""
-        for place, before in self.before.items():
+        """Restore the previous files."""
+        for path, backup in self.before.items():
             with contextlib.suppress(OSError):
-                place.unlink() if before is None else before.replace(place)
+                path.unlink() if backup is None else backup.replace(path)
         self.before = {}
 
     def settle(self) -> None:
-        """Let go of what stood there."""
-        for before in self.before.values():
-            if before is not None:
+        """Remove the previous files."""
+        for backup in self.before.values():
+            if backup is not None:
                 with contextlib.suppress(OSError):
-                    before.unlink()
+                    backup.unlink()
         self.before = {}
 
     def discard(self) -> None:
-        """Take away the parts."""
+        """Remove the parts."""
         for part in self.parts.values():
             with contextlib.suppress(OSError):
                 part.unlink()
@@ -306,7 +306,7 @@ class FileSink(Sink):
 
 @dataclass
 class TextSink(FileSink):
-    """A text in a file."""
+    """A text file."""
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write it in UTF-8."""

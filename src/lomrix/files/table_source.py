@@ -1,4 +1,4 @@
-"""A table in memory as a source: what an earlier step of a plan made."""
+"""A table in memory as a source: the result of an earlier step of a plan."""
 
 from __future__ import annotations
 
@@ -8,22 +8,14 @@ from dataclasses import replace
 import numpy as np
 
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.label_conflicts import notes_on_labels
+from lomrix.core.table.label_conflicts import note_overridden_labels
 from lomrix.core.table.table import Table
-from lomrix.files.interface import Place, Read, Source
+from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.reading import ReadSettings
 
 
 class TableSource(Source):
-    """A table that was made already.
-
-    Parameters
-    ----------
-    table
-        The table.
-    settings
-        What was said of the reading: of it only the dictionary counts, since nothing is read.
-    """
+    """A table in memory; of the settings only the dictionary matters."""
 
     def __init__(self, table: Table, settings: ReadSettings) -> None:
         self.table, self.settings = table, settings
@@ -34,8 +26,8 @@ class TableSource(Source):
         return self.table.name
 
     @property
-    def places(self) -> tuple[Place, ...]:
-        """None."""
+    def locations(self) -> tuple[Location, ...]:
+        """Nothing."""
         return ()
 
     @property
@@ -45,23 +37,25 @@ class TableSource(Source):
 
     @property
     def dictionary(self) -> Dictionary:
-        """What was said goes before what the table knows."""
-        known = self.settings.dictionary.for_reading(self.names)
-        return known.joined(self.table.dictionary, extends_codes=False)
+        """The stated dictionary, completed by the table's own."""
+        result = self.settings.dictionary.for_reading(self.names)
+        return result.join(self.table.dictionary, extends_codes=False)
 
-    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> Read:
-        """Some columns and rows of it."""
-        made = self.table
-        if columns is not None and set(columns) < set(made.names):
-            made = replace(made.only([name for name in made.names if name in set(columns)]), names_in_source=self.names)
+    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> ReadResult:
+        """Return some columns and rows of it."""
+        table = self.table
+        if columns is not None and set(columns) < set(table.names):
+            table = replace(
+                table.only([name for name in table.names if name in set(columns)]), names_in_source=self.names
+            )
         if rows is not None:
-            made = made.take(np.arange(rows.start, min(rows.stop, len(made))))
+            table = table.take(np.arange(rows.start, min(rows.stop, len(table))))
         if self.settings.all_text:
-            texts = {name: column.widened("string") for name, column in made.columns.items()}
-            return Read(Table(texts, history=made.history, name=made.name, first_row=made.first_row))
-        notes = notes_on_labels(self.settings.dictionary, self.table.dictionary, made.names)
-        return Read(replace(made, dictionary=self.dictionary), tuple(notes))
+            texts = {name: column.widen("string") for name, column in table.columns.items()}
+            return ReadResult(Table(texts, history=table.history, name=table.name, first_row=table.first_row))
+        notes = note_overridden_labels(self.settings.dictionary, self.table.dictionary, table.names)
+        return ReadResult(replace(table, dictionary=self.dictionary), tuple(notes))
 
-    def fingerprint(self) -> str:
-        """None: its task tells what it is made of."""
+    def compute_fingerprint(self) -> str:
+        """Return an empty text: its task identifies it."""
         return ""

@@ -9,23 +9,24 @@ from pathlib import Path
 from lomrix.core.errors import UsageError
 from lomrix.files.staging import FileSink
 
-FIGURES = (".png", ".svg", ".pdf")
+FIGURE_SUFFIXES = (".png", ".svg", ".pdf")
 
 
 @dataclass
 class FigureSink(FileSink):
-    """A figure, drawn by the extension of its file."""
+    """A figure, in the format that its file's extension names."""
 
     def check(self) -> None:
-        """Stop where its extension is none of a figure, too."""
-        if self.path.suffix.lower() not in FIGURES:
+        """Check the extension, then the path."""
+        if self.path.suffix.lower() not in FIGURE_SUFFIXES:
             raise UsageError(
-                f"A figure cannot be written to {self.path}.", todo=f"Its extension is one of {' '.join(FIGURES)}."
+                f"A figure cannot be written to {self.path}.",
+                todo=f"Use one of the extensions {' '.join(FIGURE_SUFFIXES)}.",
             )
         super().check()
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
-        """Draw."""
+        """Draw the figure."""
         from lomrix.show.drawing import draw
 
         draw(content, part, self.path.suffix.lower().lstrip("."))

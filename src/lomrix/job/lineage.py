@@ -1,4 +1,4 @@
-"""Lineage: the history of an output, from the histories of its inputs and the task that made it."""
+"""Lineage: the history of an output, from the histories of its inputs and the task that wrote it."""
 
 from __future__ import annotations
 
@@ -9,32 +9,20 @@ from pathlib import Path
 
 import lomrix
 from lomrix.core.steps.account import Account
-from lomrix.core.table.history import NO_HISTORY, extended
+from lomrix.core.table.history import NO_HISTORY, extend_history
 from lomrix.core.table.table import Table
-from lomrix.core.wording import in_utf8
-from lomrix.files.database.reference import database_folder, is_database, seen_from
+from lomrix.core.wording import to_utf8
+from lomrix.files.database.reference import get_folder, is_database, make_relative
 from lomrix.job.task import TABLE, Task
 
-# What the reference to a table in memory begins with: the name of the step that made it follows.
-STEP = "step:"
-HIDDEN = "What came before is left behind, since it names people."
+# Prefix of references to tables in memory; the name of their step follows.
+STEP_PREFIX = "step:"
+HIDDEN_ORIGIN = "Earlier tasks are left out because they identify people."
 
 
 @dataclass(frozen=True)
-class Used:
-    """A file that went into a task.
-
-    Parameters
-    ----------
-    role
-        What it was for.
-    reference
-        As it was named.
-    fingerprint
-        Its hash.
-    table
-        What was read of it; None for a file that is no table.
-    """
+class UsedFile:
+    """A file that a task read; `table` is None where it holds no table."""
 
     role: str
     reference: str
@@ -42,32 +30,24 @@ class Used:
     table: Table | None = None
 
 
-def with_history(table: Table, task: Task, account: Account, used: Sequence[Used], extras: Mapping[str, str]) -> Table:
-    """A table with the task that made it added to its history.
-
-    Parameters
-    ----------
-    table
-        The task's table.
-    task, account
-        What was asked for, and what was done.
-    used
-        Every file that went in.
-    extras
-        By name, the fingerprint of each further file that came out.
-    """
-    hides = task.step.hides_origin  # its paths name people's files
-    entry: dict[str, object] = {"do": task.step.word, "settings": task.step.said(), "version": lomrix.__version__}
-    if hides:
-        entry["begins"] = HIDDEN
+def add_history(
+    table: Table, task: Task, account: Account, used: Sequence[UsedFile], extras: Mapping[str, str]
+) -> Table:
+    """Add the task that made a table to its history."""
+    is_hidden = task.step.hides_origin  # its paths name people's files
+    entry: dict[str, object] = {"do": task.step.word, "settings": task.step.to_dict(), "version": lomrix.__version__}
+    if is_hidden:
+        entry["begins"] = HIDDEN_ORIGIN
     else:
-        folder = folder_of(task.outputs.get(TABLE, ""))
-        entry["inputs"] = [input_entry(one, folder) for one in used]
-        own = [{"role": TABLE, "path": relative(task.outputs[TABLE], folder)}] if TABLE in task.outputs else []
+        folder = get_output_folder(task.outputs.get(TABLE, ""))
+        entry["inputs"] = [describe_input(used_file, folder) for used_file in used]
+        table_output = (
+            [{"role": TABLE, "path": to_relative(task.outputs[TABLE], folder)}] if TABLE in task.outputs else []
+        )
         entry["outputs"] = [
-            *own,
+            *table_output,
             *(
-                {"role": name, "path": relative(task.outputs[name], folder), "hash": fingerprint}
+                {"role": name, "path": to_relative(task.outputs[name], folder), "hash": fingerprint}
                 for name, fingerprint in extras.items()
             ),
         ]
@@ -82,18 +62,22 @@ def with_history(table: Table, task: Task, account: Account, used: Sequence[Used
         "summary": account.summary,
         "balances": [balance.to_json() for balance in account.balances],
     }
-    histories = [one.table.history for one in used if one.table is not None] if not hides else [NO_HISTORY]
-    return replace(table, history=extended(histories, entry))
+    histories = (
+        [used_file.table.history for used_file in used if used_file.table is not None]
+        if not is_hidden
+        else [NO_HISTORY]
+    )
+    return replace(table, history=extend_history(histories, entry))
 
 
-def input_entry(used: Used, folder: Path) -> dict[str, object]:
-    """One input as the history tells of it."""
+def describe_input(used: UsedFile, folder: Path) -> dict[str, object]:
+    """Describe an input for the history."""
     entry: dict[str, object] = {"role": used.role}
-    if used.reference.startswith(STEP):
-        # Such a task has no output of its own: its references are seen from where the plan stands.
-        entry |= {"step": used.reference.removeprefix(STEP), "seen_from": relative(".", folder)}
+    if used.reference.startswith(STEP_PREFIX):
+        # Such a task has no output of its own: its references are relative to the plan's folder.
+        entry |= {"step": used.reference.removeprefix(STEP_PREFIX), "seen_from": to_relative(".", folder)}
     else:
-        entry |= {"path": relative(used.reference, folder), "hash": used.fingerprint}
+        entry |= {"path": to_relative(used.reference, folder), "hash": used.fingerprint}
     if used.table is not None:
         entry["rows"] = len(used.table)
         if used.table.history.last:
@@ -101,18 +85,18 @@ def input_entry(used: Used, folder: Path) -> dict[str, object]:
     return entry
 
 
-def folder_of(reference: str) -> Path:
-    """The folder from which the references of a history are seen: that of the output."""
-    return database_folder(reference) if is_database(reference) else Path(reference).parent
+def get_output_folder(reference: str) -> Path:
+    """Return the folder that the references of a history are relative to."""
+    return get_folder(reference) if is_database(reference) else Path(reference).parent
 
 
-def relative(reference: str, folder: Path) -> str:
-    """A reference as it is seen from the folder of the output."""
+def to_relative(reference: str, folder: Path) -> str:
+    """Make a reference relative to a folder."""
     if reference == "-":
         return reference
     if is_database(reference):
-        return seen_from(reference, folder)
-    head, sign, sheet = reference.partition("#")
+        return make_relative(reference, folder)
+    path, separator, sheet = reference.partition("#")
     if Path(reference).exists():
-        head, sign, sheet = reference, "", ""
-    return in_utf8(Path(os.path.relpath(head, folder)).as_posix() + sign + sheet)
+        path, separator, sheet = reference, "", ""
+    return to_utf8(Path(os.path.relpath(path, folder)).as_posix() + separator + sheet)

@@ -1,4 +1,4 @@
-"""Outputs: all that a task writes is checked together before any work, staged together and committed together."""
+"""The outputs of a task: checked together before any work, staged together and committed together."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from lomrix.core.steps.step import Extra
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.holding import HISTORY
-from lomrix.files.interface import Place, Placed, Sink
-from lomrix.files.registry import sink_of
+from lomrix.files.interface import Location, Sink, StoredOutput
+from lomrix.files.registry import open_sink
 from lomrix.files.staging import FileSink
 from lomrix.job.figure import FigureSink
 from lomrix.job.streams import STREAM, Streams, StreamSink
@@ -20,23 +20,11 @@ from lomrix.job.task import TABLE, Task
 
 
 @dataclass(frozen=True)
-class Written:
-    """A file that was written.
-
-    Parameters
-    ----------
-    role
-        Which output it is of.
-    told
-        Where it stands, as a person is told.
-    rows, columns
-        Size of its table; None where it is none.
-    size
-        Its bytes; None where it is no file.
-    """
+class WrittenFile:
+    """An output that was written; sizes are None where they do not apply."""
 
     role: str
-    told: str
+    description: str
     rows: int | None = None
     columns: int | None = None
     size: int | None = None
@@ -44,91 +32,68 @@ class Written:
 
 @dataclass
 class Outputs:
-    """The sinks of a task by role, in the order in which they are committed.
-
-    Parameters
-    ----------
-    sinks
-        What is written: whatever leads back to the data before the data, the table, and the rest.
-    folder
-        Where a stream is made ready.
-    """
+    """The sinks of a task by role, in the order of their commits: linkage files, then the table, then the rest."""
 
     sinks: dict[str, Sink] = field(default_factory=dict)
     staged: dict[str, object] = field(default_factory=dict)
 
     @classmethod
-    def planned(cls, task: Task, inputs: Sequence[Place], streams: Streams, folder: Path) -> Outputs:
-        """Find the sinks of a task and check all of them.
-
-        Parameters
-        ----------
-        task
-            The task.
-        inputs
-            Everything that it reads, none of which may be replaced.
-        streams, folder
-            Standard output, and a folder in which it is made ready.
-
-        Raises
-        ------
-        UsageError
-            Where two outputs are one file, or an output is an input.
-        FileError
-            Where one of them could not be written.
-        """
-        made = cls()
+    def plan(cls, task: Task, inputs: Sequence[Location], streams: Streams, folder: Path) -> Outputs:
+        """Find the sinks of a task and check all of them."""
+        outputs = cls()
         if task.is_rehearsal:
-            made.require_apart(task)
-            return made
+            outputs.require_separate_folders(task)
+            return outputs
         extras = {extra.name: extra for extra in task.step.gives}
-        first = [name for name, extra in extras.items() if extra.needed]
-        order = [*first, TABLE, *(name for name in extras if name not in first)]
+        needed = [name for name, extra in extras.items() if extra.needed]
+        order = [*needed, TABLE, *(name for name in extras if name not in needed)]
         for role in [role for role in order if task.outputs.get(role)]:
-            made.sinks[role] = sink_for(task, role, extras.get(role), streams, folder)
-        made.require_apart(task)
-        made.require_different(inputs)
-        for sink in made.sinks.values():
+            outputs.sinks[role] = make_task_sink(task, role, extras.get(role), streams, folder)
+        outputs.require_separate_folders(task)
+        outputs.require_different(inputs)
+        for sink in outputs.sinks.values():
             sink.check()
-        return made
+        return outputs
 
-    def require_different(self, inputs: Sequence[Place]) -> None:
-        """Stop where two outputs are one place, or an output is an input, under whatever name."""
-        seen: dict[Place, str] = {}
-        read = {real(place) for place in inputs}
-        folders = {folder for place in read if isinstance(place, Path) for folder in place.parents}
+    def require_different(self, inputs: Sequence[Location]) -> None:
+        """Refuse two outputs at one location, and an output that is an input."""
+        seen: dict[Location, str] = {}
+        input_paths = {resolve(path) for path in inputs}
+        folders = {folder for path in input_paths if isinstance(path, Path) for folder in path.parents}
         for role, sink in self.sinks.items():
-            for one in sink.places:
-                place = real(one)
-                if place in read or place in folders or any(same_file(one, other) for other in inputs):
+            for location in sink.locations:
+                path = resolve(location)
+                if path in input_paths or path in folders or any(is_same_file(location, other) for other in inputs):
                     raise SettingError(
-                        role, f"{one} is an input; inputs are never changed.", todo=f"Name another one for ‹{role}›."
+                        role,
+                        f"{location} is an input; inputs are never changed.",
+                        todo=f"Use another path for ‹{role}›.",
                     )
-                if place in seen:
-                    both = f"‹{seen[place]}› and ‹{role}›" if seen[place] != role else f"‹{role}› and what goes with it"
+                if path in seen:
+                    both = f"‹{seen[path]}› and ‹{role}›" if seen[path] != role else f"‹{role}› and what goes with it"
                     raise SettingError(
-                        role, f"{one} would be written twice, for {both}.", todo="Name a different file for each."
+                        role, f"{location} would be written twice, for {both}.", todo="Use a different file for each."
                     )
-                seen[place] = role
+                seen[path] = role
 
     @staticmethod
-    def require_apart(task: Task) -> None:
-        """Stop where what leads back to people would stand beside the data, or go with them into a stream."""
-        out = task.outputs.get(TABLE, "")
+    def require_separate_folders(task: Task) -> None:
+        """Refuse a linkage file beside the data, or data and linkage file in one stream."""
+        table_path = task.outputs.get(TABLE, "")
         for extra in task.step.gives:
-            if extra.needed and out == STREAM:
-                raise UsageError("Data without names go to a file.", todo="Say ‹out=FILE›.")
-            if not extra.apart_unless or not out or getattr(task.step, extra.apart_unless):
+            if extra.needed and table_path == STREAM:
+                raise UsageError("De-identified data cannot go to standard output.", todo="Use ‹out=FILE›.")
+            if not extra.apart_unless or not table_path or getattr(task.step, extra.apart_unless):
                 continue
-            if Path(out).resolve().parent == Path(task.outputs[extra.name]).resolve().parent:
+            if Path(table_path).resolve().parent == Path(task.outputs[extra.name]).resolve().parent:
                 raise SettingError(
                     extra.name,
-                    f"Data and {extra.name} would stand in one folder, where both go astray together.",
-                    todo=f"Name another folder for ‹{extra.name}›, or add ‹{extra.apart_unless}›.",
+                    f"The data and the {extra.name} file would be in one folder, where both can be lost together.",
+                    todo=f"Use another folder for ‹{extra.name}›, or add ‹{extra.apart_unless}›.",
                 )
 
     def stage(self, contents: Mapping[str, object]) -> None:
-        """Make everything ready; nothing stays behind where one of them fails."""
+        """Write everything to temporary files; if one fails, all are removed."""
         try:
             for role, sink in self.sinks.items():
                 if role in contents:
@@ -138,92 +103,92 @@ class Outputs:
             self.discard()
             raise
 
-    def hashes(self, secrets: Collection[str]) -> dict[str, str]:
-        """By role, the hash of what was staged, secrets left out."""
-        return {role: self.sinks[role].staged_hash() for role in self.staged if role not in secrets}
+    def compute_hashes(self, secrets: Collection[str]) -> dict[str, str]:
+        """Compute the hash of each staged file but those of secrets."""
+        return {role: self.sinks[role].compute_staged_hash() for role in self.staged if role not in secrets}
 
     def verify(self, role: str, table: Table) -> int:
-        """Read back what was staged for a role; returns the number of cells compared."""
+        """Read back what was staged for a role and return the number of cells compared."""
         sink = self.sinks[role]
         try:
-            compared = sink.verify(table)
-            if compared is None and isinstance(sink, FileSink):
-                from lomrix.job.read_again import compared_with_staged
+            cell_count = sink.verify(table)
+            if cell_count is None and isinstance(sink, FileSink):
+                from lomrix.job.read_again import compare_with_staged
 
-                return compared_with_staged(sink, table)
-            return compared or 0
+                return compare_with_staged(sink, table)
+            return cell_count or 0
         except BaseException:
             self.discard()
             raise
 
-    def notes(self) -> list[tuple[str, Note]]:
-        """What the writing wants a person to look at, with the name of what is written."""
+    def list_notes(self) -> list[tuple[str, Note]]:
+        """List notes of writing with the names of their outputs."""
         return [(sink.name, note) for sink in self.sinks.values() for note in sink.notes]
 
-    def losses(self, table: Table) -> list[tuple[str, Note]]:
-        """What the places cannot hold of a table, with the name of what is written."""
-        found = [(sink.name, sink.cannot_hold(table)) for sink in self.sinks.values()]
-        # That a foreign form holds no history is as it must be; anything else deserves a look.
+    def list_losses(self, table: Table) -> list[tuple[str, Note]]:
+        """List what the outputs cannot hold of a table."""
+        losses = [(sink.name, sink.list_losses(table)) for sink in self.sinks.values()]
+        # No foreign format holds the history; anything else deserves a look.
         return [
             (name, Note(f"cannot hold: {', '.join(lost)}.", kind="cannot-hold", done=lost == [HISTORY]))
-            for name, lost in found
+            for name, lost in losses
             if lost
         ]
 
-    def commit(self) -> list[Written]:
-        """Put everything in its place, or leave everything as it was."""
-        done: list[Sink] = []
-        placed_by: dict[str, tuple[Placed, ...]] = {}
+    def commit(self) -> list[WrittenFile]:
+        """Move everything into place, or leave everything as it was."""
+        committed: list[Sink] = []
+        stored_by_role: dict[str, tuple[StoredOutput, ...]] = {}
         try:
-            # A database cannot take back what it has taken, so it comes last.
+            # A database cannot undo a commit, so it comes last.
             for role in sorted(self.staged, key=lambda role: not isinstance(self.sinks[role], FileSink)):
-                placed_by[role] = self.sinks[role].commit()
-                done.append(self.sinks[role])
+                stored_by_role[role] = self.sinks[role].commit()
+                committed.append(self.sinks[role])
         except BaseException:
-            for sink in reversed(done):
+            for sink in reversed(committed):
                 sink.undo()
             self.discard()
             raise
-        for sink in done:
+        for sink in committed:
             sink.settle()
         written = []
         for role, content in self.staged.items():
-            for at, placed in enumerate(placed_by[role]):
-                table = placed.table or (content if isinstance(content, Table) and at == 0 else None)
+            for index, stored in enumerate(stored_by_role[role]):
+                table = stored.table or (content if isinstance(content, Table) and index == 0 else None)
                 size = (None, None) if table is None else (len(table), len(table.names))
-                written.append(Written(role, placed.told, size[0], size[1], placed.size))
-        # What a person asked for first is told first.
-        return sorted(written, key=lambda one: one.role != TABLE)
+                written.append(WrittenFile(role, stored.description, size[0], size[1], stored.size))
+        # The table is reported first.
+        return sorted(written, key=lambda output: output.role != TABLE)
 
     def discard(self) -> None:
-        """Take away what was staged."""
+        """Remove everything that was staged."""
         for sink in self.sinks.values():
             sink.discard()
 
 
-def places_of(task: Task, streams: Streams) -> list[Place]:
-    """Everything that a task would write or replace; nothing is checked yet."""
+def list_locations(task: Task, streams: Streams) -> list[Location]:
+    """List every location that a task would write to."""
     extras = {extra.name: extra for extra in task.step.gives}
-    sinks = (sink_for(task, role, extras.get(role), streams, Path()) for role in task.outputs)
-    return [place for sink in sinks for place in sink.places]
+    sinks = (make_task_sink(task, role, extras.get(role), streams, Path()) for role in task.outputs)
+    return [location for sink in sinks for location in sink.locations]
 
 
-def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> Sink:
-    """The sink of one output."""
+def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> Sink:
+    """Make the sink of one output."""
     reference = task.outputs[role]
     delivery = task.step.delivery
     if extra is not None and extra.content == "figure":
         return FigureSink(Path(reference), task.overwrite)
     if extra is not None and extra.content in ("companion", "codebook"):
-        from lomrix.files.companions.sink import text_sink
+        from lomrix.files.companions.sink import make_sink
 
-        return text_sink(extra.content, reference, task.outputs.get(TABLE, ""), delivery, task.overwrite)
+        return make_sink(extra.content, reference, task.outputs.get(TABLE, ""), delivery, task.overwrite)
     if extra is not None:
         from lomrix.files.delimited import PlainWriter
 
         if Path(reference).suffix.lower() != ".csv":
             raise SettingError(
-                role, f"{Path(reference).name} is no .csv file.", todo=f"Say ‹{role}={Path(reference).stem}.csv›."
+                role, f"{Path(reference).name} is not a .csv file.", todo=f"Use ‹{role}={Path(reference).stem}.csv›."
             )
         return PlainWriter(Path(reference), task.overwrite, extra.owner_only)
     if task.step.result == "page":
@@ -232,19 +197,19 @@ def sink_for(task: Task, role: str, extra: Extra | None, streams: Streams, folde
         return PageSink(Path(reference), task.overwrite)
     if reference == STREAM:
         return StreamSink(folder / "stream.csv", stream=streams.stdout, delivery=delivery, in_cells=task.missing)
-    return sink_of(reference, delivery=delivery, overwrite=task.overwrite, in_cells=task.missing)
+    return open_sink(reference, delivery=delivery, overwrite=task.overwrite, in_cells=task.missing)
 
 
-def real(place: Place) -> Place:
-    """The file that a path leads to, links followed, whether it is there or not; a table is what it is."""
-    return place.resolve() if isinstance(place, Path) else place
+def resolve(location: Location) -> Location:
+    """Resolve links in a path; tables of databases are returned as they are."""
+    return location.resolve() if isinstance(location, Path) else location
 
 
-def same_file(one: Place, two: Place) -> bool:
-    """True where two paths lead to one file, be it by another link to it."""
-    if not isinstance(one, Path) or not isinstance(two, Path):
+def is_same_file(first: Location, second: Location) -> bool:
+    """Do two paths lead to one file?"""
+    if not isinstance(first, Path) or not isinstance(second, Path):
         return False
     try:
-        return one.samefile(two)
+        return first.samefile(second)
     except OSError:
         return False

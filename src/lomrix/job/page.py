@@ -10,36 +10,36 @@ from typing import Any
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.report.content import Content
 from lomrix.core.table.table import Table
-from lomrix.files.interface import Placed
+from lomrix.files.interface import StoredOutput
 from lomrix.files.staging import FileSink
 
-PAGES = (".html", ".htm")
+PAGE_SUFFIXES = (".html", ".htm")
 
 
 @dataclass
 class PageSink(FileSink):
-    """One file that holds all it needs."""
+    """One self-contained HTML file."""
 
     page: Content | None = None
 
-    def understand(self, ready: Sequence[Any]) -> None:
-        """Take up what it tells."""
-        self.page = ready[0]
+    def set_prepared(self, prepared: Sequence[Any]) -> None:
+        """Keep the content of the page."""
+        self.page = prepared[0]
 
     def check(self) -> None:
-        """Stop where its extension is none of a page, too."""
-        if self.path.suffix.lower() not in PAGES:
-            raise UsageError(f"A page cannot be written to {self.path.name}.", todo="Its extension is .html.")
+        """Check the extension, then the path."""
+        if self.path.suffix.lower() not in PAGE_SUFFIXES:
+            raise UsageError(f"A page cannot be written to {self.path.name}.", todo="Use the extension .html.")
         super().check()
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
-        """Draw it."""
-        from lomrix.show.page import page_text
+        """Render the page."""
+        from lomrix.show.page import render_page
 
         assert isinstance(content, Table) and self.page is not None
-        part.write_text(page_text(self.page), encoding="utf-8")
+        part.write_text(render_page(self.page), encoding="utf-8")
         return {}
 
-    def commit(self) -> tuple[Placed, ...]:
-        """Put it in its place; it is told without the size of a table."""
-        return tuple(Placed(one.told) for one in super().commit())
+    def commit(self) -> tuple[StoredOutput, ...]:
+        """Move the page into place; it is reported without the size of a table."""
+        return tuple(StoredOutput(output.description) for output in super().commit())

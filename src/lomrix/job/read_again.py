@@ -1,4 +1,4 @@
-"""Outputs read again before they are committed: every cell, and why cells are missing."""
+"""Read outputs back before they are committed, and compare every cell and reason."""
 
 from __future__ import annotations
 
@@ -8,65 +8,48 @@ import tempfile
 from pathlib import Path
 
 from lomrix.core.errors import FileError
-from lomrix.core.steps.export.coding import coded
+from lomrix.core.steps.export.coding import fill_codes
 from lomrix.core.steps.export.missing_codes import MissingCodes
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 from lomrix.files.read_back import REPORT
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import source_of
-from lomrix.files.staging import FileSink, guarded
+from lomrix.files.registry import open_source
+from lomrix.files.staging import FileSink, guard
 
 
-def compared_with_staged(sink: FileSink, table: Table) -> int:
-    """Read what was staged under the names that it will have, and compare it with the table that was written.
-
-    Parameters
-    ----------
-    sink
-        Has staged it.
-    table
-        What was written.
-
-    Returns
-    -------
-    Number of cells that were compared.
-
-    Raises
-    ------
-    FileError
-        Naming the first column that did not come back.
-    """
-    with tempfile.TemporaryDirectory(dir=sink.staged.parent, prefix=".") as name:
-        for place, part in sink.parts.items():
-            guarded(place, "read", lambda place=place, part=part: linked(part, Path(name) / place.name))  # type: ignore[misc]
+def compare_with_staged(sink: FileSink, table: Table) -> int:
+    """Read what was staged, under its final name, and compare it with the table that was written."""
+    with tempfile.TemporaryDirectory(dir=sink.staged.parent, prefix=".") as folder:
+        for path, part in sink.parts.items():
+            guard(path, "read", lambda path=path, part=part: link_or_copy(part, Path(folder) / path.name))  # type: ignore[misc]
         final = next(iter(sink.parts))
-        back = source_of(str(Path(name) / final.name), ReadSettings()).read().table
+        back = open_source(str(Path(folder) / final.name), ReadSettings()).read().table
     if back.names != table.names or len(back) != len(table):
         raise FileError(
-            f"{sink.path} was not written: {len(table):,} rows and {len(table.names)} columns went out, "
-            f"{len(back):,} and {len(back.names)} came back.",
+            f"{sink.path} was not written: of {len(table):,} rows and {len(table.names)} columns, "
+            f"{len(back):,} rows and {len(back.names)} columns read back.",
             todo=REPORT,
         )
-    for name, sent in table.columns.items():
-        if not as_written(back[name], name, sink).same_as(sent.fitting(back[name].type)):
+    for folder, written in table.columns.items():
+        if not restore_codes(back[folder], folder, sink).same_as(written.fit_type(back[folder].type)):
             raise FileError(
-                f"{sink.path} was not written: the column {name} did not come back as it went out.", todo=REPORT
+                f"{sink.path} was not written: the column {folder} differs after reading back.", todo=REPORT
             )
     return len(table) * len(table.names)
 
 
-def linked(part: Path, place: Path) -> None:
-    """A file under another name, without copying where the disk knows how."""
+def link_or_copy(part: Path, path: Path) -> None:
+    """Give a file another name, without copying where the disk allows."""
     try:
-        os.link(part, place)
+        os.link(part, path)
     except OSError:
-        shutil.copyfile(part, place)
+        shutil.copyfile(part, path)
 
 
-def as_written(column: Column, name: str, sink: FileSink) -> Column:
-    """A column as it was read, with the missing codes in it that stand in the file."""
+def restore_codes(column: Column, name: str, sink: FileSink) -> Column:
+    """Restore the missing codes that the file holds in a column that was read back."""
     if sink.prepared is None:
         return column
     codes = {reason: code for code, reason in sink.prepared.codes.get(name, {}).items()}
-    return coded(column, name, MissingCodes("", {}, {name: codes}), sink.delivery.text) if codes else column
+    return fill_codes(column, name, MissingCodes("", {}, {name: codes}), sink.delivery.text) if codes else column

@@ -1,4 +1,4 @@
-"""From a history back to what makes it again: a plan, commands, and provenance in an open form."""
+"""From a history back to what makes the file again: a plan, commands, and provenance in an open format."""
 
 from __future__ import annotations
 
@@ -11,32 +11,20 @@ from typing import Any
 
 import lomrix
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.registry import entry_of
+from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.step import Step
 from lomrix.core.table.history import History
 from lomrix.files.database.reference import is_database
-from lomrix.files.dictionary_text import toml_key, toml_value
+from lomrix.files.dictionary_text import format_key, format_value
 from lomrix.job.task import TABLE
-from lomrix.plan.document import OTHERWISE
+from lomrix.plan.document import PLAN_NAMES
 
-WIDE = 100
+MAX_WIDTH = 100
 
 
 @dataclass(frozen=True)
-class Entered:
-    """Something that went into a task.
-
-    Parameters
-    ----------
-    role, path
-        What it was for, and where it stands, seen from one folder; no path where it was only in memory.
-    hash
-        Its fingerprint then.
-    task
-        Id of the task that made it; empty for a raw file.
-    rows
-        Number of its rows; None where it is no table.
-    """
+class TaskInput:
+    """An input of a task in a history."""
 
     role: str
     path: str
@@ -46,199 +34,178 @@ class Entered:
 
 
 @dataclass(frozen=True)
-class Done:
-    """One task of a history, its references seen from one folder.
-
-    Parameters
-    ----------
-    id, entry
-        As the history has it.
-    name
-        A short name, unlike those of all other tasks.
-    inputs, outputs
-        What went in, and by role what came out.
-    """
+class PastTask:
+    """One task of a history, its references relative to one folder."""
 
     id: str
     entry: Mapping[str, Any]
     name: str
-    inputs: tuple[Entered, ...]
+    inputs: tuple[TaskInput, ...]
     outputs: Mapping[str, str] = field(default_factory=dict)
 
     @property
-    def word(self) -> str:
-        """What was done."""
+    def step_word(self) -> str:
+        """The step."""
         return str(self.entry.get("do", ""))
 
     @property
-    def begins(self) -> bool:
-        """True where what came before is not told."""
+    def is_origin_hidden(self) -> bool:
+        """True if earlier tasks are hidden."""
         return "begins" in self.entry
 
 
-def tasks_behind(history: History, file: str, folder: Path) -> list[Done]:
-    """The tasks that made a file, earlier ones first.
-
-    Parameters
-    ----------
-    history
-        Of the file.
-    file
-        Its path.
-    folder
-        The folder from which all references shall be seen.
-    """
-    stands: dict[str, tuple[str, str]] = {history.last: (str(Path(file).parent), file)}
+def list_tasks(history: History, file: str, folder: Path) -> list[PastTask]:
+    """List the tasks that made a file, earlier ones first."""
+    outputs_by_task: dict[str, tuple[str, str]] = {history.last: (str(Path(file).parent), file)}
     names: dict[str, str] = {}
-    found: list[Done] = []
-    for number in reversed(list(history.tasks)):
-        if number not in stands:
+    tasks: list[PastTask] = []
+    for task_id in reversed(list(history.tasks)):
+        if task_id not in outputs_by_task:
             continue
-        entry = history.tasks[number]
-        own_folder, own_path = stands[number]
+        entry = history.tasks[task_id]
+        base_folder, table_path = outputs_by_task[task_id]
         inputs = []
-        for one in plain_list(entry.get("inputs")):
-            path = beside(own_folder, str(one.get("path", "")))
-            before = str(one.get("task", ""))
-            before = before if before in history.tasks else ""
-            if before and before not in stands:
-                own = beside(own_folder, str(one.get("seen_from", "."))) if not path else str(Path(path).parent)
-                stands[before] = (own, path)
-                names[before] = str(one.get("step", "")) if not path else ""
-            rows = one.get("rows")
+        for part in list_entries(entry.get("inputs")):
+            path = join_reference(base_folder, str(part.get("path", "")))
+            source_task = str(part.get("task", ""))
+            source_task = source_task if source_task in history.tasks else ""
+            if source_task and source_task not in outputs_by_task:
+                step_folder = (
+                    join_reference(base_folder, str(part.get("seen_from", "."))) if not path else str(Path(path).parent)
+                )
+                outputs_by_task[source_task] = (step_folder, path)
+                names[source_task] = str(part.get("step", "")) if not path else ""
+            rows = part.get("rows")
             rows = rows if isinstance(rows, int) else None
             inputs.append(
-                Entered(str(one.get("role", "")), seen_from(path, folder), str(one.get("hash", "")), before, rows)
+                TaskInput(
+                    str(part.get("role", "")),
+                    make_relative_path(path, folder),
+                    str(part.get("hash", "")),
+                    source_task,
+                    rows,
+                )
             )
-        outputs = {TABLE: seen_from(own_path, folder)} if own_path else {}
-        for one in plain_list(entry.get("outputs")):
-            if one.get("role") != TABLE:
-                outputs[str(one.get("role"))] = seen_from(beside(own_folder, str(one.get("path", ""))), folder)
-        found.append(Done(number, entry, names.get(number, ""), tuple(inputs), outputs))
-    return named(found[::-1])
+        outputs = {TABLE: make_relative_path(table_path, folder)} if table_path else {}
+        for part in list_entries(entry.get("outputs")):
+            if part.get("role") != TABLE:
+                outputs[str(part.get("role"))] = make_relative_path(
+                    join_reference(base_folder, str(part.get("path", ""))), folder
+                )
+        tasks.append(PastTask(task_id, entry, names.get(task_id, ""), tuple(inputs), outputs))
+    return name_tasks(tasks[::-1])
 
 
-def beside(folder: str, place: str) -> str:
-    """A reference that was seen from a folder, as it is seen from here."""
-    return place if not place or is_database(place) or place == "-" else os.path.normpath(Path(folder) / place)
+def join_reference(folder: str, reference: str) -> str:
+    """Make a reference that is relative to a folder relative to the current folder."""
+    return (
+        reference
+        if not reference or is_database(reference) or reference == "-"
+        else os.path.normpath(Path(folder) / reference)
+    )
 
 
-def plain_list(value: object) -> list[dict[str, Any]]:
-    """The entries of a list, as far as it is one."""
-    return [one for one in value if isinstance(one, dict)] if isinstance(value, list) else []
+def list_entries(value: object) -> list[dict[str, Any]]:
+    """Return the entries of a list; an empty list if it is none."""
+    return [entry for entry in value if isinstance(entry, dict)] if isinstance(value, list) else []
 
 
-def seen_from(path: str, folder: Path) -> str:
-    """A path as it is seen from a folder."""
+def make_relative_path(path: str, folder: Path) -> str:
+    """Make a path relative to a folder."""
     if not path or is_database(path) or path == "-":
         return path
     return Path(os.path.relpath(path, folder)).as_posix()
 
 
-def named(tasks: list[Done]) -> list[Done]:
-    """Tasks with short names, made of the names of their files."""
+def name_tasks(tasks: list[PastTask]) -> list[PastTask]:
+    """Give tasks short distinct names from the names of their files."""
     used: set[str] = set()
-    made = []
+    result = []
     for task in tasks:
         stem = Path(task.outputs.get(TABLE, "").rpartition("#")[2] or task.outputs.get(TABLE, "")).name.split(".")[0]
-        plain = re.sub(r"[^A-Za-z0-9_-]+", "_", task.name or stem).strip("_") or task.word
-        plain = plain if plain[0].isalpha() else f"{task.word}_{plain}"
-        name, number = plain, 2
+        base = re.sub(r"[^A-Za-z0-9_-]+", "_", task.name or stem).strip("_") or task.step_word
+        base = base if base[0].isalpha() else f"{task.step_word}_{base}"
+        name, number = base, 2
         while name in used:
-            name, number = f"{plain}_{number}", number + 1
+            name, number = f"{base}_{number}", number + 1
         used.add(name)
-        made.append(Done(task.id, task.entry, name, task.inputs, task.outputs))
-    return made
+        result.append(PastTask(task.id, task.entry, name, task.inputs, task.outputs))
+    return result
 
 
-def steps_of(tasks: list[Done]) -> Iterator[tuple[Done, dict[str, Any]]]:
-    """Each task as the keys of a plan's step.
-
-    Raises
-    ------
-    UsageError
-        Where a task cannot be done again: its past is hidden, it came from standard input, or is not known.
-    """
+def make_step_keys(tasks: list[PastTask]) -> Iterator[tuple[PastTask, dict[str, Any]]]:
+    """Yield each task with the keys of a plan's step."""
     names = {task.id: task.name for task in tasks}
     for task in tasks:
-        entry = entry_of(task.word)
+        entry = find_entry(task.step_word)
         if entry is None:
-            raise UsageError(f"The history has a step {task.word}, which this version does not know.",
-                             todo="Take the version that wrote it.")  # fmt: skip
-        if task.begins:
+            raise UsageError(f"The history has a step {task.step_word}, which this version does not know.",
+                             todo="Use the version that wrote it.")  # fmt: skip
+        if task.is_origin_hidden:
             raise UsageError(
-                f"What {task.outputs.get(TABLE, 'the table')} was made of is left behind, since it names people.",
-                todo="Make a plan of the file that it was made of, and add the step deidentify.",
+                f"The origin of {task.outputs.get(TABLE, 'the table')} is hidden because it identifies people.",
+                todo="Make a plan from the file it was made from, and add the step deidentify.",
             )
-        if any(one.path == "-" for one in task.inputs):
+        if any(entered.path == "-" for entered in task.inputs):
             raise UsageError(
-                f"The step {task.name} read standard input, which a plan cannot.", todo="Write it to a file."
+                f"The step {task.name} read standard input, which a plan cannot.",
+                todo="Write the input to a file first.",
             )
-        keys: dict[str, Any] = {"name": task.name, "do": task.word}
-        step = entry.step()
+        keys: dict[str, Any] = {"name": task.name, "do": task.step_word}
+        step = entry.load()
         for role in step.roles:
-            references = [one.path or names[one.task] for one in task.inputs if one.role == role.name]
+            references = [entered.path or names[entered.task] for entered in task.inputs if entered.role == role.name]
             if references:
                 keys[role.name] = references if role.many and len(references) > 1 else references[0]
-        dictionary = next((one.path for one in task.inputs if one.role == "dictionary"), "")
+        dictionary = next((entered.path for entered in task.inputs if entered.role == "dictionary"), "")
         if dictionary:
             keys["dictionary"] = dictionary
         keys |= dict(task.entry.get("reading", {}))
-        keys |= shorter(step, dict(task.entry.get("settings", {})))
+        keys |= shorten_settings(step, dict(task.entry.get("settings", {})))
         if task.entry.get("missing"):
             keys["missing"] = task.entry["missing"]
         keys |= task.outputs
         yield task, keys
 
 
-def shorter(step: type[Step], settings: dict[str, Any]) -> dict[str, Any]:
-    """Settings as a person would write them: names with commas between where that is the same."""
-    made = {}
+def shorten_settings(step: type[Step], settings: dict[str, Any]) -> dict[str, Any]:
+    """Write settings as a person would: lists of one as the item."""
+    result = {}
     for name, value in settings.items():
-        one = value[0] if isinstance(value, list) and len(value) == 1 else value
-        made[OTHERWISE.get(name, name)] = one
-    return made
+        short = value[0] if isinstance(value, list) and len(value) == 1 else value
+        result[PLAN_NAMES.get(name, name)] = short
+    return result
 
 
-HEADING = """# The plan that makes {file} again from its raw files, drawn from its history.
+HEADING = """# The plan that makes {file} again from its raw files, made from its history.
 # Run it with:  lomrix run {plan}
 """
 
 
-def plan_text(tasks: list[Done], file: str, plan: str, *, outside: bool) -> str:
-    """The plan that makes a file again.
-
-    Parameters
-    ----------
-    tasks
-        The tasks, earlier ones first.
-    file, plan
-        The file, and the plan's own name.
-    outside
-        Whether some path leaves the plan's folder.
-    """
+def format_plan(tasks: list[PastTask], file: str, plan: str, *, outside: bool) -> str:
+    """Format the plan that makes a file again."""
     parts = [HEADING.format(file=file, plan=plan)]
     if outside:
         parts.append("allow_outside = true\n")
-    for _, keys in steps_of(tasks):
-        lines = [f"{toml_key(key)} = {written(value)}" for key, value in keys.items()]
+    for _, keys in make_step_keys(tasks):
+        lines = [f"{format_key(key)} = {format_plan_value(value)}" for key, value in keys.items()]
         parts.append("[[steps]]\n" + "\n".join(lines) + "\n")
     return "\n".join(parts)
 
 
-def written(value: Any) -> str:
-    """A value in TOML; a long list with one part in a line."""
-    text = toml_value(value)
-    if isinstance(value, list) and len(text) > WIDE:
-        return "[\n" + "".join(f"    {toml_value(one)},\n" for one in value) + "]"
+def format_plan_value(value: Any) -> str:
+    """Format a value as TOML; a long list has one item per line."""
+    text = format_value(value)
+    if isinstance(value, list) and len(text) > MAX_WIDTH:
+        return "[\n" + "".join(f"    {format_value(item)},\n" for item in value) + "]"
     return text
 
 
-def leaves(tasks: list[Done]) -> bool:
-    """True where some path leaves the folder from which it is seen."""
+def has_outside_paths(tasks: list[PastTask]) -> bool:
+    """Does any path leave the folder it is relative to?"""
     paths = [
-        *(one.path for task in tasks for one in task.inputs),
-        *(one for task in tasks for one in task.outputs.values()),
+        *(path.path for task in tasks for path in task.inputs),
+        *(path for task in tasks for path in task.outputs.values()),
     ]
     return any(path.startswith("../") or path.startswith("/") for path in paths if not is_database(path))
 
@@ -246,8 +213,8 @@ def leaves(tasks: list[Done]) -> bool:
 # ------------------------------------------------------------------ provenance
 
 
-def provenance(tasks: list[Done], file: str) -> dict[str, Any]:
-    """The history in the W3C's PROV-JSON.
+def make_provenance(tasks: list[PastTask], file: str) -> dict[str, Any]:
+    """Convert the history to the W3C's PROV-JSON.
 
     References
     ----------
@@ -259,23 +226,23 @@ def provenance(tasks: list[Done], file: str) -> dict[str, Any]:
     generated: dict[str, Any] = {}
     associated: dict[str, Any] = {}
 
-    def name_of(path: str, task: str) -> str:
+    def get_entity(path: str, task: str) -> str:
         key = f"file:{path}" if path else f"table:{task}"
         entity.setdefault(key, {"prov:label": path or task, **({"prov:location": path} if path else {})})
         return key
 
     for task in tasks:
         number = f"task:{task.id}"
-        activity[number] = {"prov:label": task.word, "prov:type": f"lomrix:{task.word}",
+        activity[number] = {"prov:label": task.step_word, "prov:type": f"lomrix:{task.step_word}",
                             "lomrix:summary": str(task.entry.get("summary", ""))}  # fmt: skip
         associated[f"_:a{len(associated)}"] = {"prov:activity": number, "prov:agent": "lomrix:program"}
-        for one in task.inputs:
-            key = name_of(one.path, one.task)
-            if one.hash:
-                entity[key]["lomrix:hash"] = one.hash
-            used[f"_:u{len(used)}"] = {"prov:activity": number, "prov:entity": key, "prov:role": one.role}
+        for entered in task.inputs:
+            key = get_entity(entered.path, entered.task)
+            if entered.hash:
+                entity[key]["lomrix:hash"] = entered.hash
+            used[f"_:u{len(used)}"] = {"prov:activity": number, "prov:entity": key, "prov:role": entered.role}
         for role, path in (task.outputs or {TABLE: ""}).items():
-            key = name_of(path, task.id)
+            key = get_entity(path, task.id)
             generated[f"_:g{len(generated)}"] = {"prov:entity": key, "prov:activity": number, "prov:role": role}
     agent = {"lomrix:program": {"prov:type": "prov:SoftwareAgent", "prov:label": f"Lomrix {lomrix.__version__}"}}
     prefix = {

@@ -12,42 +12,28 @@ from pydantic import ValidationError
 
 from lomrix.core.errors import UsageError
 from lomrix.core.nearest import advice
-from lomrix.core.steps.registry import ENTRIES, entry_of
-from lomrix.core.steps.settings import setting_error
+from lomrix.core.steps.registry import ENTRIES, find_entry
+from lomrix.core.steps.settings import explain_validation_error
 from lomrix.core.steps.step import Step
-from lomrix.core.table.header import natural_order
-from lomrix.core.wording import in_utf8
-from lomrix.files.database.reference import Reference, is_database, without_password
+from lomrix.core.table.header import natural_key
+from lomrix.core.wording import to_utf8
+from lomrix.files.database.reference import Reference, is_database, strip_password
 from lomrix.files.missing_words import InCells
 from lomrix.files.reading import ReadingOptions
-from lomrix.files.registry import path_and_sheet
-from lomrix.job.lineage import STEP
+from lomrix.files.registry import split_sheet
+from lomrix.job.lineage import STEP_PREFIX
 from lomrix.job.task import TABLE, Task
-from lomrix.plan.document import NAME, OTHERWISE, Document
+from lomrix.plan.document import NAME, PLAN_NAMES, Document
 from lomrix.plan.expectations import EXPECTATIONS, Expectations
 
 # Keys that every step has.
-COMMON = ("name", "do", "from", "missing", TABLE)
-NO_TASK = "-"
+COMMON_KEYS = ("name", "do", "from", "missing", TABLE)
+STREAM_NAME = "-"
 
 
 @dataclass(frozen=True)
 class PlannedStep:
-    """One step of a plan.
-
-    Parameters
-    ----------
-    name, number
-        Its name, and its place among the steps, counted from 0.
-    task
-        What is done; an input `step:NAME` is the table of that step.
-    expects
-        What its table has to be.
-    needs
-        Names of the steps that come before it, in the order of its inputs.
-    raw
-        Files that it reads and no step makes.
-    """
+    """One step of a plan."""
 
     name: str
     number: int
@@ -59,94 +45,74 @@ class PlannedStep:
 
 @dataclass(frozen=True)
 class Plan:
-    """Steps in an order in which each comes after those it needs.
-
-    Parameters
-    ----------
-    document
-        The plan as it was written.
-    steps
-        The steps by name.
-    """
+    """Steps, each after those it needs."""
 
     document: Document
     steps: Mapping[str, PlannedStep] = field(default_factory=dict)
 
     @property
-    def raw(self) -> list[str]:
+    def raw_files(self) -> list[str]:
         """Every file that the plan reads and does not make."""
         return list(dict.fromkeys(path for step in self.steps.values() for path in step.raw))
 
-    def only(self, until: str = "", begin: str = "") -> Plan:
-        """The steps that lead to one, or those that follow from one with what they need.
-
-        Raises
-        ------
-        UsageError
-            Where there is no step of that name.
-        """
-        for name in filter(None, (until, begin)):
+    def select(self, until: str = "", from_step: str = "") -> Plan:
+        """Select the steps that lead to one, or those that follow from one with what they need."""
+        for name in filter(None, (until, from_step)):
             if name not in self.steps:
-                raise no_step(name, list(self.steps))
-        kept = set(self.steps)
+                raise unknown_step_error(name, list(self.steps))
+        selected = set(self.steps)
         if until:
-            kept = self._before({until})
-        if begin:
-            after = {begin}
+            selected = self._list_needed({until})
+        if from_step:
+            following = {from_step}
             for name, step in self.steps.items():
-                after |= {name} if set(step.needs) & after else set()
-            kept &= self._before(after)
-        return Plan(self.document, {name: step for name, step in self.steps.items() if name in kept})
+                following |= {name} if set(step.needs) & following else set()
+            selected &= self._list_needed(following)
+        return Plan(self.document, {name: step for name, step in self.steps.items() if name in selected})
 
-    def _before(self, names: set[str]) -> set[str]:
-        found = set(names)
+    def _list_needed(self, names: set[str]) -> set[str]:
+        needed = set(names)
         for name in reversed(list(self.steps)):
-            if name in found:
-                found |= set(self.steps[name].needs)
-        return found
+            if name in needed:
+                needed |= set(self.steps[name].needs)
+        return needed
 
 
-def no_step(name: str, names: Sequence[str]) -> UsageError:
-    """The error for a step that is not there, with the nearest names."""
+def unknown_step_error(name: str, names: Sequence[str]) -> UsageError:
+    """The error for an unknown step, with the nearest names."""
     return UsageError(f"The plan has no step {name}.", todo=advice(name, names, f"Its steps are {', '.join(names)}."))
 
 
-def planned(document: Document) -> Plan:
-    """Check a whole plan; nothing is read but its file, and files are looked for.
-
-    Raises
-    ------
-    UsageError
-        Naming file, line and column of what is wrong, and the nearest right word.
-    """
+def check_plan(document: Document) -> Plan:
+    """Check a whole plan without reading any data."""
     drafts = [Draft.of(document, number, keys) for number, keys in enumerate(document.steps)]
-    seen: dict[str, int] = {}
+    numbers: dict[str, int] = {}
     for draft in drafts:
-        if draft.name in seen:
+        if draft.name in numbers:
             raise document.error(draft.number, "name", f"Two steps are called {draft.name}.", "Give one another name.")
-        seen[draft.name] = draft.number
-    made = outputs_of(document, drafts)
-    steps = {draft.name: draft.step(made, seen) for draft in drafts}
+        numbers[draft.name] = draft.number
+    outputs = map_outputs(document, drafts)
+    steps = {draft.name: draft.step(outputs, numbers) for draft in drafts}
     return Plan(document, ordered(document, steps))
 
 
-def outputs_of(document: Document, drafts: Sequence[Draft]) -> dict[str, str]:
-    """By the path of each table that the plan writes, the name of its step; two on one path are refused."""
-    made: dict[str, str] = {}
-    taken: dict[str, str] = {}
+def map_outputs(document: Document, drafts: Sequence[Draft]) -> dict[str, str]:
+    """Map the path of each table that the plan writes to its step; two on one path are refused."""
+    step_by_path: dict[str, str] = {}
+    owner: dict[str, str] = {}
     for draft in drafts:
         for role, reference in draft.outputs.items():
-            place = same(reference)
-            if place in taken:
-                what = f"{reference} would be written by {taken[place]} and by {draft.name}."
+            path = normalize(reference)
+            if path in owner:
+                what = f"{reference} would be written by {owner[path]} and by {draft.name}."
                 raise document.error(draft.number, role, what, "Name a different file for each.")
-            taken[place] = draft.name
-            made |= {place: draft.name} if role == TABLE else {}
-    return made
+            owner[path] = draft.name
+            step_by_path |= {path: draft.name} if role == TABLE else {}
+    return step_by_path
 
 
-def same(reference: str) -> str:
-    """A reference as it is compared with others: the place it leads to, seen from here."""
+def normalize(reference: str) -> str:
+    """Make references comparable: the real path, relative to the current folder."""
     return reference if is_database(reference) else os.path.relpath(os.path.realpath(reference))
 
 
@@ -188,11 +154,11 @@ class Draft:
     def of(cls, document: Document, number: int, keys: Mapping[str, Any]) -> Draft:
         """Sort the words of a step."""
         word = keys.get("do")
-        entry = entry_of(str(word))
+        entry = find_entry(str(word))
         if entry is None:
             todo = advice(str(word), [one.word for one in ENTRIES], "`lomrix --help` shows the steps.")
             raise document.error(number, "do", f"There is no step {word}." if word else "A step says what to do.", todo)
-        step = entry.step()
+        step = entry.load()
         name = str(keys.get("name") or word)
         if not NAME.fullmatch(name):
             raise document.error(
@@ -200,8 +166,8 @@ class Draft:
             )
         roles = {role.name for role in step.roles}
         outputs = {TABLE, *(extra.name for extra in step.gives)}
-        settings = {OTHERWISE.get(field, field): field for field in step.model_fields}
-        known = {*COMMON, *roles, *outputs, *settings, *ReadingOptions.model_fields, *EXPECTATIONS}
+        settings = {PLAN_NAMES.get(field, field): field for field in step.model_fields}
+        known = {*COMMON_KEYS, *roles, *outputs, *settings, *ReadingOptions.model_fields, *EXPECTATIONS}
         for key in keys:
             if key not in known:
                 todo = advice(key, sorted(known), f"It knows {', '.join(sorted(known))}.")
@@ -213,11 +179,13 @@ class Draft:
         try:
             reading = ReadingOptions(**{key: keys[key] for key in ReadingOptions.model_fields if key in keys})
         except ValidationError as error:
-            raise document.setting_error(number, setting_error(error, ReadingOptions.model_fields)) from error
+            raise document.setting_error(
+                number, explain_validation_error(error, ReadingOptions.model_fields)
+            ) from error
         except UsageError as error:
             raise document.setting_error(number, error) from error
         try:
-            expects = Expectations.of(keys)
+            expects = Expectations.from_keys(keys)
         except UsageError as error:
             raise document.setting_error(number, error) from error
         inputs = {role: (role, listed(keys[role])) for role in roles if role in keys}
@@ -231,8 +199,8 @@ class Draft:
             raise document.error(
                 number, "missing", f'missing cannot be "{keys["missing"]}".', f"It is {' or '.join(get_args(InCells))}."
             )
-        written = {role: without_password(str(keys[role])) for role in outputs if keys.get(role)}
-        if NO_TASK in written.values():
+        written = {role: strip_password(str(keys[role])) for role in outputs if keys.get(role)}
+        if STREAM_NAME in written.values():
             raise document.error(number, TABLE, "A plan writes nothing to standard output.", "Name a file.")
         draft = cls(
             document, number, name, made, {role: references for role, (_, references) in inputs.items()}, reading,
@@ -261,12 +229,12 @@ class Draft:
             for reference in references:
                 if reference in names:
                     needs.append(reference)
-                    found.append(STEP + reference)
+                    found.append(STEP_PREFIX + reference)
                     continue
                 spread = self.spread(role, reference, made)
                 self.require_one(role, self.key_of(reference), spread)
                 for path in spread:
-                    place = same(path)
+                    place = normalize(path)
                     if place in made:
                         needs.append(made[place])
                     elif role not in secret:
@@ -276,7 +244,7 @@ class Draft:
         raw += [self.reading.dictionary] if self.reading.dictionary else []
         self.require_inside([*raw, *secrets, *self.outputs.values()])
         for role, reference in self.outputs.items():
-            if same(reference) in {same(path) for path in (*raw, self.document.path.name)}:
+            if normalize(reference) in {normalize(path) for path in (*raw, self.document.path.name)}:
                 raise self.document.error(self.number, role, f"{reference} is an input; inputs are never changed.",
                                           "Name another file.")  # fmt: skip
         if self.name in needs:
@@ -293,7 +261,7 @@ class Draft:
 
     def spread(self, role: str, reference: str, made: Mapping[str, str]) -> list[str]:
         """The files that a pattern fits, month 3 before month 12, those among them that the plan makes."""
-        reference = without_password(reference)
+        reference = strip_password(reference)
         if is_database(reference):
             return [reference]
         reference = os.path.normpath(reference)
@@ -304,17 +272,17 @@ class Draft:
         if not there:
             raise self.document.error(self.number, role if role in self.document.steps[self.number] else "from",
                                       f"No file fits {reference}.", "Look at the folder and the pattern.")  # fmt: skip
-        return sorted(there, key=natural_order)
+        return sorted(there, key=natural_key)
 
     def require_inside(self, references: Sequence[str]) -> None:
         """Stop where a path leaves the plan's folder."""
         if self.document.allow_outside:
             return
         for reference in references:
-            path = Reference.of(reference).path if is_database(reference) else Path(os.path.normpath(reference))
+            path = Reference.parse(reference).path if is_database(reference) else Path(os.path.normpath(reference))
             if path is None:
                 continue
-            place = Path(os.path.realpath(path_and_sheet(str(path))[0]))
+            place = Path(os.path.realpath(split_sheet(str(path))[0]))
             if path.is_absolute() or not place.is_relative_to(os.path.realpath(".")):
                 raise self.document.error(self.number, self.key_of(reference), f"{reference} leaves the plan's folder.",
                                           "Bring the file in, or say allow_outside = true at the top.")  # fmt: skip
@@ -323,9 +291,9 @@ class Draft:
         """Stop where a file is not there, naming the nearest."""
         if is_database(reference):
             return
-        path, _ = path_and_sheet(reference)
-        if in_utf8(str(path)) != str(path):
-            what = f"The name of {in_utf8(str(path))} is no UTF-8, and a plan keeps the names of its files."
+        path, _ = split_sheet(reference)
+        if to_utf8(str(path)) != str(path):
+            what = f"The name of {to_utf8(str(path))} is no UTF-8, and a plan keeps the names of its files."
             raise self.document.error(self.number, self.key_of(reference), what, "Give the file another name.")
         if path.exists():
             return

@@ -1,4 +1,4 @@
-"""The running of a plan: steps that do not need each other side by side, steps that nothing changed for not at all."""
+"""Run a plan: independent steps in parallel, unchanged steps not at all."""
 
 from __future__ import annotations
 
@@ -16,40 +16,26 @@ import lomrix
 from lomrix.core.errors import DataError, FileError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
-from lomrix.files.database.reference import Reference, database_folder, is_database
-from lomrix.files.hashing import file_hash
-from lomrix.files.registry import path_and_sheet
-from lomrix.job.inputs import files_read
-from lomrix.job.lineage import STEP
-from lomrix.job.outputs import places_of
+from lomrix.files.database.reference import Reference, get_folder, is_database
+from lomrix.files.hashing import hash_file
+from lomrix.files.registry import split_sheet
+from lomrix.job.inputs import list_files_read
+from lomrix.job.lineage import STEP_PREFIX
+from lomrix.job.outputs import list_locations
 from lomrix.job.run import Outcome, run
 from lomrix.job.streams import Streams
 from lomrix.job.task import TABLE, Task
-from lomrix.plan.memory import Memory, Record, key_of
+from lomrix.plan.memory import Memory, Record, compute_key
 from lomrix.plan.plan import Plan, PlannedStep
 
 Fate = Literal["done", "unchanged", "failed", "not run"]
-# A plan takes nothing from standard input and gives nothing to standard output.
+# A plan neither reads standard input nor writes standard output.
 NO_STREAMS = Streams(io.BytesIO(), io.BytesIO())
 
 
 @dataclass(frozen=True)
-class Fact:
-    """What became of one step.
-
-    Parameters
-    ----------
-    name, word, fate
-        The step, what it does, and how it went.
-    rows_in, rows_out, left_out
-        Rows of all its inputs, of its table, and those that were left out.
-    seconds
-        How long it took.
-    outcome
-        All that it gave, where it was done.
-    error
-        What stopped it.
-    """
+class StepOutcome:
+    """What happened to one step."""
 
     name: str
     word: str
@@ -63,103 +49,88 @@ class Fact:
 
 
 @dataclass
-class Running:
-    """One run of a plan.
-
-    Parameters
-    ----------
-    plan
-        What is run, in its folder.
-    memory
-        What earlier runs made.
-    fresh
-        Whether everything is done again.
-    overwrite
-        Whether files that no plan made may be replaced.
-    rehearses
-        Whether nothing is written.
-    tell
-        Is told what is being done.
-    """
+class PlanRun:
+    """One run of a plan."""
 
     plan: Plan
     memory: Memory
     fresh: bool = False
     overwrite: bool = False
     rehearses: bool = False
-    tell: Callable[[str], None] = lambda words: None
-    facts: dict[str, Fact] = field(default_factory=dict)
+    report: Callable[[str], None] = lambda words: None
+    outcomes: dict[str, StepOutcome] = field(default_factory=dict)
     keys: dict[str, str] = field(default_factory=dict)
     tables: dict[str, Table] = field(default_factory=dict)
     records: dict[str, Record] = field(default_factory=dict)
     hashes: dict[str, str] = field(default_factory=dict)
-    moments: dict[str, int] = field(default_factory=dict)
-    made_before: Mapping[str, set[str]] = field(default_factory=dict)
+    modified_at: dict[str, int] = field(default_factory=dict)
+    written_hashes: Mapping[str, set[str]] = field(default_factory=dict)
 
-    def go(self) -> list[Fact]:
-        """Run all steps; the first that fails stops those that have not begun.
-
-        Returns
-        -------
-        What became of each, in their order.
-        """
-        self.moments = {path: moment_of(path) for path in self.plan.raw}
-        self.hashes = {path: self.fingerprint(path) for path in self.plan.raw}
-        self.made_before = self.memory.made()
-        left = dict(self.plan.steps)
+    def run(self) -> list[StepOutcome]:
+        """Run all steps; after a failure, no further step begins."""
+        self.modified_at = {path: get_modified_time(path) for path in self.plan.raw_files}
+        self.hashes = {path: self.hash_reference(path) for path in self.plan.raw_files}
+        self.written_hashes = self.memory.list_written_hashes()
+        waiting = dict(self.plan.steps)
         with ThreadPoolExecutor(max(os.cpu_count() or 1, 1)) as workers:
-            busy: dict[Future[Fact], str] = {}
+            busy: dict[Future[StepOutcome], str] = {}
             failed = False
-            while left or busy:
+            while waiting or busy:
                 ready = (
-                    [] if failed else [step for step in left.values() if all(self.is_done(one) for one in step.needs)]
+                    []
+                    if failed
+                    else [step for step in waiting.values() if all(self.is_done(name) for name in step.needs)]
                 )
                 for step in ready:
-                    del left[step.name]
-                    busy[workers.submit(self.one, step)] = step.name
+                    del waiting[step.name]
+                    busy[workers.submit(self.run_step, step)] = step.name
                 if not busy:
                     break
-                for done in wait(busy, return_when=FIRST_COMPLETED).done:
-                    fact = done.result()
-                    self.facts[busy.pop(done)] = fact
-                    failed = failed or fact.fate == "failed"
+                for future in wait(busy, return_when=FIRST_COMPLETED).done:
+                    outcome = future.result()
+                    self.outcomes[busy.pop(future)] = outcome
+                    failed = failed or outcome.fate == "failed"
         self.remember_databases()
-        for step in left.values():
-            self.facts[step.name] = Fact(step.name, step.task.step.word, "not run")
-        return [self.facts[name] for name in self.plan.steps]
+        for step in waiting.values():
+            self.outcomes[step.name] = StepOutcome(step.name, step.task.step.word, "not run")
+        return [self.outcomes[name] for name in self.plan.steps]
 
     def is_done(self, name: str) -> bool:
-        """True where a step is behind us."""
-        return name in self.facts and self.facts[name].fate in ("done", "unchanged")
+        """Is a step finished?"""
+        return name in self.outcomes and self.outcomes[name].fate in ("done", "unchanged")
 
-    def one(self, step: PlannedStep) -> Fact:
-        """Do one step, or find that nothing changed for it."""
+    def run_step(self, step: PlannedStep) -> StepOutcome:
+        """Run one step, unless nothing has changed for it."""
         started = time.perf_counter()
         word = step.task.step.word
         try:
-            key = self.keys[step.name] = self.key(step)
-            record = None if self.fresh or self.rehearses else self.memory.record(key)
-            if record is not None and self.still_stands(step, record):
-                self.memory.used(record)
+            key = self.keys[step.name] = self.compute_step_key(step)
+            record = None if self.fresh or self.rehearses else self.memory.find_record(key)
+            if record is not None and self.is_unchanged(step, record):
+                self.memory.mark_used(record)
                 self.records[step.name] = record
                 seconds = time.perf_counter() - started
-                return Fact(step.name, word, "unchanged", record.rows_in, record.rows_out, record.left_out, seconds)
-            self.tell(step.name)
-            outcome = self.done(step)
-            fact = self.fact(step, outcome, time.perf_counter() - started)
-            self.remember(step, key, outcome, fact)
-            return fact
+                return StepOutcome(
+                    step.name, word, "unchanged", record.rows_in, record.rows_out, record.left_out, seconds
+                )
+            self.report(step.name)
+            outcome = self.apply(step)
+            result = self.make_outcome(step, outcome, time.perf_counter() - started)
+            self.remember(step, key, outcome, result)
+            return result
         except LomrixError as error:
-            return Fact(step.name, word, "failed", seconds=time.perf_counter() - started, error=error)
+            return StepOutcome(step.name, word, "failed", seconds=time.perf_counter() - started, error=error)
 
-    def done(self, step: PlannedStep) -> Outcome:
-        """Run its task; its table is kept where it writes none, or where nothing is written."""
-        memory = {f"{STEP}{name}": self.table_of(name) for name in step.needs if self.is_in_memory(step, name)}
-        task = replace(step.task, inputs=self.linked(step), overwrite=self.may_replace(step))
+    def apply(self, step: PlannedStep) -> Outcome:
+        """Run the task of a step; its table is kept if it writes none."""
+        tables = {f"{STEP_PREFIX}{name}": self.get_table(name) for name in step.needs if self.takes_table(step, name)}
+        task = replace(step.task, inputs=self.resolve_inputs(step), overwrite=self.may_replace(step))
         if self.rehearses:
-            task = replace(task, outputs={role: path for role, path in task.outputs.items() if is_needed(task, role)})
+            task = replace(
+                task, outputs={role: path for role, path in task.outputs.items() if is_required_output(task, role)}
+            )
         for reference in task.outputs.values():
-            path = database_folder(reference) if is_database(reference) else Path(reference).parent
+            path = get_folder(reference) if is_database(reference) else Path(reference).parent
             path.mkdir(parents=True, exist_ok=True)
 
         def require(table: Table, account: Account) -> None:
@@ -168,150 +139,164 @@ class Running:
                 raise DataError(account.summary, todo=f"See `lomrix {task.step.word}` on its file.")
             step.expects.require(table)
 
-        outcome = run(task, NO_STREAMS, memory=memory, require=require)
-        if outcome.made is not None and (TABLE not in step.task.outputs or self.rehearses):
-            self.tables[step.name] = outcome.made
+        outcome = run(task, NO_STREAMS, memory=tables, require=require)
+        if outcome.table is not None and (TABLE not in step.task.outputs or self.rehearses):
+            self.tables[step.name] = outcome.table
         return outcome
 
-    def linked(self, step: PlannedStep) -> dict[str, tuple[str, ...]]:
-        """Its inputs: the files of earlier steps, or their tables where there is no file."""
-        made = {one.task.outputs[TABLE]: name for name, one in self.plan.steps.items() if TABLE in one.task.outputs}
+    def resolve_inputs(self, step: PlannedStep) -> dict[str, tuple[str, ...]]:
+        """Resolve the inputs of a step: files of earlier steps, or their tables where there is no file."""
+        step_by_path = {
+            step_.task.outputs[TABLE]: name for name, step_ in self.plan.steps.items() if TABLE in step_.task.outputs
+        }
 
-        def found(reference: str) -> str:
-            name = reference.removeprefix(STEP) if reference.startswith(STEP) else ""
+        def resolve_input(reference: str) -> str:
+            name = reference.removeprefix(STEP_PREFIX) if reference.startswith(STEP_PREFIX) else ""
             if name and TABLE in self.plan.steps[name].task.outputs and not self.rehearses:
                 return self.plan.steps[name].task.outputs[TABLE]
-            if self.rehearses and reference in made:
-                return STEP + made[reference]
+            if self.rehearses and reference in step_by_path:
+                return STEP_PREFIX + step_by_path[reference]
             return reference
 
-        return {role: tuple(map(found, references)) for role, references in step.task.inputs.items()}
+        return {role: tuple(map(resolve_input, references)) for role, references in step.task.inputs.items()}
 
-    def is_in_memory(self, step: PlannedStep, name: str) -> bool:
-        """True where a step takes the table of another and not its file."""
-        return any(f"{STEP}{name}" in references for references in self.linked(step).values())
+    def takes_table(self, step: PlannedStep, name: str) -> bool:
+        """Does a step take the table of another and not its file?"""
+        return any(f"{STEP_PREFIX}{name}" in references for references in self.resolve_inputs(step).values())
 
-    def table_of(self, name: str) -> Table:
-        """The table of a step that wrote none: as it was made, from the memory, or made again."""
+    def get_table(self, name: str) -> Table:
+        """Get the table of a step that wrote no file, running it again if needed."""
         if name not in self.tables:
             record = self.records.get(name)
-            table = self.memory.table(record) if record is not None else None
+            table = self.memory.read_table(record) if record is not None else None
             if table is None:
-                self.done(self.plan.steps[name])
+                self.apply(self.plan.steps[name])
             else:
                 self.tables[name] = table
         return self.tables[name]
 
     # -------------------------------------------------------- what changed
 
-    def fingerprint(self, reference: str) -> str:
-        """The hash of a file now; empty for a table of a database."""
+    def hash_reference(self, reference: str) -> str:
+        """Hash a file; empty for a table of a database."""
         if is_database(reference):
             return ""
-        path, _ = path_and_sheet(reference)
+        path, _ = split_sheet(reference)
         try:
-            return file_hash(path)
+            return hash_file(path)
         except OSError as error:
             raise FileError(f"{path} cannot be read.", where=str(error.strerror or error)) from error
 
-    def key(self, step: PlannedStep) -> str:
-        """What a step is made of, as one hash."""
+    def compute_step_key(self, step: PlannedStep) -> str:
+        """Compute the hash of all that a step depends on."""
         task = step.task
-        return key_of({
+        return compute_key({
             "version": lomrix.__version__,
             "do": task.step.word,
-            "settings": task.step.said(),
+            "settings": task.step.to_dict(),
             "reading": task.reading.model_dump(mode="json", exclude_defaults=True),
             "missing": task.missing,
             "inputs": {role: list(references) for role, references in task.inputs.items()},
             "outputs": dict(task.outputs),
             "expects": repr(step.expects),
             "files": {
-                path: self.hashes.get(path) or self.fingerprint(path) for path in map(str, files_read(task, step.raw))
+                path: self.hashes.get(path) or self.hash_reference(path)
+                for path in map(str, list_files_read(task, step.raw))
             },
             "needs": {name: self.keys[name] for name in step.needs},
         })  # fmt: skip
 
-    def still_stands(self, step: PlannedStep, record: Record) -> bool:
-        """True where all that the step wrote is there as it was written."""
-        references = [*step.task.outputs.values(), *(one for many in step.task.inputs.values() for one in many)]
-        files = [database_file(one) for one in references if is_database(one)]
-        # A server does not tell what has changed; a file does.
-        return None not in files and set(files) <= set(record.files) and self.memory.stands(record)
+    def is_unchanged(self, step: PlannedStep, record: Record) -> bool:
+        """Is everything that the step wrote still there as it was written?"""
+        references = [
+            *step.task.outputs.values(),
+            *(reference for references in step.task.inputs.values() for reference in references),
+        ]
+        files = [get_database_file(reference) for reference in references if is_database(reference)]
+        # Changes of a file can be detected, those on a server cannot.
+        return None not in files and set(files) <= set(record.files) and self.memory.is_current(record)
 
     def require_unchanged(self) -> None:
-        """Stop where a raw file changed while the plan ran: steps before and after would have read different ones."""
-        for path, moment in self.moments.items():
-            if moment_of(path) != moment and self.fingerprint(path) != self.hashes[path]:
+        """Stop if a raw file changed while the plan ran."""
+        for path, before in self.modified_at.items():
+            if get_modified_time(path) != before and self.hash_reference(path) != self.hashes[path]:
                 raise DataError(f"{path} changed while the plan ran.", todo="Run the plan again.")
 
     def may_replace(self, step: PlannedStep) -> bool:
-        """True where the files it would replace were made by a plan and nobody touched them since, or it was said."""
+        """May existing outputs be replaced? Only if a plan wrote them and nobody changed them since."""
         if self.overwrite:
             return True
-        every = places_of(step.task, NO_STREAMS)
-        # Of a table nobody can tell whether it was touched since.
-        if any(not isinstance(place, Path) and str(place) not in self.made_before for place in every):
+        locations = list_locations(step.task, NO_STREAMS)
+        # Changes to a table of a database cannot be detected.
+        if any(not isinstance(location, Path) and str(location) not in self.written_hashes for location in locations):
             return False
-        places = [place for place in every if isinstance(place, Path)]
-        there = [one for place in places for one in (sorted(place.rglob("*")) if place.is_dir() else [place])]
-        files = [path for path in there if path.is_file()]
-        known = all(file_hash(path) in self.made_before.get(str(path), set()) for path in files)
-        return known and (bool(files) or len(places) < len(every))
+        paths = [location for location in locations if isinstance(location, Path)]
+        existing = [
+            path_ for location in paths for path_ in (sorted(location.rglob("*")) if location.is_dir() else [location])
+        ]
+        files = [path for path in existing if path.is_file()]
+        is_ours = all(hash_file(path) in self.written_hashes.get(str(path), set()) for path in files)
+        return is_ours and (bool(files) or len(paths) < len(locations))
 
-    def fact(self, step: PlannedStep, outcome: Outcome, seconds: float) -> Fact:
-        """What became of a step."""
+    def make_outcome(self, step: PlannedStep, outcome: Outcome, seconds: float) -> StepOutcome:
+        """Make the outcome of a step that was run."""
         roles = {role.name: role for role in step.task.step.roles}
-        read = [role for role in roles for _ in step.task.inputs.get(role, ()) if roles[role].content != "secret"]
-        pairs = zip(read, outcome.sources, strict=True)
+        roles_read = [role for role in roles for _ in step.task.inputs.get(role, ()) if roles[role].content != "secret"]
+        pairs = zip(roles_read, outcome.sources, strict=True)
         rows = sum(len(table) for role, (_, table) in pairs if roles[role].content == "table")
-        made = len(outcome.result.table)
-        return Fact(
-            step.name, step.task.step.word, "done", rows, made, outcome.result.account.left_out, seconds, outcome
+        row_count = len(outcome.result.table)
+        return StepOutcome(
+            step.name, step.task.step.word, "done", rows, row_count, outcome.result.account.left_out, seconds, outcome
         )
 
     def remember_databases(self) -> None:
-        """Files of databases are known by what they are once all steps have written to them."""
+        """Record the hashes of database files after all steps have written to them."""
         if self.rehearses:
             return
         for name, record in self.records.items():
-            files = [database_file(one) for one in self.plan.steps[name].task.outputs.values() if is_database(one)]
-            hashes = {one: file_hash(Path(one)) for one in files if one is not None and Path(one).is_file()}
+            files = [
+                get_database_file(path) for path in self.plan.steps[name].task.outputs.values() if is_database(path)
+            ]
+            hashes = {path: hash_file(Path(path)) for path in files if path is not None and Path(path).is_file()}
             if hashes and dict(record.files) | hashes != record.files:
-                self.memory.keep(replace(record, files={**record.files, **hashes}), None)
+                self.memory.store(replace(record, files={**record.files, **hashes}), None)
 
-    def remember(self, step: PlannedStep, key: str, outcome: Outcome, fact: Fact) -> None:
-        """Keep what was made for the next run."""
+    def remember(self, step: PlannedStep, key: str, outcome: Outcome, result: StepOutcome) -> None:
+        """Remember a step for the next run."""
         if self.rehearses:
             return
-        files = {one.told: file_hash(Path(one.told)) for one in outcome.written if Path(one.told).is_file()}
-        places = [str(one) for one in places_of(step.task, NO_STREAMS) if not isinstance(one, Path)]
-        record = Record(step.name, key, files, "", fact.rows_in, fact.rows_out, fact.left_out, places)
+        files = {
+            file.description: hash_file(Path(file.description))
+            for file in outcome.written
+            if Path(file.description).is_file()
+        }
+        places = [str(file) for file in list_locations(step.task, NO_STREAMS) if not isinstance(file, Path)]
+        record = Record(step.name, key, files, "", result.rows_in, result.rows_out, result.left_out, places)
         self.records[step.name] = record
-        self.memory.keep(record, None if step.name in self.naming_people else self.tables.get(step.name))
+        self.memory.store(record, None if step.name in self.identifying_steps else self.tables.get(step.name))
 
     @cached_property
-    def naming_people(self) -> set[str]:
-        """Steps from whose tables a later step takes away what names people: of them nothing is kept."""
-        found: set[str] = set()
+    def identifying_steps(self) -> set[str]:
+        """Steps whose tables a later step de-identifies; their tables are not kept."""
+        names: set[str] = set()
         for step in reversed(list(self.plan.steps.values())):
-            if step.task.step.hides_origin or step.name in found:
-                found |= set(step.needs)
-        return found
+            if step.task.step.hides_origin or step.name in names:
+                names |= set(step.needs)
+        return names
 
 
-def database_file(reference: str) -> str | None:
-    """The file of a database; None where it is on a server."""
-    path = Reference.of(reference).path
+def get_database_file(reference: str) -> str | None:
+    """Return the file of a database; None if it is on a server."""
+    path = Reference.parse(reference).path
     return None if path is None else str(path)
 
 
-def is_needed(task: Task, role: str) -> bool:
-    """True for outputs without which a step has no sense."""
+def is_required_output(task: Task, role: str) -> bool:
+    """Is an output required for its step?"""
     return any(extra.name == role and extra.needed for extra in task.step.gives)
 
 
-def moment_of(reference: str) -> int:
-    """When a file was last written; 0 where it is none."""
-    path = Path() if is_database(reference) else path_and_sheet(reference)[0]
+def get_modified_time(reference: str) -> int:
+    """Return when a file was last written, in nanoseconds; 0 if there is no file."""
+    path = Path() if is_database(reference) else split_sheet(reference)[0]
     return path.stat().st_mtime_ns if path.is_file() else 0

@@ -1,4 +1,4 @@
-"""Figures of coverage: patterns as bands whose height is their number of cases, drawn without a window."""
+"""Figures of coverage: patterns as bands whose height is their number of cases."""
 
 from __future__ import annotations
 
@@ -7,59 +7,51 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.steps.coverage.run import Seen
-from lomrix.show.canvas import COLOURS, blank, cut, save, say_above
+from lomrix.core.steps.coverage.run import PatternFigure
+from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, shorten
 
 EMPTY = "#e4e8eb"
-MOST_PATTERNS = 60
-MOST_TICKS = 24
-# A band of at least this share of the height has room for its number.
-ROOM = 0.022
+MAX_PATTERNS = 60
+MAX_TICKS = 24
+# A band of at least this share of the height has room for its number of cases.
+LABEL_SHARE = 0.022
 
 
-def coverage_figure(seen: Seen, path: Path, format_: str) -> None:
-    """Draw who was seen when: cases at each occasion above, and below it the patterns as bands.
-
-    Parameters
-    ----------
-    seen
-        What to draw; patterns beyond the sixtieth stand together as one band of their mean.
-    path, format_
-        Where to write, and as what.
-    """
-    shares, counts = bands(seen)
-    total, times = int(counts.sum()), len(seen.occasions)
-    figure = blank(9.0, 7.2)
+def draw_coverage(coverage: PatternFigure, path: Path, format_: str) -> None:
+    """Draw who was seen when: cases at each occasion above, the patterns as bands below."""
+    shares, counts = make_bands(coverage)
+    total, times = int(counts.sum()), len(coverage.occasions)
+    figure = make_figure(9.0, 7.2)
     above, below = figure.subplots(2, 1, sharex=True, height_ratios=(1, 3))
-    at = np.arange(times)
-    numbers = (seen.patterns * seen.counts[:, None]).sum(axis=0)
-    bars = above.bar(at, numbers, 0.9, color=COLOURS[0])
-    if times <= MOST_TICKS:
+    index = np.arange(times)
+    numbers = (coverage.patterns * coverage.counts[:, None]).sum(axis=0)
+    bars = above.bar(index, numbers, 0.9, color=COLOURS[0])
+    if times <= MAX_TICKS:
         above.bar_label(bars, [f"{n:,}\n{100 * n / total:.0f} %" for n in numbers.tolist()], padding=2, fontsize=8)
     above.set_ylim(0, total * 1.35)
     above.set_ylabel("cases seen")
     above.spines[["top", "right"]].set_visible(False)
     draw_bands(below, shares, counts)
-    step = -(-times // MOST_TICKS)
-    below.set_xticks(at[::step], list(map(cut, seen.occasions[::step])))
-    below.set_xlabel(seen.title)
-    below.set_ylabel(f"{total:,} cases, the commonest pattern on top")
-    say_above(figure, "dark: seen, light: not; the number of cases stands beside a pattern")
-    save(figure, path, format_)
+    step = -(-times // MAX_TICKS)
+    below.set_xticks(index[::step], list(map(shorten, coverage.occasions[::step])))
+    below.set_xlabel(coverage.title)
+    below.set_ylabel(f"{total:,} cases, most frequent pattern at the top")
+    add_caption(figure, "dark: seen, light: not seen; numbers of cases at the right")
+    save_figure(figure, path, format_)
 
 
-def bands(seen: Seen) -> tuple[Any, Any]:
-    """For each band the share of its cases seen at each occasion, and their number."""
-    shares, counts = seen.patterns.astype(np.float64), seen.counts
-    if len(counts) <= MOST_PATTERNS:
+def make_bands(coverage: PatternFigure) -> tuple[Any, Any]:
+    """Return the share of cases seen at each occasion and the number of cases, by band."""
+    shares, counts = coverage.patterns.astype(np.float64), coverage.counts
+    if len(counts) <= MAX_PATTERNS:
         return shares, counts
-    rest = counts[MOST_PATTERNS:]
-    mean = (shares[MOST_PATTERNS:] * rest[:, None]).sum(axis=0) / rest.sum()
-    return np.vstack([shares[:MOST_PATTERNS], mean]), np.append(counts[:MOST_PATTERNS], rest.sum())
+    remaining = counts[MAX_PATTERNS:]
+    mean = (shares[MAX_PATTERNS:] * remaining[:, None]).sum(axis=0) / remaining.sum()
+    return np.vstack([shares[:MAX_PATTERNS], mean]), np.append(counts[:MAX_PATTERNS], remaining.sum())
 
 
 def draw_bands(axes: Any, shares: Any, counts: Any) -> None:
-    """The bands from the top down, as high as they have cases."""
+    """Draw the bands from the top down, in proportion to their cases."""
     from matplotlib.colors import LinearSegmentedColormap
 
     colours = LinearSegmentedColormap.from_list("seen", [EMPTY, COLOURS[0]])
@@ -69,7 +61,7 @@ def draw_bands(axes: Any, shares: Any, counts: Any) -> None:
     axes.hlines(edges[1:-1], -0.5, times - 0.5, color="white", linewidth=0.8 if len(counts) < 30 else 0.3)
     axes.vlines(np.arange(1, times) - 0.5, 0, total, color="white", linewidth=1.2 if times < 40 else 0.2)
     for low, count in zip(edges[:-1].tolist(), counts.tolist(), strict=True):
-        if count >= ROOM * total:
+        if count >= LABEL_SHARE * total:
             axes.text(times - 0.45, low + count / 2, f"{count:,}", va="center", fontsize=8)
     axes.set_ylim(total, 0)
     axes.set_xlim(-0.5, times - 0.5)

@@ -1,4 +1,4 @@
-"""Progress on standard error, when work takes over a second and a person is watching."""
+"""Progress on standard error, if work takes over a second and a person is watching."""
 
 from __future__ import annotations
 
@@ -14,15 +14,7 @@ PATIENCE_SECONDS = 1.0
 
 
 class Progress:
-    """A bar over the stages of a command; nothing is drawn for quick work or into a pipe.
-
-    Parameters
-    ----------
-    stages
-        How many stages the command will have.
-    stream
-        Where it is drawn; nowhere where None.
-    """
+    """A bar over the stages of a command; nothing is drawn for quick work or without a stream."""
 
     def __init__(self, stages: int, stream: TextIO | None) -> None:
         self._stages, self._done, self._words = stages, 0, "starting"
@@ -52,14 +44,14 @@ class Progress:
             self._task = self._bar.add_task(self._words, total=self._stages, completed=self._done)
             self._bar.start()
 
-    def stage(self, words: str) -> None:
-        """The next stage begins."""
+    def stage(self, description: str) -> None:
+        """Begin the next stage."""
         with self._lock:
             if self._words != "starting":
                 self._done += 1
-            self._words = words
+            self._words = description
             if self._bar is not None and self._task is not None:
-                self._bar.update(self._task, description=words, completed=self._done)
+                self._bar.update(self._task, description=description, completed=self._done)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None

@@ -15,47 +15,35 @@ from rich.text import Text
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
-from lomrix.show.grid import BETWEEN, Cell, Head, grid_lines
-from lomrix.show.numbers import aligned_numbers, number_text
-from lomrix.show.visible import visible
+from lomrix.show.grid import GAP, Cell, Head, format_grid
+from lomrix.show.numbers import align_numbers, format_number
+from lomrix.show.visible import escape_controls
 
-# Piped output is as wide as its content.
+# The width of piped output.
 NO_LIMIT = 1_000_000
-FIRST_ROWS = 5
-WIDEST_CELL = 26
-# A result of so few rows is shown whole.
-FEW_ROWS = 24
-# Of a wide table so many columns are shown where the width has no limit.
-MOST_COLUMNS = 24
+SHOWN_ROWS = 5
+MAX_CELL = 26
+# A result with at most this many rows is shown whole.
+MAX_WHOLE = 24
+# Columns shown of a wide table if the width has no limit.
+MAX_COLUMNS = 24
 # Columns of listings that are never cut, beside the first.
-KEPT = ("column", "variable", "measure", "label", "key", "rule", "first rows")
-# Texts that stand to the right as counts do: per cents, alone or behind a count. Ids of digits stay at the left.
+KEPT_COLUMNS = ("column", "variable", "measure", "label", "key", "rule", "first rows")
+# Texts aligned to the right: percentages, alone or after a count. Ids of digits stay at the left.
 DECIMAL = re.compile(r"-?[\d,]+\.\d+|-?[\d,]+")
-PER_CENT = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
-# Notes that are told together where as many columns as this have them.
-FEW_COLUMNS = 3
-GATHERED = {"token": "texts are taken as missing among the values", "blanks-around": "blanks begin or end cells"}
-# Parts of a balance that stand in one line; more of them get a line each.
-MOST_IN_A_LINE = 3
+PERCENTAGE = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
+# Notes of one kind on at least this many columns are shown as one.
+MIN_GATHERED = 3
+GATHERED_NOTES = {"token": "texts mean missing among the values", "blanks-around": "cells begin or end with spaces"}
+# A balance with more parts than this shows each on its own line.
+MAX_INLINE_PARTS = 3
 
 
 @dataclass(frozen=True)
 class Screen:
-    """Where a person reads.
-
-    Parameters
-    ----------
-    stream
-        What is written to.
-    width
-        Its columns, where that is known.
-    is_terminal
-        Whether it is a terminal, and no file or pipe.
-    colour
-        Whether colours are wanted in a terminal.
-    """
+    """The stream that a person reads, and what is known of its window."""
 
     stream: TextIO
     width: int | None = None
@@ -63,14 +51,14 @@ class Screen:
     colour: bool = True
 
     @property
-    def room(self) -> int | None:
-        """The width that there is; None where there is no limit."""
-        # The last columns of a window are often hidden behind its edge.
+    def usable_width(self) -> int | None:
+        """The usable width; None if there is no limit."""
+        # The last columns of a window are often hidden by its edge.
         return max(40, (self.width or 80) - 2) if self.is_terminal else None
 
-    def console(self) -> Console:
-        """A console that colours only a terminal."""
-        width = self.room or NO_LIMIT
+    def make_console(self) -> Console:
+        """Make a console that colours only a terminal."""
+        width = self.usable_width or NO_LIMIT
         return Console(
             file=self.stream, width=width, highlight=False, soft_wrap=False, emoji=False, markup=False,
             force_terminal=self.is_terminal, no_color=not self.colour,
@@ -78,155 +66,155 @@ class Screen:
         )  # fmt: skip
 
 
-def account_view(
-    account: Account, sources: Sequence[str], notes: Sequence[tuple[str, Note]], room: int | None = None
+def view_account(
+    account: Account, sources: Sequence[str], notes: Sequence[tuple[str, Note]], width: int | None = None
 ) -> RenderableType:
-    """An account from its summary to what a person should look at.
-
-    Parameters
-    ----------
-    account
-        The step's account.
-    sources
-        One line for each table that was read.
-    notes
-        Notes of the reading, each with the name of its table.
-    room
-        Width of the window; None where there is no limit.
-    """
-    parts: list[RenderableType] = [Text(f"read  {visible(source)}", style="dim") for source in sources]
-    parts.append(Text.assemble((account.step, "bold cyan"), "  ", (visible(account.summary), "bold")))
-    for place, one in enumerate(account.parts or (account,)):
+    """View an account from its summary to what a person should look at."""
+    parts: list[RenderableType] = [Text(f"read  {escape_controls(source)}", style="dim") for source in sources]
+    parts.append(Text.assemble((account.step, "bold cyan"), "  ", (escape_controls(account.summary), "bold")))
+    for index, section in enumerate(account.parts or (account,)):
         if account.parts:
-            parts += [Text(), Text(f"  {place + 1}. {visible(one.summary)}", style="bold")]
-        parts += balance_lines([balance for balance in one.balances if not balance.quiet], room)
-        for listing in one.listings:
-            parts += listing_lines(listing, room)
-    told = [*notes, *(("", note) for note in account.notes)]
-    done = [(source, note) for source, note in told if note.done]
+            parts += [Text(), Text(f"  {index + 1}. {escape_controls(section.summary)}", style="bold")]
+        parts += format_balances([balance for balance in section.balances if not balance.quiet], width)
+        for listing in section.listings:
+            parts += format_listing(listing, width)
+    all_notes = [*notes, *(("", note) for note in account.notes)]
+    done = [(source, note) for source, note in all_notes if note.done]
     if done:
         parts.append(Text())
-        parts += [note_line(source, note, "  · ", quiet=True) for source, note in done]
-    looks = [(source, note) for source, note in told if not note.done]
-    if looks:
-        parts += [Text(), notes_view(looks)]
+        parts += [format_note(source, note, "  · ", quiet=True) for source, note in done]
+    to_check = [(source, note) for source, note in all_notes if not note.done]
+    if to_check:
+        parts += [Text(), view_notes(to_check)]
     return Group(*parts)
 
 
-def notes_view(notes: Sequence[tuple[str, Note]]) -> RenderableType:
-    """What a person should look at."""
-    lines = [note_line(source, note, "  ! ") for source, note in gathered(notes)]
+def view_notes(notes: Sequence[tuple[str, Note]]) -> RenderableType:
+    """View what a person should look at."""
+    lines = [format_note(source, note, "  ! ") for source, note in gather_notes(notes)]
     return Group(Text("look at", style="bold yellow"), *lines)
 
 
-def gathered(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
-    """Notes of one kind on many columns of a table as one note."""
-    alike: dict[tuple[str, str], list[Note]] = {}
+def gather_notes(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
+    """Gather notes of one kind on many columns of a table into one."""
+    by_kind: dict[tuple[str, str], list[Note]] = {}
     for source, note in notes:
-        alike.setdefault((source, note.kind), []).append(note)
-    shown: list[tuple[str, Note]] = []
+        by_kind.setdefault((source, note.kind), []).append(note)
+    result: list[tuple[str, Note]] = []
     for source, note in notes:
-        same = alike.get((source, note.kind), [])
-        names = list(dict.fromkeys(one.column for one in same))
-        if note.kind not in GATHERED or len(names) < FEW_COLUMNS:
-            shown.append((source, note))
-        elif note is same[0]:
-            columns = ", ".join(names[:4]) + (" …" if len(names) > 4 else "")
-            cells = sum(one.count for one in same)
-            words = GATHERED[note.kind]
-            text = f"{words} in {len(names)} columns, {cells:,} cells: {columns}{'' if len(names) > 4 else '.'}"
-            shown.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
-    return shown
+        similar = by_kind.get((source, note.kind), [])
+        columns_ = list(dict.fromkeys(x.column for x in similar))
+        if note.kind not in GATHERED_NOTES or len(columns_) < MIN_GATHERED:
+            result.append((source, note))
+        elif note is similar[0]:
+            columns = ", ".join(columns_[:4]) + (" …" if len(columns_) > 4 else "")
+            cells = sum(x.count for x in similar)
+            message = GATHERED_NOTES[note.kind]
+            text = f"{message} in {len(columns_)} columns, {cells:,} cells: {columns}{'' if len(columns_) > 4 else '.'}"
+            result.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
+    return result
 
 
-def balance_lines(balances: Sequence[Balance], room: int | None) -> list[Text]:
-    """Each total and, after it, the parts that add up to it."""
-    whats = [visible(balance.what) for balance in balances]
-    wide, far = max(map(len, whats), default=0), max((len(f"{one.total:,}") for one in balances), default=0)
+def format_balances(balances: Sequence[Balance], width: int | None) -> list[Text]:
+    """Format each total and, after it, the parts that add up to it."""
+    names = [escape_controls(balance.what) for balance in balances]
+    name_width, total_width = (
+        max(map(len, names), default=0),
+        max((len(f"{one.total:,}") for one in balances), default=0),
+    )
     lines = []
-    for what, balance in zip(whats, balances, strict=True):
-        parts = [(word, number) for word, number in balance.parts if number] or list(balance.parts[:1])
-        told = [(f"{number:,}", f" {visible(word)}") for word, number in parts]
-        length = sum(len(number) + len(word) + BETWEEN for number, word in told)
-        in_a_line = len(parts) <= MOST_IN_A_LINE and (room is None or wide + far + length + 8 <= room)
-        line = Text(f"  {what.ljust(wide)}  ").append(f"{balance.total:,}".rjust(far), style="bold").append("  ")
-        for place, (number, word) in enumerate(told):
-            if place and not in_a_line:
+    for name, balance in zip(names, balances, strict=True):
+        parts = [(part, number) for part, number in balance.parts if number] or list(balance.parts[:1])
+        formatted = [(f"{number:,}", f" {escape_controls(part)}") for part, number in parts]
+        length = sum(len(number) + len(part) + GAP for number, part in formatted)
+        is_inline = len(parts) <= MAX_INLINE_PARTS and (width is None or name_width + total_width + length + 8 <= width)
+        line = (
+            Text(f"  {name.ljust(name_width)}  ")
+            .append(f"{balance.total:,}".rjust(total_width), style="bold")
+            .append("  ")
+        )
+        for index, (number, part) in enumerate(formatted):
+            if index and not is_inline:
                 lines.append(line)
-                line = Text(" " * (wide + far + 6))
-            line.append(("= " if not place else "+ " if not in_a_line else " + "), style="dim")
-            line.append(number, style="bold").append(word)
+                line = Text(" " * (name_width + total_width + 6))
+            line.append(("= " if not index else "+ " if not is_inline else " + "), style="dim")
+            line.append(number, style="bold").append(part)
         lines.append(line)
     return lines
 
 
-def listing_view(listing: Listing, room: int | None) -> RenderableType:
-    """A listing on its own."""
-    return Group(*listing_lines(listing, room))
+def view_listing(listing: Listing, width: int | None) -> RenderableType:
+    """View a listing on its own."""
+    return Group(*format_listing(listing, width))
 
 
-def listing_lines(listing: Listing, room: int | None) -> list[Text]:
-    """A small table under its title."""
-    columns = [column_texts([row[place] for row in listing.rows]) for place in range(len(listing.columns))]
+def format_listing(listing: Listing, width: int | None) -> list[Text]:
+    """Format a listing under its title."""
+    columns = [format_column([row[index] for row in listing.rows]) for index in range(len(listing.columns))]
     heads = [
-        Head(visible(name), bool(listing.rows) and all(is_count(row[place]) for row in listing.rows),
-             place == 0 or name in KEPT)
-        for place, name in enumerate(listing.columns)
+        Head(escape_controls(name), bool(listing.rows) and all(is_numeric_cell(row[index]) for row in listing.rows),
+             index == 0 or name in KEPT_COLUMNS)
+        for index, name in enumerate(listing.columns)
     ]  # fmt: skip
-    rows = [[Cell(column[at]) for column in columns] for at in range(len(listing.rows))]
-    title = Text(f"  {visible(listing.title)}", style="italic")
-    return [Text(), title, *grid_lines(heads, rows, room, splits=listing.splits)]
+    rows = [[Cell(column[index_]) for column in columns] for index_ in range(len(listing.rows))]
+    title = Text(f"  {escape_controls(listing.title)}", style="italic")
+    return [Text(), title, *format_grid(heads, rows, width, can_split=listing.splits)]
 
 
-def column_texts(cells: Sequence[object]) -> list[str]:
-    """The cells of a listing's column: numbers with decimals under each other, a dash for nothing."""
+def format_column(cells: Sequence[object]) -> list[str]:
+    """Format the cells of a listing's column: aligned decimals, a dash where missing."""
     is_number = [isinstance(cell, int | float) and not isinstance(cell, bool) for cell in cells]
     if not any(isinstance(cell, float) for cell in cells):
-        texts = [cell_text(cell) for cell in cells]
-        return at_point(texts) if any("." in text and DECIMAL.fullmatch(text) for text in texts) else texts
-    told = aligned_numbers([float(cell) for cell, number in zip(cells, is_number, strict=True) if number])  # type: ignore[arg-type]
-    # Of one width, so that they also stand under each other where the column's words stand to the left.
-    numbers = (text.rjust(max(map(len, told))) for text in told)
-    return [next(numbers) if number else cell_text(cell) for cell, number in zip(cells, is_number, strict=True)]
-
-
-def at_point(texts: Sequence[str]) -> list[str]:
-    """Texts of numbers, with blanks around them so that their decimal points stand under each other."""
-    parts = [text.partition(".") for text in texts if DECIMAL.fullmatch(text)]
-    before, behind = max(len(whole) for whole, _, _ in parts), max(len(point + rest) for _, point, rest in parts)
+        texts = [format_cell(cell) for cell in cells]
+        return align_decimals(texts) if any("." in text and DECIMAL.fullmatch(text) for text in texts) else texts
+    aligned = align_numbers([float(cell) for cell, is_number_ in zip(cells, is_number, strict=True) if is_number_])  # type: ignore[arg-type]
+    # Of one width, so that decimals are aligned even in a column aligned to the left.
+    numbers = (text.rjust(max(map(len, aligned))) for text in aligned)
     return [
-        text.partition(".")[0].rjust(before) + text[len(text.partition(".")[0]) :].ljust(behind)
+        next(numbers) if is_number_ else format_cell(cell) for cell, is_number_ in zip(cells, is_number, strict=True)
+    ]
+
+
+def align_decimals(texts: Sequence[str]) -> list[str]:
+    """Pad numbers so that their decimal points are aligned."""
+    parts = [text.partition(".") for text in texts if DECIMAL.fullmatch(text)]
+    whole_width, fraction_width = (
+        max(len(whole) for whole, _, _ in parts),
+        max(len(point + digits) for _, point, digits in parts),
+    )
+    return [
+        text.partition(".")[0].rjust(whole_width) + text[len(text.partition(".")[0]) :].ljust(fraction_width)
         if DECIMAL.fullmatch(text) else text
         for text in texts
     ]  # fmt: skip
 
 
-def is_count(cell: object) -> bool:
-    """True for what stands to the right: numbers, per cents, and a dash for nothing."""
-    return bool(PER_CENT.fullmatch(cell)) if isinstance(cell, str) else True
+def is_numeric_cell(cell: object) -> bool:
+    """Is a cell aligned to the right: a number, a percentage, or missing?"""
+    return bool(PERCENTAGE.fullmatch(cell)) if isinstance(cell, str) else True
 
 
-def note_line(source: str, note: Note, mark: str, *, quiet: bool = False) -> Text:
-    """A note with its examples."""
+def format_note(source: str, note: Note, mark: str, *, quiet: bool = False) -> Text:
+    """Format a note with its examples."""
     text = Text(style="dim" if quiet else "").append(mark, style="" if quiet else "bold yellow")
-    where = visible(".".join(part for part in (source, note.column) if part))
-    text.append(f"{where}: " if where else "", style="" if quiet else "bold").append(visible(note.text))
+    place = escape_controls(".".join(part for part in (source, note.column) if part))
+    text.append(f"{place}: " if place else "", style="" if quiet else "bold").append(escape_controls(note.text))
     if note.examples:
-        shown = [f"row {row} {quoted(value)}" for row, value in note.examples if value is not None]
-        bare = [str(row) for row, value in note.examples if value is None]
-        shown += [f"{plural(len(bare), 'row', 'rows')} {', '.join(bare)}"] if bare else []
+        shown = [f"row {row} {quote_value(value)}" for row, value in note.examples if value is not None]
+        rows_only = [str(row) for row, value in note.examples if value is None]
+        shown += [f"{plural(len(rows_only), 'row')} {', '.join(rows_only)}"] if rows_only else []
         more = " …" if note.count > len(note.examples) else ""
         text.append(f" ({', '.join(shown)}{more})", style="dim")
     return text
 
 
-def quoted(value: object) -> str:
-    """A value in quotation marks where it is text, so that blanks are seen."""
-    return f'"{visible(value)}"' if isinstance(value, str) else cell_text(value)
+def quote_value(value: object) -> str:
+    """Quote text values so that spaces are visible."""
+    return f'"{escape_controls(value)}"' if isinstance(value, str) else format_cell(value)
 
 
-def cell_text(value: object) -> str:
-    """A value as it stands in a listing: thousands apart in counts, a dash for nothing."""
+def format_cell(value: object) -> str:
+    """Format a value of a listing: thousands separators in integers, a dash where missing."""
     if value is None:
         return "—"
     if isinstance(value, bool):
@@ -234,101 +222,84 @@ def cell_text(value: object) -> str:
     if isinstance(value, int):
         return f"{value:,}"
     if isinstance(value, float):
-        return number_text(value)
-    return visible(str(value))
+        return format_number(value)
+    return escape_controls(str(value))
 
 
-def first_rows_view(table: Table, room: int | None, shown: Sequence[str] = ()) -> RenderableType:
-    """The first rows as they would be written; what is missing stands in its reason.
-
-    Parameters
-    ----------
-    table
-        The table.
-    room
-        Width in signs; None where there is no limit.
-    shown
-        The columns that are shown, in this order; all where none are named.
-    """
-    names, table = table.names, table.only(shown) if shown else table
-    whole = len(table) <= FEW_ROWS
-    head = table if whole else table.first(FIRST_ROWS)
+def view_first_rows(table: Table, width: int | None, shown_columns: Sequence[str] = ()) -> RenderableType:
+    """View the first rows as they would be written; missing cells show their reasons."""
+    names, table = table.names, table.only(shown_columns) if shown_columns else table
+    is_whole = len(table) <= MAX_WHOLE
+    head = table if is_whole else table.first(SHOWN_ROWS)
     heads: list[Head] = []
     columns: list[list[Cell]] = []
-    left = room or NO_LIMIT
+    remaining = width or NO_LIMIT
     for name, column in head.columns.items():
-        cells = first_cells(column)
-        left -= max([len(name), *(len(cell.text) for cell in cells)]) + BETWEEN
-        full = left < 12 or len(heads) >= MOST_COLUMNS
-        if full and len(heads) >= 2 and len(heads) < len(table.names) - 1:
+        cells = format_first_cells(column)
+        remaining -= max([len(name), *(len(cell.text) for cell in cells)]) + GAP
+        is_full = remaining < 12 or len(heads) >= MAX_COLUMNS
+        if is_full and len(heads) >= 2 and len(heads) < len(table.names) - 1:
             break
-        heads.append(Head(visible(name), column.type in ("integer", "number"), kept=True))
+        heads.append(Head(escape_controls(name), column.type in ("integer", "number"), is_kept=True))
         columns.append(cells)
-    rest = len(names) - len(heads)
-    if rest:
-        heads.append(Head(f"… {rest} more", kept=True))
+    hidden = len(names) - len(heads)
+    if hidden:
+        heads.append(Head(f"… {hidden} more", is_kept=True))
         columns.append([Cell("")] * len(head))
-    rows = [[column[at] for column in columns] for at in range(len(head))]
-    told = f"all {counted(len(table), 'row', 'rows')}" if whole else f"first rows of {len(table):,}"
-    title = Text(f"  {told}, {counted(len(names), 'column', 'columns')}", style="italic")
-    return Group(Text(), title, *grid_lines(heads, rows, None))
+    rows = [[column[index] for column in columns] for index in range(len(head))]
+    message = f"all {pluralize(len(table), 'row')}" if is_whole else f"first rows of {len(table):,}"
+    title = Text(f"  {message}, {pluralize(len(names), 'column')}", style="italic")
+    return Group(Text(), title, *format_grid(heads, rows, None))
 
 
-def first_cells(column: Column) -> list[Cell]:
-    """The cells of some rows, cut where they are long and marked so."""
+def format_first_cells(column: Column) -> list[Cell]:
+    """Format the cells of some rows, shortening long ones."""
     values, reasons = column.cells(), column.reason_cells(np.arange(len(column)))
     if column.type == "number":
-        numbers = iter(aligned_numbers([value for value in values if value is not None]))
+        numbers = iter(align_numbers([value for value in values if value is not None]))
         texts = ["" if value is None else next(numbers) for value in values]
     else:
-        texts = [str(value).lower() if isinstance(value, bool) else visible(str(value)) for value in values]
+        texts = [str(value).lower() if isinstance(value, bool) else escape_controls(str(value)) for value in values]
     cells = []
-    for text, why in zip(texts, reasons, strict=True):
-        told = text if why is None else visible(why)
-        cut = told if len(told) <= WIDEST_CELL else told[: WIDEST_CELL - 1] + "…"
-        cells.append(Cell(cut, "" if why is None else "dim italic"))
+    for text, reason in zip(texts, reasons, strict=True):
+        text_ = text if reason is None else escape_controls(reason)
+        shortened = text_ if len(text_) <= MAX_CELL else text_[: MAX_CELL - 1] + "…"
+        cells.append(Cell(shortened, "" if reason is None else "dim italic"))
     return cells
 
 
-def ending_view(
-    written: Sequence[str], advice: Sequence[str], compared: int = 0, *, rehearsal: str = "", not_drawn: bool = False
+def view_ending(
+    written: Sequence[str],
+    advice: Sequence[str],
+    compared: int = 0,
+    *,
+    rehearsal_message: str = "",
+    not_drawn: bool = False,
 ) -> RenderableType:
-    """What was written, and what to type next.
-
-    Parameters
-    ----------
-    written
-        A line for each file.
-    advice
-        What to type next.
-    compared
-        Number of cells that were read back.
-    rehearsal
-        What to say where the table was not written.
-    not_drawn
-        Whether a figure had nothing to draw.
-    """
-    parts: list[RenderableType] = [Text.assemble(("written", "bold green"), f"  {visible(line)}") for line in written]
+    """View what was written, and what to type next."""
+    parts: list[RenderableType] = [
+        Text.assemble(("written", "bold green"), f"  {escape_controls(line)}") for line in written
+    ]
     if not_drawn:
-        parts.append(Text.assemble(("not drawn", "bold yellow"), "  there are no numbers, or no rows, to be drawn"))
+        parts.append(Text.assemble(("not drawn", "bold yellow"), "  there are no numbers or no rows to draw"))
     if compared:
         parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
-    if rehearsal:
-        parts.append(Text.assemble(("rehearsal", "bold magenta"), f"  {rehearsal}"))
-    parts += [Text.assemble(("next", "bold cyan"), f"  {visible(line)}") for line in advice]
+    if rehearsal_message:
+        parts.append(Text.assemble(("rehearsal", "bold magenta"), f"  {rehearsal_message}"))
+    parts += [Text.assemble(("next", "bold cyan"), f"  {escape_controls(line)}") for line in advice]
     return Group(*parts)
 
 
-def error_view(error: LomrixError) -> RenderableType:
-    """An error in one to four lines: what, where, what to do next."""
-    text = Text.assemble(("error  ", "bold red"), visible(error.what))
+def view_error(error: LomrixError) -> RenderableType:
+    """View an error in one to four lines: what, where, what to do next."""
+    text = Text.assemble(("error  ", "bold red"), escape_controls(error.what))
     if error.where:
-        text.append("\nwhere  ", style="bold").append(visible(error.where))
+        text.append("\nwhere  ", style="bold").append(escape_controls(error.where))
         if error.pointer is not None:
-            before = visible(error.where[: error.pointer])
+            before = escape_controls(error.where[: error.pointer])
             text.append("\n" + " " * (len("where  ") + cell_len(before))).append("^", style="bold red")
     if error.todo:
-        # What comes from data has no line ends any more; those left divide a command from what is said of it.
-        todo = "\n       ".join(visible(line) for line in error.todo.split("\n"))
+        # Line ends in data are escaped by now; those left separate a command from its explanation.
+        todo = "\n       ".join(escape_controls(line) for line in error.todo.split("\n"))
         text.append("\nnext   ", style="bold cyan").append(todo)
     return text

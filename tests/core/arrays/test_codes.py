@@ -55,27 +55,27 @@ def check_codes(first: list[Any], second: list[Any], found: tuple[Any, Any, int]
 @given(st.lists(NUMBERS, max_size=8), st.lists(NUMBERS, max_size=8))
 def test_numbers_of_two_sides(first: list[Any], second: list[Any]) -> None:
     (one, one_gone), (two, two_gone) = filled(first), filled(second)
-    check_codes(first, second, coding.paired_number_codes(one, two, one_gone, two_gone))
+    check_codes(first, second, coding.encode_number_pair(one, two, one_gone, two_gone))
 
 
 @given(PAIRS, PAIRS)
 def test_several_keys_of_two_sides(first: Any, second: Any) -> None:
-    texts = coding.paired_text_codes(
+    texts = coding.encode_text_pair(
         *(pa.array([text for text, _ in side], pa.large_string()) for side in (first, second))
     )
     (one, one_gone), (two, two_gone) = (filled([number for _, number in side]) for side in (first, second))
-    numbers = coding.paired_number_codes(one, two, one_gone, two_gone)
-    found = coding.paired_combined([texts, numbers, numbers])
+    numbers = coding.encode_number_pair(one, two, one_gone, two_gone)
+    found = coding.combine_code_pairs([texts, numbers, numbers])
     left, right = ([None if pair[1] is None else pair for pair in side] for side in (first, second))
     check_codes(left, right, found)
 
 
 def test_codes_of_many_keys_stay_whole() -> None:
     wide = (np.array([0, 2**40, -1]), np.array([2**40, 5, 0]), 2**41)
-    first, second, size = coding.paired_combined([wide, wide, wide])
+    first, second, size = coding.combine_code_pairs([wide, wide, wide])
     assert (first[1] == second[0], first[0] == second[2], first[2], size <= 1040) == (True, True, -1, True)
     assert len({*first.tolist(), *second.tolist()}) == 4
-    both, width = coding.combined(np.array([1, -1, 2]), 3, np.array([4, 0, -1]), 5)
+    both, width = coding.combine_codes(np.array([1, -1, 2]), 3, np.array([4, 0, -1]), 5)
     assert (both.tolist(), width) == ([9, -1, -1], 15)
 
 
@@ -85,16 +85,16 @@ def test_ranks_and_distinct_values(values: list[Any], several: bool) -> None:
     dtype = np.float64 if any(isinstance(value, float) for value in values) else np.int64
     present = sorted({value for value in values if value is not None})
     array, gone = filled(values, dtype)
-    rank, distinct = coding.ranks(array, gone)
+    rank, distinct = coding.rank_values(array, gone)
     assert distinct.tolist() == present
     assert distinct.dtype == dtype
     assert rank.tolist() == [-1 if value is None else present.index(value) for value in values]
-    assert coding.distinct_values(array[~gone]).tolist() == present
+    assert coding.find_distinct(array[~gone]).tolist() == present
 
 
 @given(st.lists(st.integers(-1, 7), max_size=9))
 def test_codes_without_gaps(values: list[int]) -> None:
-    new, old = coding.dense(np.array(values, np.int64), 8)
+    new, old = coding.compact_codes(np.array(values, np.int64), 8)
     there = sorted({*values} - {-1})
     assert old.tolist() == there
     assert new.tolist() == [there.index(value) if value >= 0 else -1 for value in values]
@@ -117,7 +117,7 @@ def test_codes_without_gaps(values: list[int]) -> None:
 )
 def test_decimals_that_can_be_counted(values: list[float], power: float | None, monkeypatch: Any) -> None:
     monkeypatch.setattr(ordinals, "ROOMY", 4)
-    found = ordinals.scaled_decimals(np.array(values))
+    found = ordinals.scale_decimals(np.array(values))
     expected = None if power is None else ([round(value * power) for value in values], power)
     assert (None if found is None else (found[0].tolist(), found[1])) == expected
 
@@ -125,10 +125,10 @@ def test_decimals_that_can_be_counted(values: list[float], power: float | None, 
 def test_decimals_that_the_sample_does_not_show(monkeypatch: Any) -> None:
     monkeypatch.setattr(ordinals, "ROOMY", 4)
     monkeypatch.setattr(ordinals, "SAMPLE", 2)
-    found = ordinals.scaled_decimals(np.array([1.0, 0.25, 3.0, 4.0]))
+    found = ordinals.scale_decimals(np.array([1.0, 0.25, 3.0, 4.0]))
     assert found is not None
     assert (found[0].tolist(), found[1]) == ([100, 25, 300, 400], 100.0)
-    assert ordinals.scaled_decimals(np.array([1.0, 1 / 3, 3.0, 4.0])) is None
+    assert ordinals.scale_decimals(np.array([1.0, 1 / 3, 3.0, 4.0])) is None
 
 
 @given(st.lists(st.one_of(st.integers(-5, 300), DECIMALS), min_size=1, max_size=300), st.data())
@@ -172,7 +172,7 @@ def test_statistics_of_groups(rows: list[tuple[int, int]]) -> None:
         inside = [value for code, value in rows if code == group]
         assert made.sizes[group] == len(inside)
         found = [made.mean[group], made.quantile(0.5)[group]]
-        found += [made.smallest[group], made.largest[group]] if inside else []
+        found += [made.minimum[group], made.maximum[group]] if inside else []
         expected = [f(inside) for f in (np.mean, np.median, min, max)] if inside else [np.nan] * 2
         np.testing.assert_allclose(found, np.array(expected, np.float64))
         spread = np.std(inside, ddof=1) if len(inside) > 1 else np.nan
@@ -189,7 +189,7 @@ TEXTS = st.lists(
 def test_what_the_bytes_say(texts: list[str], kind: Any, cut: int) -> None:
     strings, texts = pa.array(texts, kind)[cut:], texts[cut:]
     assert text_bytes.has_leading_zeros(strings) == any(re.match("-?0[0-9]", text) for text in texts)
-    assert text_bytes.begins_like_a_number(strings).tolist() == [text[:1] in set("0123456789+-.") for text in texts]
+    assert text_bytes.may_be_number(strings).tolist() == [text[:1] in set("0123456789+-.") for text in texts]
     assert text_bytes.total_length(strings) == sum(map(len, texts))
     for place in (0, 1, -1):
         expected = [ord((text[place:] or "\0")[0]) for text in texts]
@@ -210,19 +210,19 @@ def test_places_that_vary(length: int, places: list[int], rows: list[int]) -> No
         if place < length:
             texts[row] = texts[row][:place] + "b" + texts[row][place + 1 :]
     expected = [place for place in range(length) if len({text[place] for text in texts}) > 1]
-    assert text_bytes.varying_places(pa.array(texts)) == expected
+    assert text_bytes.find_varying(pa.array(texts)) == expected
     assert text_bytes.has_byte(pa.array(texts), b"b") == bool(expected)
 
 
 @given(st.lists(st.integers(-1, 3), max_size=8), st.lists(st.integers(-1, 3), max_size=8))
 def test_rows_that_match(base: list[int], added: list[int]) -> None:
     one, two = np.array(base, np.int64), np.array(added, np.int64)
-    counts = matching.Counts.of(one, two, 4)
+    counts = matching.Counts.count(one, two, 4)
     expected = []
     for row, code in enumerate(base):
         partners = [at for at, other in enumerate(added) if other == code >= 0]
         expected += [(row, partner) for partner in partners or [-1]]
-    found = matching.matched_rows(one, two, 4, counts)
+    found = matching.match_rows(one, two, 4, counts)
     assert list(zip(*(side.tolist() for side in found), strict=True)) == expected
     assert counts.pairs == sum(partner >= 0 for _, partner in expected)
     assert counts.shared(one).tolist() == [code >= 0 and code in added for code in base]
@@ -244,7 +244,7 @@ def test_integers_are_added_and_compared_exactly(rows: list[tuple[int, int]]) ->
         inside = [value for code, value in rows if code == group]
         assert made.total[group] == sum(inside)
         if inside:
-            assert (made.smallest[group], made.largest[group]) == (min(inside), max(inside))
+            assert (made.minimum[group], made.maximum[group]) == (min(inside), max(inside))
 
 
 def test_means_of_the_largest_numbers() -> None:
@@ -258,7 +258,7 @@ def test_statistics_of_many_groups_of_many_values() -> None:
     codes, values = random.integers(0, 60, 900), random.integers(-400, 400, 900)
     made = statistics.Values(codes, values, 61)
     assert made._counts is None
-    q90, median, distinct, commonest = made.quantile(0.9), made.quantile(0.5), made.distinct, made.commonest
+    q90, median, distinct, commonest = made.quantile(0.9), made.quantile(0.5), made.distinct, made.most_frequent
     for group in range(60):
         own = values[codes == group]
         assert (q90[group], median[group]) == pytest.approx(tuple(np.quantile(own, (0.9, 0.5))))

@@ -7,13 +7,13 @@ import math
 import numpy as np
 import pytest
 
-from lomrix.core.arrays.differences import chi_squared, line_through, of_pairs, of_two_groups, one_way
+from lomrix.core.arrays.differences import anova, chi_squared_test, compare_pairs, compare_two_means, fit_line
 
 # The distribution function of Student's t is short for one and two degrees of freedom, and so are these p-values.
 
 
 def test_two_pairs() -> None:
-    found = of_pairs(np.array([1.0, 3.0]))
+    found = compare_pairs(np.array([1.0, 3.0]))
     p = 1 - 2 / math.pi * math.atan(2)
     assert (found.estimate, found.df) == (2, 1)
     assert (found.statistic, found.p) == pytest.approx((2, p))
@@ -25,7 +25,7 @@ def test_two_pairs() -> None:
 
 @pytest.mark.parametrize("differences", [[], [4.0], [4.0, 4.0]])
 def test_too_few_or_equal_pairs_have_a_mean_and_nothing_else(differences: list[float]) -> None:
-    found = of_pairs(np.array(differences))
+    found = compare_pairs(np.array(differences))
     assert found.estimate == 4 if differences else math.isnan(found.estimate)
     assert all(math.isnan(one) for one in (found.statistic, found.low, found.p, found.effect))
 
@@ -34,7 +34,7 @@ def test_too_few_or_equal_pairs_have_a_mean_and_nothing_else(differences: list[f
     ("n", "variance"), [([1, 5], [math.nan, 2.0]), ([5, 1], [2.0, math.nan]), ([5, 5], [0.0, 0.0])]
 )
 def test_groups_too_small_to_be_tested(n: list[int], variance: list[float]) -> None:
-    found = of_two_groups(np.array(n), np.array([1.5, 4.0]), np.array(variance))
+    found = compare_two_means(np.array(n), np.array([1.5, 4.0]), np.array(variance))
     assert found.estimate == 2.5
     assert all(math.isnan(one) for one in (found.statistic, found.df, found.low, found.high, found.p, found.effect))
 
@@ -42,13 +42,13 @@ def test_groups_too_small_to_be_tested(n: list[int], variance: list[float]) -> N
 @pytest.mark.parametrize("scale", [1.0, 0.01])
 def test_analysis_of_variance_does_not_depend_on_the_unit(scale: float) -> None:
     # Within 2 (2 - 1) 0.02 = 0.04, between 2 (0.1 squared + 0.1 squared) = 0.04.
-    found = one_way(np.array([2, 2, 0]), np.array([0.1, 0.3, 0]) * scale, np.array([0.02, 0.02, 0]) * scale**2)
+    found = anova(np.array([2, 2, 0]), np.array([0.1, 0.3, 0]) * scale, np.array([0.02, 0.02, 0]) * scale**2)
     assert (found.df, found.df_within) == (1, 2)
     assert (found.statistic, found.effect, found.p) == pytest.approx((2, 0.5, 1 - math.sqrt(0.5)))
 
 
 def test_three_codes_that_go_with_three_groups() -> None:
-    found, expected = chi_squared(4 * np.eye(3, dtype=np.int64))
+    found, expected = chi_squared_test(4 * np.eye(3, dtype=np.int64))
     assert expected.tolist() == [[4 / 3] * 3] * 3
     # Four degrees of freedom: p is the exponential of -x/2 times 1 + x/2.
     assert (found.statistic, found.df, found.effect) == pytest.approx((24, 4, 1))
@@ -57,7 +57,7 @@ def test_three_codes_that_go_with_three_groups() -> None:
 
 @pytest.mark.parametrize("scale", [1.0, 0.001])
 def test_a_line_does_not_depend_on_the_unit(scale: float) -> None:
-    found = line_through(np.arange(4.0), np.array([0.0, 0.2, 0.1, 0.3]) * scale)
+    found = fit_line(np.arange(4.0), np.array([0.0, 0.2, 0.1, 0.3]) * scale)
     assert (found.slope, found.intercept) == pytest.approx((0.08 * scale, 0.03 * scale))
     # Of 0.05 in all, 0.018 are left: t = 0.08 / root(0.018 / 2 / 5), with two degrees of freedom.
     t = 0.08 / math.sqrt(0.0018)

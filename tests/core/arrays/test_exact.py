@@ -10,7 +10,7 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.exact import LOWEST, WHOLE_ARITHMETIC, negated, power, sizes_without_sign
+from lomrix.core.arrays.exact import LOWEST, WHOLE_ARITHMETIC, absolute, negate, power
 
 HIGHEST = 2**63 - 1
 EDGES = [LOWEST, LOWEST + 1, -(2**62), -(2**32), -2, -1, 0, 1, 2, 3, 2**31, 2**32, 2**62, HIGHEST]
@@ -58,5 +58,5 @@ def test_powers(pairs: list[tuple[int, int]]) -> None:
 def test_signs(values: list[int]) -> None:
     array = np.array(values, np.int64)
     with np.errstate(over="ignore"):
-        assert cells(*negated(array)) == [result(operator.neg, value) for value in values]
-        assert cells(*sizes_without_sign(array)) == [result(abs, value) for value in values]
+        assert cells(*negate(array)) == [result(operator.neg, value) for value in values]
+        assert cells(*absolute(array)) == [result(abs, value) for value in values]

@@ -13,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import text_bytes
-from lomrix.core.arrays.shaped_texts import DIGIT, paired_shaped_numbers, shaped_numbers, texts_of_shape
+from lomrix.core.arrays.shaped_texts import DIGIT, format_shaped, parse_shaped, parse_shaped_pair
 from lomrix.core.rows import cases as cases_module
-from lomrix.core.rows.cases import Cases, changes_from_row_to_row
+from lomrix.core.rows.cases import Cases, find_row_changes
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 from tests.tables import column, table
@@ -47,7 +47,7 @@ def test_ascending_texts_are_never_claimed_wrongly(strings: Any) -> None:
     values = [text.encode() for text in strings.to_pylist()]
     ascending = all(one < two for one, two in pairwise(values))
     alike = len({len(value) for value in values}) == 1 and 8 <= len(values[0]) <= 16
-    assert text_bytes.ascends(strings) == (ascending and alike)
+    assert text_bytes.is_ascending(strings) == (ascending and alike)
 
 
 @pytest.mark.parametrize(
@@ -66,7 +66,7 @@ def test_ascending_texts_are_never_claimed_wrongly(strings: Any) -> None:
 )
 def test_texts_of_several_words(values: list[str], ascending: bool, differ: list[bool]) -> None:
     strings = pa.array(values, pa.large_string())
-    assert text_bytes.ascends(strings) == ascending
+    assert text_bytes.is_ascending(strings) == ascending
     assert text_bytes.differs_from_above(strings).tolist() == differ
 
 
@@ -87,7 +87,7 @@ SIDES = st.lists(st.integers(0, 130), min_size=1, max_size=6).map(lambda some: [
 @given(SIDES, SIDES | st.just(["K9"]) | st.just(["L0001", "L0002"]))
 def test_ids_of_two_sides_are_equal_where_their_numbers_are(first: list[str], second: list[str]) -> None:
     sides = [pa.array(side, pa.large_string()) for side in (first, second)]
-    found = paired_shaped_numbers(*sides)
+    found = parse_shaped_pair(*sides)
     if found is None:
         assert second[0][0] == "L" or len(second[0]) == 2
         return
@@ -99,19 +99,19 @@ def test_ids_of_two_sides_are_equal_where_their_numbers_are(first: list[str], se
 def test_numbers_of_two_sides_by_the_wider_shape() -> None:
     # K041~ beside K1~~2: what is fixed on one side only counts as a digit of both.
     sides = [pa.array(side, pa.large_string()) for side in (["K0412", "K0413"], ["K1052", "K1992", "K1412"])]
-    found = paired_shaped_numbers(*sides)
+    found = parse_shaped_pair(*sides)
     assert found is not None
     assert [side.tolist() for side in found] == [[412, 413], [1052, 1992, 1412]]
-    assert texts_of_shape(np.array([412, 7, 130]), b"K" + 4 * bytes([DIGIT])).to_pylist() == ["K0412", "K0007", "K0130"]
+    assert format_shaped(np.array([412, 7, 130]), b"K" + 4 * bytes([DIGIT])).to_pylist() == ["K0412", "K0007", "K0130"]
 
 
 @given(texts())
 def test_ids_of_one_shape_are_equal_where_their_numbers_are(strings: Any) -> None:
-    shaped = shaped_numbers(strings.cast(pa.large_string()))
+    shaped = parse_shaped(strings.cast(pa.large_string()))
     if shaped is not None:
         pairs = list(zip(strings.to_pylist(), shaped[0].tolist(), strict=True))
         assert all((one[0] == two[0]) == (one[1] == two[1]) for one in pairs for two in pairs)
-        assert texts_of_shape(*shaped).to_pylist() == strings.to_pylist()
+        assert format_shaped(*shaped).to_pylist() == strings.to_pylist()
 
 
 @pytest.mark.parametrize(
@@ -126,7 +126,7 @@ def test_ids_of_one_shape_are_equal_where_their_numbers_are(strings: Any) -> Non
     ],
 )
 def test_shapes(values: list[str], numbers: list[int] | None, shape: bytes) -> None:
-    found = shaped_numbers(pa.array(values, pa.large_string()))
+    found = parse_shaped(pa.array(values, pa.large_string()))
     # Digits that are the same throughout belong to the shape.
     assert (None if found is None else (found[0].tolist(), found[1])) == (
         None if numbers is None else (numbers, shape.replace(b"~", bytes([DIGIT])))
@@ -136,7 +136,7 @@ def test_shapes(values: list[str], numbers: list[int] | None, shape: bytes) -> N
 @given(texts())
 def test_bytes_that_are_used(strings: Any) -> None:
     used = set(b"".join(text.encode() for text in strings.to_pylist()))
-    assert set(np.flatnonzero(text_bytes.bytes_used(strings)).tolist()) == used
+    assert set(np.flatnonzero(text_bytes.find_bytes(strings)).tolist()) == used
 
 
 CELLS = st.one_of(st.none(), st.sampled_from(["u", "v", "w"]))
@@ -144,20 +144,20 @@ CELLS = st.one_of(st.none(), st.sampled_from(["u", "v", "w"]))
 
 @given(st.lists(CELLS, min_size=1, max_size=12), st.data())
 def test_cells_taken_and_repeated(cells: list[str | None], data: st.DataObject) -> None:
-    made = column(["u", *cells]).part(1, len(cells) + 1)
+    made = column(["u", *cells]).slice(1, len(cells) + 1)
     rows = data.draw(st.lists(st.integers(0, len(cells) - 1), max_size=8))
     assert made.take(np.array(rows, np.int64)).cells() == [cells[row] for row in rows]
     times = data.draw(st.lists(st.integers(0, 3), min_size=len(cells), max_size=len(cells)))
     expected = [cell for cell, count in zip(cells, times, strict=True) for _ in range(count)]
-    assert made.repeated(np.array(times)).cells() == expected
+    assert made.repeat(np.array(times)).cells() == expected
 
 
 @given(st.lists(CELLS, min_size=1, max_size=12))
 def test_changes_from_row_to_row(cells: list[str | None]) -> None:
     expected = [one != two for one, two in zip(cells[1:], cells[:-1], strict=True)]
-    plain = column(["u", *cells]).part(1, len(cells) + 1)
-    for made in (plain, plain.encoded()):
-        assert changes_from_row_to_row(made).tolist() == expected
+    plain = column(["u", *cells]).slice(1, len(cells) + 1)
+    for made in (plain, plain.encode()):
+        assert find_row_changes(made).tolist() == expected
 
 
 ROWS = st.lists(st.tuples(st.sampled_from("abc"), st.one_of(st.none(), st.integers(0, 2))), min_size=1, max_size=14)
@@ -174,14 +174,14 @@ def by_case(rows: list[tuple[str, Any]]) -> dict[str, list[Any]]:
 def test_what_changes_within_a_case(rows: list[tuple[str, Any]], sample: int) -> None:
     cases = Cases(table(id=[case for case, _ in rows], x=[0, *[value for _, value in rows]][1:]), ("id",))
     groups = by_case(rows)
-    assert cases.texts(np.arange(len(cases))) == list(groups)
+    assert cases.format_cases(np.arange(len(cases))) == list(groups)
     assert cases.of_row.tolist() == [list(groups).index(case) for case, _ in rows]
     old, cases_module.SAMPLE = cases_module.SAMPLE, sample
     try:
-        change = cases.change("x")
+        change = cases.find_variation("x")
     finally:
         cases_module.SAMPLE = old
-    assert change.changes == any(len(set(values)) > 1 for values in groups.values())
+    assert change.varies == any(len(set(values)) > 1 for values in groups.values())
     contradicting = [at for at, values in enumerate(groups.values()) if len({*values} - {None}) > 1]
     assert change.cases is None or change.cases.tolist() == contradicting
 
@@ -197,4 +197,4 @@ def test_one_value_for_each_case(rows: list[tuple[str, Any]]) -> None:
         "commonest": [Counter(values).most_common(1)[0][0] for values in present],
     }
     for choice in ("first", "last", "commonest"):
-        assert held.take(cases.one_row_each(held, choice)).cells() == expected[choice]
+        assert held.take(cases.choose_row_per_case(held, choice)).cells() == expected[choice]

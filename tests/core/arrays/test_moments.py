@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import arrangement, statistics
-from lomrix.core.arrays.moments import DecimalMoments, NumberMoments
+from lomrix.core.arrays.moments import DecimalSums, NumberSums
 
 LOW = st.sampled_from([0, -7, 10**6, -(2**62), 2**62])
 SHAPES = [(10**6, 1 << 16), (10**6, 3), (-1, 3)]
@@ -37,7 +37,7 @@ def expected(values: list[Fraction]) -> tuple[Fraction, Fraction]:
 @given(LOW, st.lists(st.tuples(st.integers(0, 2), st.integers(0, 40)), min_size=1, max_size=12))
 def test_whole_numbers_are_exact(many: int, block: int, low: int, rows: list[tuple[int, int]]) -> None:
     made = of([row[0] for row in rows], np.array([row[1] + low for row in rows]), many, block)
-    assert isinstance(made._moments, DecimalMoments)
+    assert isinstance(made._sums, DecimalSums)
     for group in range(3):
         own = [Fraction(value + low) for code, value in rows if code == group]
         assert made.total[group] == sum(own)
@@ -55,7 +55,7 @@ def test_sums_of_decimals_are_those_that_are_written(
     many: int, block: int, power: int, rows: list[tuple[int, int]]
 ) -> None:
     made = of([row[0] for row in rows], np.array([row[1] for row in rows]) / power, many, block)
-    assert isinstance(made._moments, DecimalMoments)
+    assert isinstance(made._sums, DecimalSums)
     for group in range(3):
         own = [Fraction(value, power) for code, value in rows if code == group]
         assert made.total[group] == float(sum(own))  # 0.1 + 0.2 is 0.3
@@ -68,7 +68,7 @@ def test_sums_of_decimals_are_those_that_are_written(
 def test_other_numbers(many: int, block: int, rows: list[tuple[int, float]]) -> None:
     values = np.array([row[1] + math.pi for row in rows])
     made = of([row[0] for row in rows], values, many, block)
-    assert isinstance(made._moments, NumberMoments)
+    assert isinstance(made._sums, NumberSums)
     for group in range(3):
         own = [Fraction(value) for (code, _), value in zip(rows, values.tolist(), strict=True) if code == group]
         assert math.isclose(made.total[group], sum(own), rel_tol=1e-15, abs_tol=1e-12)

@@ -12,7 +12,7 @@ import numpy as np
 import pytest
 
 from lomrix.core.errors import LomrixError
-from lomrix.core.language.evaluate import evaluated
+from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -35,7 +35,7 @@ VISITS = table(
 def happening(words: str) -> list[str]:
     """Type and cells, the missing ones as their reasons; or the error."""
     try:
-        made = evaluated(words, Scope(VISITS, ("id",), ("m",)))
+        made = evaluate(words, Scope(VISITS, ("id",), ("m",)))
     except LomrixError as error:
         pointer = [] if error.pointer is None else [f"at: {error.pointer}"]
         lines = [f"error: {error.what}", f"where: {error.where}", *pointer, f"next: {error.todo}"]

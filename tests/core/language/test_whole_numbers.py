@@ -12,10 +12,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.exact import HALF, LOWER, joined_halves
-from lomrix.core.arrays.rounding import round_decimals, round_whole
+from lomrix.core.arrays.exact import HALF, LOWER, join_halves
+from lomrix.core.arrays.rounding import round_decimals, round_integers
 from lomrix.core.errors import DataError
-from lomrix.core.language.evaluate import evaluated
+from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.scope import Scope
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.merge.settings import Merge
@@ -44,7 +44,7 @@ def test_whole_numbers_stay_whole(expression: str, cells: list[Any]) -> None:
     if expression.startswith("case_sum"):
         source = table(id=[1, 1, 2], w=[0, 1, 0], big=[2**62, 2**62, 3])
         cells = [cells[0], *cells]
-    made = evaluated(expression, Scope(source, ("id",), ("w",)))
+    made = evaluate(expression, Scope(source, ("id",), ("w",)))
     assert made.cells() == cells
     decides = "=" in expression or ">" in expression
     assert made.type == ("boolean" if decides else "number" if "0.5" in expression else "integer")
@@ -57,14 +57,14 @@ def test_a_whole_number_and_a_decimal_are_compared_exactly(whole: int, decimal: 
         source = table(a=[whole], b=[decimal])
         # Infinity is undefined in every column of numbers.
         if abs(decimal) != float("inf"):
-            assert evaluated(f"a {sign} b", source).cells() == [compare(Fraction(whole), Fraction(decimal))]
-            assert evaluated(f"b {sign} a", source).cells() == [compare(Fraction(decimal), Fraction(whole))]
+            assert evaluate(f"a {sign} b", source).cells() == [compare(Fraction(whole), Fraction(decimal))]
+            assert evaluate(f"b {sign} a", source).cells() == [compare(Fraction(decimal), Fraction(whole))]
 
 
 @given(st.lists(ANY, min_size=1, max_size=5))
 def test_sums_in_halves(values: list[int]) -> None:
     array = np.array(values, np.int64)
-    total, beyond = joined_halves((array >> HALF).sum(keepdims=True), (array & LOWER).sum(keepdims=True))
+    total, beyond = join_halves((array >> HALF).sum(keepdims=True), (array & LOWER).sum(keepdims=True))
     held = -(2**63) <= sum(values) < 2**63
     assert (bool(beyond[0]), int(total[0])) == (not held, sum(values) if held else 0)
 
@@ -80,7 +80,7 @@ def test_rounding_goes_by_the_decimal_text(values: list[float], places: int) -> 
 @given(st.lists(ANY, min_size=1), st.integers(-20, 0))
 def test_rounding_of_whole_numbers(values: list[int], places: int) -> None:
     unit = 10**-places
-    made, beyond = round_whole(np.array(values, np.int64), places)
+    made, beyond = round_integers(np.array(values, np.int64), places)
     for at, value in enumerate(values):
         tens, rest = divmod(value, unit)
         expected = (tens + (2 * rest > unit or (2 * rest == unit and tens % 2 == 1))) * unit

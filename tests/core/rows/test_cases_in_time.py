@@ -10,14 +10,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.candidate_keys import candidate_keys, nearly_keys
-from lomrix.core.rows.cases import Cases, only_these
-from lomrix.core.rows.course import Courses, courses
+from lomrix.core.rows.candidate_keys import find_candidate_keys, note_near_keys
+from lomrix.core.rows.cases import Cases, take_compactly
+from lomrix.core.rows.course import Courses, compute_courses
 from lomrix.core.rows.grid import Grid
-from lomrix.core.rows.occasions import cut_short, each_or_all, told, told_together, wish_for, wishes_of
+from lomrix.core.rows.occasions import (
+    find_occasion_setting,
+    format_occasion_pair,
+    format_occasions,
+    list_or_total,
+    merge_small_parts,
+    parse_occasion_settings,
+)
 from lomrix.core.rows.timeline import Timeline
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.other_layout import OtherLayout, Place
+from lomrix.core.table.other_layout import OtherLayout, WidePosition
 from lomrix.core.table.variable import Variable
 from tests.tables import column, reasons, table
 
@@ -32,15 +39,15 @@ def test_who_stands_before_whom(found: list[tuple[str, int]], steps: int) -> Non
         own = sorted(one for other, one in found if other == case)
         place = own.index(month) - steps
         expected = found.index((case, own[place])) if 0 <= place < len(own) else -1
-        assert line.back(steps)[at] == expected
-        assert found[line.ends(last=False)[at]] == (case, own[0])
-        assert found[line.ends(last=True)[at]] == (case, own[-1])
+        assert line.shift_rows(steps)[at] == expected
+        assert found[line.end_rows(last=False)[at]] == (case, own[0])
+        assert found[line.end_rows(last=True)[at]] == (case, own[-1])
 
 
 def test_two_columns_say_when() -> None:
     made = table(case=["a", "b", "a", "a"], year=[2, 1, 1, 2], month=[1, 1, 9, 5])
     line = Timeline(made, Cases(made, ("case",)), ("year", "month"))
-    assert line.back(1).tolist() == [2, -1, -1, 0]
+    assert line.shift_rows(1).tolist() == [2, -1, -1, 0]
 
 
 @pytest.mark.parametrize(
@@ -54,7 +61,7 @@ def test_rows_of_one_case_and_one_occasion_have_no_order(cases: str, months: lis
     made = table(case=list(cases), month=months)
     with pytest.raises(DataError) as caught:
         Timeline(made, Cases(made, ("case",)), ("month",))
-    assert caught.value.what == "2 rows repeat their case and occasion, so what comes before what is not clear."
+    assert caught.value.what == "2 rows repeat their case and occasion, so their order is unclear."
     assert caught.value.where == where
     assert "further ‹occasion›" in caught.value.todo
 
@@ -76,17 +83,17 @@ def test_rows_that_lack_their_case_or_occasion_are_named() -> None:
 def test_a_case_is_represented_by_its_commonest_value() -> None:
     made = table(case=["a", "b", "a", "b", "a", "b"], x=["u", "v", "w", "z", "w", None])
     cases = Cases(made, ("case",))
-    assert cases.one_row_each(made["x"], "commonest").tolist() == [2, 1]
-    assert cases.one_row_each(made["x"], "first").tolist() == [0, 1]
-    assert cases.one_row_each(made["x"], "last").tolist() == [4, 3]
-    change = cases.change("x")
-    assert change.changes
+    assert cases.choose_row_per_case(made["x"], "commonest").tolist() == [2, 1]
+    assert cases.choose_row_per_case(made["x"], "first").tolist() == [0, 1]
+    assert cases.choose_row_per_case(made["x"], "last").tolist() == [4, 3]
+    change = cases.find_variation("x")
+    assert change.varies
     assert change.cases is not None
-    assert cases.examples("x", change.cases) == "a (u, w), b (v, z, —)"
+    assert cases.format_examples("x", change.cases) == "a (u, w), b (v, z, —)"
 
 
 def test_cells_taken_out_keep_their_reasons() -> None:
-    found = only_these(column(["u", None, "w"]), np.array([2, 1]))
+    found = take_compactly(column(["u", None, "w"]), np.array([2, 1]))
     assert (found.cells(), reasons(found)) == (["w", None], [None, "blank"])
 
 
@@ -99,14 +106,14 @@ def test_rows_are_counted_at_each_occasion(full: bool) -> None:
     made = table(case=[one for one, _ in cells], month=[two for _, two in cells])
     grid = Grid(made, ("case",), ("month",))
     assert grid.occasions == ((3,), (12,))
-    assert grid.at_each().tolist() == [2, 2]
+    assert grid.count_per_occasion().tolist() == [2, 2]
     some = np.array([month == 12 or case == "b" for case, month in cells])
-    assert grid.at_each(some).tolist() == [1, 2]
-    assert grid.at_each(np.array([month == 3 for _, month in cells])).tolist() == [2, 0]
+    assert grid.count_per_occasion(some).tolist() == [1, 2]
+    assert grid.count_per_occasion(np.array([month == 3 for _, month in cells])).tolist() == [2, 0]
 
 
 def test_occasions_come_as_they_were_remembered() -> None:
-    places = tuple(Place(column=f"x_{word}", measure="x", at=(word,)) for word in ("later", "before", "after"))
+    places = tuple(WidePosition(column=f"x_{word}", measure="x", at=(word,)) for word in ("later", "before", "after"))
     memory = OtherLayout(
         layout="wide", headers=("{measure}_{time}",), case=("case",), occasions=("time",), order=(),
         types={"time": "string"}, places=places,
@@ -122,12 +129,12 @@ def test_a_case_and_occasion_that_repeat_are_told() -> None:
     made = table(case=["a", "b", "a", "b", "a"], month=[1, 1, 1, 2, 1])
     with pytest.raises(DataError) as caught:
         Grid(made, ("case",), ("month",)).require_no_repetition()
-    assert caught.value.what == "1 case and occasion stands in several rows."
+    assert caught.value.what == "1 case and occasion is in several rows."
     assert caught.value.where == "a 1 (rows 2, 4, 6)"
     made = table(case=list("aabbccddee"), month=[1] * 10)
     with pytest.raises(DataError) as caught:
         Grid(made, ("case",), ("month",)).require_no_repetition()
-    assert caught.value.what == "5 cases and occasions stand in several rows."
+    assert caught.value.what == "5 cases and occasions are in several rows."
     assert caught.value.where.startswith("a 1 (rows 2, 3); b 1 (rows 4, 5)")
     assert caught.value.where.endswith(" …")
 
@@ -137,20 +144,20 @@ def test_a_case_and_occasion_that_repeat_are_told() -> None:
 
 def test_occasions_in_words() -> None:
     labels = {"wave": {"1": "before the season"}}
-    assert told(("wave", "month"), (1, 3), labels) == "wave 1 (before the season), month 3"
-    assert told_together(("month",), [(at,) for at in range(12)]) == "month " + ", ".join(map(str, range(12)))
-    assert told_together(("month",), [(at,) for at in range(13)]) == "month 0, 1, 2, 3, 4, 5, …, 10, 11, 12"
-    assert told_together(("wave", "day"), [(1, 2), (1, 3)]) == "wave 1, day 2; wave 1, day 3"
-    assert told_together(("wave",), [(1,)], labels) == "wave 1 (before the season)"
-    assert told_together(("month",), []) == ""
+    assert format_occasion_pair(("wave", "month"), (1, 3), labels) == "wave 1 (before the season), month 3"
+    assert format_occasions(("month",), [(at,) for at in range(12)]) == "month " + ", ".join(map(str, range(12)))
+    assert format_occasions(("month",), [(at,) for at in range(13)]) == "month 0, 1, 2, 3, 4, 5, …, 10, 11, 12"
+    assert format_occasions(("wave", "day"), [(1, 2), (1, 3)]) == "wave 1, day 2; wave 1, day 3"
+    assert format_occasions(("wave",), [(1,)], labels) == "wave 1 (before the season)"
+    assert format_occasions(("month",), []) == ""
 
 
 def test_long_balances_are_cut() -> None:
     parts = [(f"month {at}", at) for at in range(14)]
-    assert cut_short(parts[:13], "{} more") == tuple(parts[1:13])
-    assert cut_short(parts, "{} more") == (*parts[1:12], ("2 more", 25))
-    assert each_or_all([("x", 1)] * 4) == (("x", 1),) * 4
-    assert each_or_all([("x", 1)] * 5) == (("in 5 measures", 5),)
+    assert merge_small_parts(parts[:13], "{} more") == tuple(parts[1:13])
+    assert merge_small_parts(parts, "{} more") == (*parts[1:12], ("2 more", 25))
+    assert list_or_total([("x", 1)] * 4) == (("x", 1),) * 4
+    assert list_or_total([("x", 1)] * 5) == (("in 5 measures", 5),)
 
 
 @pytest.mark.parametrize(
@@ -162,15 +169,15 @@ def test_long_balances_are_cut() -> None:
     ],
 )
 def test_which_occasions_are_meant(words: list[str], field: str, fields: list[str], expected: Any) -> None:
-    found = wish_for(field, wishes_of(words), fields)
+    found = find_occasion_setting(field, parse_occasion_settings(words), fields)
     assert (None if found is None else found.values) == expected
 
 
 @pytest.mark.parametrize("words", ["day:1", "1,2"])
 def test_occasions_that_fit_no_column_or_several(words: str) -> None:
     with pytest.raises(UsageError) as caught:
-        wish_for("visit", wishes_of([words]), ["visit", "wave"])
-    assert "fits none of visit, wave" in caught.value.what
+        find_occasion_setting("visit", parse_occasion_settings([words]), ["visit", "wave"])
+    assert "matches none of visit, wave" in caught.value.what
 
 
 # ------------------------------------------------------------- keys, courses
@@ -179,15 +186,15 @@ def test_occasions_that_fit_no_column_or_several(words: str) -> None:
 def test_columns_that_are_nearly_a_key() -> None:
     ids = [f"K{at:03d}" for at in range(100)]
     made = table(id=[*ids[:-1], ids[0]], x=[1, 2] * 50, day=list(range(100)))
-    assert candidate_keys(made) == ["day"]
-    (note,) = nearly_keys(made)
-    assert note.text == "nearly a key, but 1 value stands in several rows."
+    assert find_candidate_keys(made) == ["day"]
+    (note,) = note_near_keys(made)
+    assert note.text == "nearly a key, but 1 value is in several rows."
     assert (note.column, note.count, note.examples) == ("id", 2, ((2, "K000"), (101, "K000")))
-    (note,) = nearly_keys(table(id=[*ids[:-2], ids[0], ids[1]]))
-    assert note.text == "nearly a key, but 2 values stand in several rows."
-    assert nearly_keys(table(id=[*ids[:-3], *ids[:3]])) == []  # 97 of 100 are too few
-    assert nearly_keys(table(id=ids)) == []
-    assert nearly_keys(table(id=ids[:10] + ids[:1])) == []
+    (note,) = note_near_keys(table(id=[*ids[:-2], ids[0], ids[1]]))
+    assert note.text == "nearly a key, but 2 values are in several rows."
+    assert note_near_keys(table(id=[*ids[:-3], *ids[:3]])) == []  # 97 of 100 are too few
+    assert note_near_keys(table(id=ids)) == []
+    assert note_near_keys(table(id=ids[:10] + ids[:1])) == []
 
 
 def test_the_course_of_a_measure() -> None:
@@ -199,13 +206,13 @@ def test_the_course_of_a_measure() -> None:
         x=[1.0, 5.0, 3.0, None, 99.0],
         word=["u", "v", "w", "u", "v"],
     )
-    (course,) = courses(made, ("case",), ("wave",), ["x", "word"])
+    (course,) = compute_courses(made, ("case",), ("wave",), ["x", "word"])
     assert (course.label, course.unit, course.values, course.cases) == ("hours", "h", (1, 2), 2)
     (average,) = course.averages
     assert (average.mean.tolist(), average.count.tolist()) == ([2.0, 5.0], [2, 1])
     assert average.low[0] == pytest.approx(2 - 12.706204736, abs=1e-6)  # t with 1 degree of freedom, se 1
     np.testing.assert_array_equal(course.lines[0], [[1, 5], [3, np.nan]])
     twice = table(dictionary=known, case=list("aabb"), wave=[1, 2, 1, 2], month=[0, 3, 0, 3], x=[1, 2, 3, 4])
-    (course,) = courses(twice, ("case",), ("wave", "month"), ["x"])
+    (course,) = compute_courses(twice, ("case",), ("wave", "month"), ["x"])
     assert [(one.series, one.places.tolist()) for one in course.averages] == [("wave 1 (I)", [0]), ("wave 2", [1])]
-    assert Courses.of(made).is_empty
+    assert Courses.from_long(made).is_empty

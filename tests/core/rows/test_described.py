@@ -8,10 +8,10 @@ import numpy as np
 import pytest
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.described import described
-from lomrix.core.rows.keys import key_texts, paired_keys, unordered_codes
-from lomrix.core.rows.statistics import Summary, holds, weights_of
-from lomrix.core.rows.turned import turned_already
+from lomrix.core.rows.described import summarize_variable
+from lomrix.core.rows.keys import encode_cells, encode_key_pairs, format_keys
+from lomrix.core.rows.statistics import Summary, equals_value, get_weights
+from lomrix.core.rows.turned import find_reversed
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History
@@ -37,7 +37,7 @@ DAYS = Column.of_cells("date", [np.datetime64("2024-03-05"), None, np.datetime64
     ],
 )
 def test_which_cells_hold_a_value(cells: Column, labels: dict[str, str], value: str, expected: list[bool]) -> None:
-    found = holds(cells, value, labels) & ~cells.is_missing
+    found = equals_value(cells, value, labels) & ~cells.is_missing
     assert found.dtype == np.bool_
     assert found.tolist() == expected
 
@@ -45,31 +45,31 @@ def test_which_cells_hold_a_value(cells: Column, labels: dict[str, str], value: 
 @pytest.mark.parametrize(("cells", "value"), [(column([1, 2]), "day"), (DAYS, "soon"), (column([True]), "yes")])
 def test_a_value_that_no_cell_can_hold(cells: Column, value: str) -> None:
     with pytest.raises(UsageError) as caught:
-        holds(cells, value, {})
-    assert caught.value.what == f'"{value}" is no value of type {cells.type}.'
+        equals_value(cells, value, {})
+    assert caught.value.what == f'"{value}" is not a value of type {cells.type}.'
     assert "share(2)" in caught.value.todo
 
 
 def test_weights() -> None:
-    assert weights_of(column([1, 0, None]), "w", 2)[:2].tolist() == [1.0, 0.0]
-    assert np.isnan(weights_of(column([1, 0, None]), "w", 2)[2])
+    assert get_weights(column([1, 0, None]), "w", 2)[:2].tolist() == [1.0, 0.0]
+    assert np.isnan(get_weights(column([1, 0, None]), "w", 2)[2])
     with pytest.raises(UsageError) as said:
-        weights_of(column(["a"]), "w", 2)
+        get_weights(column(["a"]), "w", 2)
     assert (said.value.what, said.value.todo) == ("The weight w is string, not a number.", "Name a column of numbers.")
     with pytest.raises(DataError) as caught:
-        weights_of(column([-1.5, 2.0, -3.0]), "w", 2)
+        get_weights(column([-1.5, 2.0, -3.0]), "w", 2)
     assert caught.value.what == "2 weights in w are below 0."
-    assert (caught.value.where, caught.value.todo) == ("row 2: -1.5, row 4: -3", "Mend them first.")
+    assert (caught.value.where, caught.value.todo) == ("row 2: -1.5, row 4: -3", "Correct them first.")
 
 
 def test_the_rows_of_a_group_that_stand_for_it() -> None:
     cells = column(["u", "w", "w", "v", "v", "u", None, "z"])
     codes = np.array([0, 0, 0, 1, 1, 1, 2, 3])
     made = Summary(cells, codes, 4, np.array([3, 3, 1, 1]))
-    assert made.statistic("commonest").cells() == ["w", "v", None, "z"]
-    assert made.statistic("first").cells() == ["u", "v", None, "z"]
-    assert made.statistic("last").cells() == ["w", "u", None, "z"]
-    assert Summary(DAYS, np.zeros(3, np.int64), 1, np.array([3])).statistic("max").cells() == [
+    assert made.compute("commonest").cells() == ["w", "v", None, "z"]
+    assert made.compute("first").cells() == ["u", "v", None, "z"]
+    assert made.compute("last").cells() == ["w", "u", None, "z"]
+    assert Summary(DAYS, np.zeros(3, np.int64), 1, np.array([3])).compute("max").cells() == [
         np.datetime64("2024-03-06").item()
     ]
 
@@ -87,12 +87,12 @@ def test_the_rows_of_a_group_that_stand_for_it() -> None:
 )
 def test_items_that_the_history_tells_to_be_turned(entry: dict[str, Any], expected: set[str]) -> None:
     made = Table({name: column([1]) for name in ("f1", "f2", "f3")}, history=History({"a": entry}, "a"))
-    assert turned_already(made, ["f1", "f2", "f3"]) == expected
+    assert find_reversed(made, ["f1", "f2", "f3"]) == expected
 
 
 def test_items_that_the_dictionary_tells_to_be_turned() -> None:
-    known = Dictionary({"f1": Variable(description="Turned round in its span.")})
-    assert turned_already(table(dictionary=known, f1=[1], f2=[1]), ["f1", "f2"]) == {"f1"}
+    known = Dictionary({"f1": Variable(description="Reverse-scored.")})
+    assert find_reversed(table(dictionary=known, f1=[1], f2=[1]), ["f1", "f2"]) == {"f1"}
 
 
 # ------------------------------------------------------------ a codebook's lines
@@ -100,14 +100,14 @@ def test_items_that_the_dictionary_tells_to_be_turned() -> None:
 
 def test_a_variable_as_a_codebook_tells_of_it() -> None:
     cells = column([2, 3, 3, 7, None, 9])
-    found = described("x", cells, Variable(label="hours"), {"3": "three", "4": "four"})
+    found = summarize_variable("x", cells, Variable(label="hours"), {"3": "three", "4": "four"})
     assert [(one.value, one.label, one.cells) for one in found.categories] == [
         ("3", "three", 2), ("4", "four", 0), ("2", "", 1), ("7", "", 1), ("9", "", 1),
     ]  # fmt: skip
-    assert (found.present, dict(found.missing), found.smallest, found.largest) == (5, {"blank": 1}, "2", "9")
+    assert (found.present, dict(found.missing), found.minimum, found.maximum) == (5, {"blank": 1}, "2", "9")
     assert (found.mean, found.median, found.entry.label) == (4.8, 3.0, "hours")
     assert found.deviation == pytest.approx(3.03315017762062)  # squares around 4.8 sum to 36.8, over 4
-    assert described("x", column([1, 2, 4, 8]), Variable(), {}).median == 3.0
+    assert summarize_variable("x", column([1, 2, 4, 8]), Variable(), {}).median == 3.0
 
 
 @pytest.mark.parametrize(
@@ -124,11 +124,11 @@ def test_a_variable_as_a_codebook_tells_of_it() -> None:
     ],
 )
 def test_values_are_listed_where_they_are_few(cells: Column, categories: list[Any], ends: tuple[str, str]) -> None:
-    found = described("x", cells, Variable(), {})
+    found = summarize_variable("x", cells, Variable(), {})
     assert sorted((one.value, one.cells) for one in found.categories) == sorted(categories)
-    assert (found.smallest, found.largest) == ends
+    assert (found.minimum, found.maximum) == ends
     assert (found.mean is None) == (cells.type not in ("integer", "number") or cells.missing_count == len(cells))
-    assert described("x", column([5]), Variable(), {}).deviation is None
+    assert summarize_variable("x", column([5]), Variable(), {}).deviation is None
 
 
 # ----------------------------------------------------------------------- keys
@@ -147,7 +147,7 @@ def test_values_are_listed_where_they_are_few(cells: Column, categories: list[An
 )
 def test_keys_of_two_types(first: list[Any], second: list[Any], matching: list[tuple[int, int]]) -> None:
     one, two = table(k=first), table(k=second)
-    found = paired_keys(one, two, (("k", "k"),))
+    found = encode_key_pairs(one, two, (("k", "k"),))
     pairs = [
         (a, b) for a, x in enumerate(found.base.tolist()) for b, y in enumerate(found.added.tolist()) if x == y >= 0
     ]
@@ -156,7 +156,7 @@ def test_keys_of_two_types(first: list[Any], second: list[Any], matching: list[t
 
 def test_dates_and_numbers_are_no_one_key() -> None:
     with pytest.raises(DataError) as caught:
-        paired_keys(Table({"k": DAYS}, name="one"), table("two", k=[1]), (("k", "k"),))
+        encode_key_pairs(Table({"k": DAYS}, name="one"), table("two", k=[1]), (("k", "k"),))
     assert "k in one" in caught.value.what + caught.value.where
     assert "k in two" in caught.value.what + caught.value.where
     assert "‹type›" in caught.value.todo
@@ -164,7 +164,7 @@ def test_dates_and_numbers_are_no_one_key() -> None:
 
 def test_keys_as_a_person_reads_them() -> None:
     made = table(a=["x", None], b=[1, 2])
-    assert key_texts(made, ("a", "b"), np.array([0, 1])) == ["x 1", "— 2"]
-    codes, size = unordered_codes(made["a"])
+    assert format_keys(made, ("a", "b"), np.array([0, 1])) == ["x 1", "— 2"]
+    codes, size = encode_cells(made["a"])
     assert codes.tolist()[1] == -1
     assert size >= 1

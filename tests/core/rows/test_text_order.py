@@ -7,11 +7,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.rows.keys import text_order
+from lomrix.core.rows.keys import sort_texts
 
 
 def in_order(texts: list[str]) -> list[str]:
-    return [texts[at] for at in text_order(pa.array(texts, pa.large_string()))]
+    return [texts[at] for at in sort_texts(pa.array(texts, pa.large_string()))]
 
 
 @pytest.mark.parametrize(

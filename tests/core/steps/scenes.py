@@ -14,7 +14,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from lomrix.core.wording import listed
+from lomrix.core.wording import split_list
 from tests.tables import column, correcting, merging, sources, table, unnaming
 
 KNOWN = Dictionary(
@@ -99,7 +99,7 @@ LISTED = Dictionary({"ship": Variable(codes="ships"), "way": Variable(codes="way
 TURNED = Dictionary(
     {"f": Variable(codes="c", minimum=0, maximum=3)}, {"c": {"0": "never", "1 to 2": "some", "3": "always"}}
 )
-LONG_NAMES = listed(
+LONG_NAMES = split_list(
     "participant_number, participant_name, sleep_minutes_m0, sleep_minutes_m12, sleep_quality_m0, x, X, 2nd, "
     "sleepMinutesAwake, sleep_minutes_awake_at_night, ae io, measurement_of_20241231"
 )
@@ -143,7 +143,7 @@ MOMENTS = Table(
      "day": Column.of_cells("date", [None, DAYS[0]]), "x": column([None, 5])}, name="moments",
 )  # fmt: skip
 KEYS = table("keys", id=[1, 1, 2, 3, 3, 3, 4, None, 5, 6, None], n=[None] * 6 + [1, 2, 3, 4, 5])
-ALIKE = Table({name: column([1, 2]) for name in listed(
+ALIKE = Table({name: column([1, 2]) for name in split_list(
     "measurement_of_pressure, measurement_of_pressures, measurement_of_pressured, aeiou_aeiou_aeiou, w12345678901"
 )}, name="alike")  # fmt: skip
 AGAIN = table(

@@ -14,18 +14,18 @@ from lomrix.core.steps.aggregate.run import Grouping
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.correct.run import Correction
 from lomrix.core.steps.correct.settings import Correct
-from lomrix.core.steps.deidentify.run import Unnaming
+from lomrix.core.steps.deidentify.run import Deidentification
 from lomrix.core.steps.deidentify.settings import Deidentify
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.merge.pairing import Pairing
 from lomrix.core.steps.merge.settings import Merge
-from lomrix.core.steps.recode.run import Recoded
+from lomrix.core.steps.recode.run import TableRecoding
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.reshape.spreading import Spreading
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.reshape.to_wide import ToWide
-from lomrix.core.steps.reshape.turn import Turn
-from lomrix.core.steps.stack.run import Pile
+from lomrix.core.steps.reshape.turn import Gathering
+from lomrix.core.steps.stack.run import Stacking
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Step
 from lomrix.core.steps.tally.run import Counting
@@ -68,24 +68,47 @@ LEDGER = Table({
 
 # The step, its tables, the class and method that make its table, and what is done to it.
 BROKEN: list[tuple[Step, Inputs, type, str, Callable[[Table], Table]]] = [
-    (Merge(key="id"), merging(PEOPLE, MORE), Pairing, "table", a_row_less),
-    (Merge(key="id"), merging(PEOPLE, MORE), Pairing, "table", lambda made: a_cell_less(made.only(["id", "x", "y"]))),
-    (Stack(), sources(PEOPLE, MORE), Pile, "_settled", a_row_less),
-    (Stack(), sources(PEOPLE, MORE), Pile, "_settled", a_cell_less),
-    (Aggregate(by="id"), sources(PEOPLE), Grouping, "table", a_row_less),
-    (Aggregate(by="id", stat="x: n", attach=True), sources(PEOPLE), Grouping, "table",
-     lambda made: a_cell_less(made.only(["id", "x", "y"]))),
-    (Correct(), correcting(PEOPLE, LEDGER), Correction, "table", a_row_less),
-    (Correct(), correcting(PEOPLE, LEDGER), Correction, "table", another_value),
-    (Recode(map="x: 1=9"), sources(PEOPLE.only(["id", "y", "x"])), Recoded, "table", a_row_less),
-    (Recode(map="x: 1=9"), sources(PEOPLE.only(["id", "y", "x"])), Recoded, "table", another_value),
-    (Deidentify(id="id"), unnaming(PEOPLE), Unnaming, "_described", a_cell_less),
-    (ToLong(header="{measure}_m{month}", case="id"), sources(WIDE), Turn, "table", a_row_less),
-    (ToLong(header="{measure}_m{month}", case="id"), sources(WIDE), Turn, "table", a_cell_less),
-    (ToWide(case="id", occasion="month", header="{measure}_m{month}"), sources(LONG), Spreading, "table", a_row_less),
-    (ToWide(case="id", occasion="month", header="{measure}_m{month}"), sources(LONG), Spreading, "table", a_cell_less),
-    (Tally(variables="id"), sources(PEOPLE), Counting, "table", a_row_less),
-]  # fmt: skip
+    (Merge(key="id"), merging(PEOPLE, MORE), Pairing, "make_table", a_row_less),
+    (
+        Merge(key="id"),
+        merging(PEOPLE, MORE),
+        Pairing,
+        "make_table",
+        lambda made: a_cell_less(made.only(["id", "x", "y"])),
+    ),
+    (Stack(), sources(PEOPLE, MORE), Stacking, "_resolve_duplicates", a_row_less),
+    (Stack(), sources(PEOPLE, MORE), Stacking, "_resolve_duplicates", a_cell_less),
+    (Aggregate(by="id"), sources(PEOPLE), Grouping, "make_table", a_row_less),
+    (
+        Aggregate(by="id", stat="x: n", attach=True),
+        sources(PEOPLE),
+        Grouping,
+        "make_table",
+        lambda made: a_cell_less(made.only(["id", "x", "y"])),
+    ),
+    (Correct(), correcting(PEOPLE, LEDGER), Correction, "make_table", a_row_less),
+    (Correct(), correcting(PEOPLE, LEDGER), Correction, "make_table", another_value),
+    (Recode(map="x: 1=9"), sources(PEOPLE.only(["id", "y", "x"])), TableRecoding, "make_table", a_row_less),
+    (Recode(map="x: 1=9"), sources(PEOPLE.only(["id", "y", "x"])), TableRecoding, "make_table", another_value),
+    (Deidentify(id="id"), unnaming(PEOPLE), Deidentification, "_describe", a_cell_less),
+    (ToLong(header="{measure}_m{month}", case="id"), sources(WIDE), Gathering, "make_table", a_row_less),
+    (ToLong(header="{measure}_m{month}", case="id"), sources(WIDE), Gathering, "make_table", a_cell_less),
+    (
+        ToWide(case="id", occasion="month", header="{measure}_m{month}"),
+        sources(LONG),
+        Spreading,
+        "make_table",
+        a_row_less,
+    ),
+    (
+        ToWide(case="id", occasion="month", header="{measure}_m{month}"),
+        sources(LONG),
+        Spreading,
+        "make_table",
+        a_cell_less,
+    ),
+    (Tally(variables="id"), sources(PEOPLE), Counting, "make_table", a_row_less),
+]
 
 
 @pytest.mark.parametrize(
@@ -115,7 +138,7 @@ def test_subset_and_export_are_stopped_too(harm: Any, monkeypatch: pytest.Monkey
     only = Table.only
     monkeypatch.setattr(Table, "only", lambda self, names: harm(only(self, names)))
     with pytest.raises(UnbalancedAccountError):
-        module.chosen(step, sources(PEOPLE), ())
+        module.subset(step, sources(PEOPLE), ())
     monkeypatch.undo()
     export = importlib.import_module("lomrix.core.steps.export.run")
     replace = export.replace

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from lomrix.core.arrays.statistics import STATISTICS, Values
 from lomrix.core.errors import DataError, Proposal, SettingError, UsageError
-from lomrix.core.steps.aggregate.settings import Aggregate, statistics_asked
+from lomrix.core.steps.aggregate.settings import Aggregate, parse_statistics
 from lomrix.core.steps.step import Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -92,7 +92,7 @@ def test_dates_have_a_first_and_a_last() -> None:
 @pytest.mark.parametrize("words", ["sleep", "sleep:", ": mean", "sleep: average"])
 def test_statistics_that_are_not_clear(words: str) -> None:
     with pytest.raises(UsageError):
-        statistics_asked([words])
+        parse_statistics([words])
 
 
 def test_a_mean_of_texts_is_refused() -> None:

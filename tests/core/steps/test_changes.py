@@ -29,7 +29,7 @@ def changes(old: Table, new: Table, **settings: Any) -> Result:
 
 def test_nothing_changed() -> None:
     result = changes(OLD, OLD)
-    assert (result.account.summary, result.account.facts["broken"]) == ("old is as old was.", False)
+    assert (result.account.summary, result.account.facts["broken"]) == ("old is the same as old.", False)
     assert not len(result.table)
 
 
@@ -148,4 +148,4 @@ def test_the_program_tells_changes_by_its_exit_status(tmp_path: Path) -> None:
     lomrix("correct", "a.csv", "--ledger", "led.csv", "--out", "c.csv", cwd=tmp_path)
     assert (tmp_path / "c.csv").read_text() == "id,x\n01,5\n02,8\n"
     same, _ = lomrix("changes", "c.csv", "b.csv", "--key", "id", cwd=tmp_path)
-    assert "b is as c was." in same
+    assert "b is the same as c." in same

@@ -11,19 +11,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.steps.check.findings import far_out
+from lomrix.core.steps.check.findings import find_far_out
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.deidentify.settings import Deidentify
-from lomrix.core.steps.dictionary.draft import misfits
+from lomrix.core.steps.dictionary.draft import find_misfits
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.recode.settings import Recode
-from lomrix.core.steps.recode.value_map import value_map
+from lomrix.core.steps.recode.value_map import parse_map
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.header_guess import guessed_families
+from lomrix.core.table.header_guess import guess_families
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.tables import column, correcting, reasons, rows, sources, table, unnaming
@@ -49,9 +49,9 @@ def test_a_rule_that_cannot_be_judged_is_no_rule_that_holds() -> None:
     account = Check().apply(sources(table("t", rules, sleep=[400, 300]))).account
     assert account.facts["broken"] == 2
     assert [(row[1], row[4]) for row in account.listings[0].rows] == [
-        ("short", "slep < 900 (not judged: no column slep)"), ("both", "sleep > nap (not judged: no column nap)"),
+        ("short", "slep < 900 (not checked: no column slep)"), ("both", "sleep > nap (not checked: no column nap)"),
     ]  # fmt: skip
-    assert account.notes[0].text == "not judged, since no column of theirs is in this file: other."
+    assert account.notes[0].text == "not checked, since this file has none of their columns: other."
 
 
 def test_each_rule_finds_its_cells() -> None:
@@ -105,14 +105,14 @@ def test_a_clean_table_has_no_finding() -> None:
 def test_far_out_values_by_hand() -> None:
     # Quartiles of 1..13 are 4 and 10, so the outer fences stand at -14 and 28.
     values = [*range(1, 14), 29]
-    cells, _ = far_out(column([value - 20 for value in values]))
+    cells, _ = find_far_out(column([value - 20 for value in values]))
     assert np.flatnonzero(cells).tolist() == []
     values = [*range(1, 14), 60]  # quartiles 4.25 and 10.75: fence at 30.25
-    cells, fences = far_out(column([value - 20 for value in values]))
+    cells, fences = find_far_out(column([value - 20 for value in values]))
     assert np.flatnonzero(cells).tolist() == [13]
     assert fences == "-19 to -7"
     skewed = np.exp(np.random.default_rng(3).normal(4, 0.7, 400))
-    assert not far_out(Column.of("number", skewed))[0].any()
+    assert not find_far_out(Column.of("number", skewed))[0].any()
 
 
 def test_a_draft_of_a_ledger_names_every_cell() -> None:
@@ -153,8 +153,8 @@ def test_a_ledger_is_applied_only_where_the_old_value_stands() -> None:
         (("a", "99", "sleep", "1", "set", "2"), "there is no row 99"),
         (("a", None, "slep", "430", "set", "1"), "there is no variable slep"),
         (("a", None, "sleep", "430", "erase", "1"), 'there is no action "erase"'),
-        (("a", None, "sleep", "430", "missing", None), "the reason is wanting"),
-        ((None, None, "sleep", "430", "set", "1"), "neither key nor row is named"),
+        (("a", None, "sleep", "430", "missing", None), "the reason is missing"),
+        ((None, None, "sleep", "430", "set", "1"), "neither key nor row is given"),
     ],
 )
 def test_a_refused_entry_says_why_and_stops(entry: tuple[str | None, ...], cause: str) -> None:
@@ -209,7 +209,7 @@ def test_others_and_new_reasons() -> None:
 @pytest.mark.parametrize("text", ["x", "x:", "x: a", "x: =1", "x: 9 to 1=a", "x: a=1, a=2", "x: a=missing:"])
 def test_unclear_maps_are_refused(text: str) -> None:
     with pytest.raises(UsageError):
-        value_map(text)
+        parse_map(text)
 
 
 def test_codes_from_texts_labels_and_turned_scales() -> None:
@@ -300,12 +300,12 @@ def test_profile_finds_keys_and_families() -> None:
     ],
 )
 def test_families_are_guessed(names: str, template: str | None) -> None:
-    guess = guessed_families(names.split())
+    guess = guess_families(names.split())
     assert (" ".join(guess.templates) if guess else None) == template
 
 
 def test_a_list_of_codes_on_the_wrong_variable_is_seen() -> None:
-    assert misfits(table(sex=[1, 3], dictionary=SEX), SEX) == [("sex", "3", "2 male")]
+    assert find_misfits(table(sex=[1, 3], dictionary=SEX), SEX) == [("sex", "3", "2 male")]
 
 
 # ------------------------------------------------------------------- deidentify

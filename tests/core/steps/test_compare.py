@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from lomrix.core.arrays.differences import chi_squared, line_through, one_way, one_way_of_welch
+from lomrix.core.arrays.differences import anova, chi_squared_test, fit_line, welch_anova
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.rows.course import Courses
-from lomrix.core.steps.compare.figure import Clouds
+from lomrix.core.steps.compare.figure import Scatter
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.step import Result
 from lomrix.core.table.dictionary import Dictionary
@@ -69,7 +69,7 @@ def test_who_fell_out_is_counted_and_told() -> None:
     )  # fmt: skip
     assert (first(result)["n"], first(result)["difference"]) == (2, 2.5)
     assert result.account.notes[0].text == (
-        "at 0 the mean is 1.5 of those who stayed and 9 of the 1 who has no value at 6."
+        "at 0 the mean is 1.5 among those who stayed and 9 among 1 dropout without a value at 6."
     )
 
 
@@ -86,11 +86,11 @@ def test_analysis_of_variance_by_hand_and_welch_by_its_author() -> None:
     # Means 5, 9, 10 of six each: between 84, within 68, so F = 42 / (68 / 15) = 9.2647.
     groups = [[6, 8, 4, 5, 3, 4], [8, 12, 9, 11, 6, 8], [13, 9, 11, 8, 7, 12]]
     n, mean, variance = (np.array([f(one) for one in groups]) for f in (len, np.mean, lambda one: np.var(one, ddof=1)))
-    found = one_way(n, mean, variance)
+    found = anova(n, mean, variance)
     assert (found.statistic, found.df, found.df_within, found.effect) == pytest.approx((9.264706, 2, 15, 84 / 152))
     assert found.p == pytest.approx(0.002398777)
     # Welch (1951), page 335: samples of 20, 15, 10 with means 27.8, 24.1, 22.2 and variances 60.1, 6.3, 15.4.
-    welch = one_way_of_welch(np.array([20, 15, 10]), np.array([27.8, 24.1, 22.2]), np.array([60.1, 6.3, 15.4]))
+    welch = welch_anova(np.array([20, 15, 10]), np.array([27.8, 24.1, 22.2]), np.array([60.1, 6.3, 15.4]))
     weight = np.array([20 / 60.1, 15 / 6.3, 10 / 15.4])
     middle = (weight * [27.8, 24.1, 22.2]).sum() / weight.sum()
     lost = ((1 - weight / weight.sum()) ** 2 / np.array([19, 14, 9])).sum()
@@ -108,7 +108,7 @@ def test_several_groups_give_both_analyses() -> None:
 
 def test_chi_squared_by_hand() -> None:
     # n (ad - bc)^2 over the product of the margins: 100 * 200^2 / (30 * 70 * 40 * 60).
-    ratio, expected = chi_squared(np.array([[10, 20], [30, 40]]))
+    ratio, expected = chi_squared_test(np.array([[10, 20], [30, 40]]))
     assert ratio.statistic == pytest.approx(100 * 200**2 / (30 * 70 * 40 * 60))
     assert (ratio.df, ratio.p) == pytest.approx((1, 0.3729985))
     assert expected.tolist() == [[12, 18], [28, 42]]
@@ -128,7 +128,7 @@ def test_codes_are_counted_with_a_word_where_counts_are_small() -> None:
 
 
 def test_the_line_of_anscombe() -> None:
-    found = line_through(np.array(X, np.float64), np.array(Y))
+    found = fit_line(np.array(X, np.float64), np.array(Y))
     assert (found.slope, found.intercept, found.r_squared) == pytest.approx((0.5000909, 3.0000909, 0.6665425))
     assert (found.statistic, found.df, found.p) == pytest.approx((4.241455, 9, 0.00216963), rel=1e-5)
     assert (found.low, found.high) == pytest.approx((0.2333701, 0.7668117))
@@ -139,7 +139,7 @@ def test_slopes_of_each_group_and_together() -> None:
     result = compare(source, "y", against="x", between="g")
     assert result.table["difference"].cells() == pytest.approx([1.25, -2.0, -0.375])
     assert result.table["comparison"].cells()[2] == "slope on x, all"
-    assert isinstance(result.extras["figure"], Clouds)
+    assert isinstance(result.extras["figure"], Scatter)
     flat = compare(source, "y", against="z")
     assert first(flat)["difference"] is None
     assert "cannot be computed" in flat.account.summary
@@ -164,10 +164,10 @@ def test_two_rows_of_a_case_at_one_occasion_are_no_pair() -> None:
     [
         ({"measure": "x", "between": "one"}, "one has only the value a, so there is nothing to compare"),
         ({"measure": "x", "between": "many"}, "60 values, too many to compare"),
-        ({"measure": "many", "between": "many"}, "cannot be compared by itself"),
+        ({"measure": "many", "between": "many"}, "cannot be compared with itself"),
         ({"measure": "x", "between": "zz"}, "no column zz"),
         ({"measure": "one", "against": "x"}, "a slope is of numbers"),
-        ({"measure": "one", "between": "two", "paired_on": "many"}, "not compared in pairs"),
+        ({"measure": "one", "between": "two", "paired_on": "many"}, "cannot be compared in pairs"),
     ],
 )
 def test_what_does_not_fit_the_table(settings: dict[str, Any], what: str) -> None:

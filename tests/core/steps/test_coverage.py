@@ -14,16 +14,16 @@ from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.balanced.settings import ToBalanced
 from lomrix.core.steps.coverage import patterns
 from lomrix.core.steps.coverage.patterns import Patterns
-from lomrix.core.steps.coverage.run import Seen
+from lomrix.core.steps.coverage.run import PatternFigure
 from lomrix.core.steps.coverage.settings import Coverage
 from lomrix.core.steps.step import Result
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from lomrix.show.coverage_figure import bands, coverage_figure
+from lomrix.show.coverage_figure import draw_coverage, make_bands
 from tests.tables import lomrix, reasons, rows, sources, table
 
-# Case a at 0, 3, 12; b at 0; c at 3, 12; d at 0, 12, which stands twice; one row has no case.
+# Case a at 0, 3, 12; b at 0; c at 3, 12; d at 0, 12, which occurs twice; one row has no case.
 VISITS = table(
     id=["c", "a", "a", "b", "a", "c", "d", "d", "d", None],
     month=[3, 12, 0, 0, 3, 12, 0, 12, 12, 0],
@@ -66,7 +66,7 @@ def test_one_row_per_case_with_its_pattern() -> None:
 def test_flows_as_the_obvious_way(seen: list[list[bool]], many: bool) -> None:
     whole = [row * 20 for row in seen] if many else seen
     found = Patterns(np.array(whole))
-    flows = {word: counts.tolist() for word, counts in found.flows().items()}
+    flows = {word: counts.tolist() for word, counts in found.count_flows().items()}
     for at in range(len(whole[0])):
         before = [row[:at] for row in whole]
         assert flows["seen"][at] == sum(row[at] for row in whole)
@@ -78,18 +78,18 @@ def test_flows_as_the_obvious_way(seen: list[list[bool]], many: bool) -> None:
         assert flows["left"][at] == sum(not row[at] and own[-1] for row, own in zip(whole, before, strict=True) if own)
         assert flows["not again"][at] == sum(row[at] and not any(row[at + 1 :]) for row in whole)
     texts = ["".join("x" if one else "_" for one in row) for row in whole]
-    assert [found.texts()[at] for at in found.of_case.tolist()] == texts
+    assert [found.format_patterns()[at] for at in found.of_case.tolist()] == texts
     assert found.counts.tolist() == sorted((texts.count(text) for text in set(texts)), reverse=True)
 
 
 def test_the_figure_has_bands_as_high_as_their_cases(tmp_path: Path) -> None:
     seen = coverage(VISITS).extras["figure"]
-    assert isinstance(seen, Seen)
+    assert isinstance(seen, PatternFigure)
     assert (seen.occasions, seen.counts.tolist()) == (("0", "3", "12"), [1, 1, 1, 1])
-    coverage_figure(seen, tmp_path / "f.png", "png")
+    draw_coverage(seen, tmp_path / "f.png", "png")
     assert (tmp_path / "f.png").read_bytes().startswith(b"\x89PNG")
     patterns = np.array([[bool(at & (1 << bit)) for bit in range(7)] for at in range(100)])
-    shares, counts = bands(Seen(tuple("abcdefg"), patterns, np.arange(100, 0, -1), "day"))
+    shares, counts = make_bands(PatternFigure(tuple("abcdefg"), patterns, np.arange(100, 0, -1), "day"))
     assert (len(counts), counts.sum()) == (61, 5050)
     assert shares[-1] == pytest.approx(np.average(patterns[60:], axis=0, weights=np.arange(40, 0, -1)))
 
@@ -157,7 +157,7 @@ def test_a_panel_has_every_case_at_every_occasion(pairs: list[tuple[int, int]]) 
 
 
 def test_two_rows_of_one_place_stop_the_work() -> None:
-    with pytest.raises(DataError, match="1 case and occasion stands in several rows") as stopped:
+    with pytest.raises(DataError, match="1 case and occasion is in several rows") as stopped:
         balanced(table(id=[1, 1], month=[0, 0], x=[1, 2]))
     assert "repeated" not in stopped.value.todo
 
@@ -196,7 +196,7 @@ def test_patterns_are_the_same_in_all_ways(seen: list[list[bool]]) -> None:
             patch.setattr(patterns, "FEW_BITS", few)
             patch.setattr(patterns, "BITS", bits)
             made = patterns.Patterns(np.array(seen))
-            found.add((tuple(made.texts()), tuple(made.of_case.tolist()), tuple(made.counts.tolist())))
+            found.add((tuple(made.format_patterns()), tuple(made.of_case.tolist()), tuple(made.counts.tolist())))
     ((texts, of_case, counts),) = found
     assert [texts[at] for at in of_case] == ["".join("x" if one else "_" for one in row) for row in seen]
     assert list(counts) == sorted(counts, reverse=True) == [of_case.count(at) for at in range(len(texts))]

@@ -54,7 +54,7 @@ def test_one_value_for_all_rows(tmp_path: Path, expression: str, cell: object) -
 
 
 def test_replacing_must_be_said() -> None:
-    with pytest.raises(UsageError, match="named x already"):
+    with pytest.raises(UsageError, match="column x already exists"):
         derive(table(x=[1]), "x = x + 1")
     made = derive(table(x=[1], y=[2]), "x = x + 1", replace=True)
     assert (made.table.names, rows(made.table)) == (["x", "y"], [(2, 2)])
@@ -106,7 +106,7 @@ def test_renaming_alone_and_by_template() -> None:
     [
         ({"rename": "t=u"}, "Two columns would be named u: t and u."),
         ({"rename": "zz=u"}, "no column zz"),
-        ({"expressions": "x = t", "label": "y=Y"}, "speaks of y"),
+        ({"expressions": "x = t", "label": "y=Y"}, "names y"),
         ({"expressions": "x = t", "after": "zz"}, "no column zz"),
         ({"expressions": "x = previous(t)", "case": "zz"}, "no column zz"),
     ],

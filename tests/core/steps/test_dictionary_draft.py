@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 
-from lomrix.core.steps.dictionary.draft import Drafted, drafted, misfits
+from lomrix.core.steps.dictionary.draft import DraftVariable, draft_variables, find_misfits
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
 from tests.tables import table
@@ -21,27 +21,27 @@ def test_every_variable_as_the_table_shows_it() -> None:
                  t=["x", "y", "z", "zz"], none=[None] * 4, b=[True, None, False, True])  # fmt: skip
     made = made.with_columns({**made.columns, "x": made["x"].with_missing(made["x"].values == -1.0, "refused")})
     watch, ship = KNOWN.of("w"), KNOWN.of("s")
-    assert drafted(made, Dictionary({"t": Variable(label="known")})) == [
-        Drafted("w", "integer", ("1", "10"), (), (), (), watch, KNOWN.labels_of("w")),
-        Drafted("x", "number", ("2.5", "4"), (), ("refused",)),
-        Drafted("s", "string", None, ("a", "b"), (), (), ship, KNOWN.labels_of("s")),
-        Drafted("d", "date", ("2024-01-05", "2024-03-01"), (), ()),
-        Drafted("none", "string", None, (), ()),
-        Drafted("b", "boolean", None, (), ()),
+    assert draft_variables(made, Dictionary({"t": Variable(label="known")})) == [
+        DraftVariable("w", "integer", ("1", "10"), (), (), (), watch, KNOWN.labels_of("w")),
+        DraftVariable("x", "number", ("2.5", "4"), (), ("refused",)),
+        DraftVariable("s", "string", None, ("a", "b"), (), (), ship, KNOWN.labels_of("s")),
+        DraftVariable("d", "date", ("2024-01-05", "2024-03-01"), (), ()),
+        DraftVariable("none", "string", None, (), ()),
+        DraftVariable("b", "boolean", None, (), ()),
     ]
 
 
 def test_few_values_are_likely_codes_in_their_order() -> None:
     made = table("t", x=[10, 9, 2, 9, 10, 2, 9, 2], far=[1, 2, 3, 1, 2, 3, 1, -99])
-    found, far = drafted(made, Dictionary())
+    found, far = draft_variables(made, Dictionary())
     assert found.values == ("2", "9", "10")
     assert (far.codes, far.span) == ((-99,), ("1", "3"))
 
 
 def test_lists_of_codes_that_do_not_fit() -> None:
     made = table("t", KNOWN, w=[1, 2, 2], s=["a", "d", None])
-    assert misfits(made, KNOWN) == [("s", "d", "b two, c three")]
-    assert misfits(table("t", KNOWN, w=[1, 9, 1]), KNOWN) == [("w", "9", "2 night")]
-    assert misfits(table("t", KNOWN, w=[1, 1, 1]), KNOWN) == [("w", "none", "2 night")]
-    assert misfits(table("t", KNOWN, w=[1, 2, 9]), KNOWN) == [("w", "9", "none")]
-    assert misfits(table("t", KNOWN, w=[1, 2, None], x=[7, 8, 9]), KNOWN) == []
+    assert find_misfits(made, KNOWN) == [("s", "d", "b two, c three")]
+    assert find_misfits(table("t", KNOWN, w=[1, 9, 1]), KNOWN) == [("w", "9", "2 night")]
+    assert find_misfits(table("t", KNOWN, w=[1, 1, 1]), KNOWN) == [("w", "none", "2 night")]
+    assert find_misfits(table("t", KNOWN, w=[1, 2, 9]), KNOWN) == [("w", "9", "none")]
+    assert find_misfits(table("t", KNOWN, w=[1, 2, None], x=[7, 8, 9]), KNOWN) == []

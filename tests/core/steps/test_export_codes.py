@@ -52,7 +52,7 @@ def test_a_reason_that_no_code_was_said_for_gets_one_of_its_own_and_is_told(tmp_
     words = ["export", "a.csv", "-d", "d.toml", "--form", "bare", "--missing-code", "refused=-9"]
     told, _ = lomrix(*words, "--to", "b.dat", cwd=tmp_path)
     assert (tmp_path / "b.dat").read_text() == "-9 -99\n-99 4\n5 4\n"
-    assert "no missing code was said for unsure: 2 cells are written as -99." in told
+    assert "no missing code was given for unsure: 2 cells are written as -99." in told
     told, _ = lomrix(*words, "--missing-code", "-7", "--to", "c.dat", cwd=tmp_path)
     assert "no missing code was said" not in told
 

@@ -12,11 +12,11 @@ from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError
 from lomrix.core.steps.delivery import TextForm
-from lomrix.core.steps.export.coding import coded, could_hold, free_code
-from lomrix.core.steps.export.missing_codes import MissingCodes, codes_said
-from lomrix.core.steps.export.numbers import as_numbers
+from lomrix.core.steps.export.coding import could_hold, fill_codes, find_free_code
+from lomrix.core.steps.export.missing_codes import MissingCodes, parse_missing_codes
+from lomrix.core.steps.export.numbers import recode_as_numbers
 from lomrix.core.steps.export.plain_letters import PlainLetters
-from lomrix.core.steps.export.short_names import short_names
+from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
@@ -47,7 +47,7 @@ DAY, MOMENT = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7, 9)
 def test_columns_as_numbers(
     cells: Column, labels: dict[str, str], values: list[Any], how: str, texts: list[str]
 ) -> None:
-    made, recoding = as_numbers(cells, labels)
+    made, recoding = recode_as_numbers(cells, labels)
     assert made.type == "integer"
     assert made.cells() == values
     assert reasons(made) == reasons(cells)
@@ -58,7 +58,7 @@ def test_columns_as_numbers(
 def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
     """A column whose last two cells are missing: refused, then blank."""
     made = Column.of_cells(type_, [*cells, None, None], "refused")
-    return made.cleared(np.arange(len(made)) == len(cells) + 1).with_missing(
+    return made.clear_missing(np.arange(len(made)) == len(cells) + 1).with_missing(
         np.arange(len(made)) == len(cells) + 1, "blank"
     )
 
@@ -81,7 +81,7 @@ def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
 )
 def test_codes_in_missing_cells(cells: Column, said: list[str], values: list[Any], left: list[str]) -> None:
     types = {"x": cells.type, "y": "integer"}
-    made = coded(cells, "x", MissingCodes.of(codes_said(said), types, "t"), TextForm())
+    made = fill_codes(cells, "x", MissingCodes.resolve(parse_missing_codes(said), types, "t"), TextForm())
     assert made.cells() == values
     assert [reason for reason in reasons(made) if reason] == left
 
@@ -89,25 +89,25 @@ def test_codes_in_missing_cells(cells: Column, said: list[str], values: list[Any
 def test_a_word_as_code_leaves_decimal_separator_and_places_in_force() -> None:
     cells = Column.of_cells("number", [1.2345, None, 2.675])
     form = TextForm(decimal=",", digits=2)
-    assert coded(cells, "x", MissingCodes("NULL", {}, {}), form).cells() == ["1,23", "NULL", "2,68"]
+    assert fill_codes(cells, "x", MissingCodes("NULL", {}, {}), form).cells() == ["1,23", "NULL", "2,68"]
 
 
 def test_a_code_that_is_free() -> None:
-    assert free_code(table(x=[1, 2], s=["a", "b"])) == "-9"
-    assert free_code(table(x=[1, -9], s=["-99", "b"])) == "-999"
+    assert find_free_code(table(x=[1, 2], s=["a", "b"])) == "-9"
+    assert find_free_code(table(x=[1, -9], s=["-99", "b"])) == "-999"
     said = Dictionary({"x": Variable(minimum=-20), "y": Variable(allowed=("-99",))})
-    assert free_code(table(dictionary=said, x=[1], y=[1])) == "-999"
+    assert find_free_code(table(dictionary=said, x=[1], y=[1])) == "-999"
     coded_ = Dictionary({"x": Variable(codes="c")}, {"c": {"-9": "none of these"}})
-    assert free_code(table(dictionary=coded_, x=[1])) == "-99"
+    assert find_free_code(table(dictionary=coded_, x=[1])) == "-99"
     assert could_hold(Dictionary({"x": Variable(minimum=-20, maximum=-10)}), "x", "-9") is False
     with pytest.raises(DataError) as caught:
-        free_code(table(x=[-int("9" * length) for length in range(1, 9)]))
+        find_free_code(table(x=[-int("9" * length) for length in range(1, 9)]))
     assert "‹missing_code=NUMBER›" in caught.value.todo
 
 
 def test_short_names_by_hand() -> None:
     names = ["sleep_minutes_m0", "sleep_minutes_m12", "heart_rate", "heart_rate_variability", "crew", "a b c", "9lives"]
-    assert short_names(names, 8) == {
+    assert make_short_names(names, 8) == {
         "sleep_minutes_m0": "sleep_0", "sleep_minutes_m12": "sleep_12", "heart_rate": "heart",
         "heart_rate_variability": "hevariab", "crew": "crew", "a b c": "a_b_c", "9lives": "v9lives",
     }  # fmt: skip
@@ -118,7 +118,7 @@ WORDS = st.lists(st.sampled_from(["sleep", "heart", "rate", "m", "é", "12", "3"
 
 @given(st.lists(WORDS.map("_".join), unique=True, min_size=1, max_size=12), st.integers(4, 12))
 def test_short_names_are_short_and_unlike_whatever_the_capitals(names: list[str], most: int) -> None:
-    found = short_names(names, most)
+    found = make_short_names(names, most)
     assert list(found) == names
     assert all(0 < len(name) <= most and not name[0].isdigit() for name in found.values())
     assert len({name.lower() for name in found.values()}) == len(names)
@@ -127,12 +127,12 @@ def test_short_names_are_short_and_unlike_whatever_the_capitals(names: list[str]
 def test_plain_letters() -> None:
     said = Dictionary({"größe": Variable(label="Größe", codes="c")}, {"c": {"ä": "Ähre"}})
     letters = PlainLetters()
-    made = letters.table(Table({"größe": column(["ä", "a", None, "ä"])}, said, name="t", first_row=5))
+    made = letters.convert_table(Table({"größe": column(["ä", "a", None, "ä"])}, said, name="t", first_row=5))
     (name,) = made.names
     assert name.isascii()
     assert (made.first_row, made[name].cells()) == (5, ["a", "a", None, "a"])
     entry = made.dictionary.of(name)
     assert (entry.label.isascii(), made.dictionary.labels_of(name)) == (True, {"a": "Ahre"})
-    assert letters.met == ['"ä" and "a"']
+    assert letters.collisions == ['"ä" and "a"']
     # Two cells and one code hold ä.
-    assert letters.signs["ä", "a"] == 3
+    assert letters.changes["ä", "a"] == 3

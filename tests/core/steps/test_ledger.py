@@ -49,7 +49,7 @@ def test_a_rule_that_cannot_be_judged_is_a_finding(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,town\n1,a\n2,b\n")
     (tmp_path / "d.toml").write_text('[rules]\nadult = "town >= 16"\n')
     out, _ = lomrix("check", "a.csv", "-d", "d.toml", cwd=tmp_path, status=1)
-    assert "adult" in out and "cannot be judged" in out
+    assert "adult" in out and "cannot be checked" in out
 
 
 def test_a_stated_type_that_a_cell_does_not_fit_is_a_finding(tmp_path: Path) -> None:
@@ -111,13 +111,13 @@ def test_a_draft_keeps_what_the_file_says_and_proposes_missing_codes(tmp_path: P
     out, _ = lomrix("dictionary", "draft", "b.csv", cwd=tmp_path)
     assert '[variables.sex]\nlabel = "Sex"\n' in out and '[codes.sex]\n1 = "man"\n2 = "woman"\n' in out
     assert '# missing = { -9 = "not given" }' in out
-    assert "-9 stands apart" in lomrix("profile", "a.csv", cwd=tmp_path)[0]
+    assert "-9 is far from" in lomrix("profile", "a.csv", cwd=tmp_path)[0]
 
 
 def test_limits_of_a_draft_leave_missing_codes_out() -> None:
-    from lomrix.core.steps.dictionary.draft import drafted
+    from lomrix.core.steps.dictionary.draft import draft_variables
 
-    found = drafted(table(x=[5, 6, -9, 8], y=[1, 2, 3, 4]), Dictionary({"y": Variable(label="known")}))
+    found = draft_variables(table(x=[5, 6, -9, 8], y=[1, 2, 3, 4]), Dictionary({"y": Variable(label="known")}))
     assert [(one.name, one.span, one.codes) for one in found] == [("x", ("5", "8"), (-9,))]
 
 
@@ -143,7 +143,7 @@ def test_a_column_is_again_what_the_dictionary_states() -> None:
         None,
         datetime.date(2024, 3, 6),
     ]
-    assert result.settled == ("crp", "day")
+    assert result.retyped == ("crp", "day")
 
 
 def test_what_becomes_another_text_in_the_column_is_reported() -> None:

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from lomrix.core.errors import DataError, UnbalancedAccountError
 from lomrix.core.steps.account import Balance
 from lomrix.core.steps.correct.settings import Correct
-from lomrix.core.steps.merge.likely_partners import _neighbours, near_misses
+from lomrix.core.steps.merge.likely_partners import _find_neighbours, find_near_misses
 from lomrix.core.steps.merge.settings import Merge
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
@@ -183,7 +183,7 @@ def test_status_says_where_rows_came_from_and_its_name_must_be_free() -> None:
     made = Merge(key=("k",), status="source").apply(merging(base, added)).table
     assert made["source"].cells() == [2, 1, 3]
     assert made.dictionary.labels_of("source")["3"] == "only in r"
-    with pytest.raises(DataError, match="a column named x already"):
+    with pytest.raises(DataError, match="column x already exists"):
         Merge(key=("k",), status="x").apply(merging(base, added))
 
 
@@ -225,14 +225,14 @@ def test_several_files_at_once_keep_the_base_order_and_tell_where_rows_came_from
     ],
 )
 def test_near_misses_say_what_keeps_keys_apart(mine: str, theirs: str, cause: str | None) -> None:
-    found = near_misses(pa.array([mine], pa.large_string()), pa.array(["zzz", theirs], pa.large_string()))
+    found = find_near_misses(pa.array([mine], pa.large_string()), pa.array(["zzz", theirs], pa.large_string()))
     assert (found[mine].partner, found[mine].differs_by) == (theirs, cause) if cause else not found
 
 
 def test_neighbours_find_what_comparing_all_pairs_finds() -> None:
     keys = ["razorbil", "shaerwater", "gulillemot", "pufin", "nothing"]
     names = ["razorbill", "shearwater", "guillemot", "puffin", "tern"]
-    assert {key: found[0] for key, found in _neighbours(keys, names).items()} == dict(
+    assert {key: found[0] for key, found in _find_neighbours(keys, names).items()} == dict(
         zip(keys[:4], names, strict=False)
     )
 

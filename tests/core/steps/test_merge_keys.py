@@ -10,7 +10,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.nearest import nearest_once
+from lomrix.core.arrays.nearest import find_nearest_once
 from lomrix.core.errors import DataError, LomrixError, UsageError
 from lomrix.core.steps.merge.settings import Merge
 from lomrix.core.steps.step import Inputs
@@ -57,7 +57,7 @@ def test_a_choice_need_not_fit_every_added_file(tmp_path: Path) -> None:
 FURTHER: list[tuple[dict[str, list[Any]], dict[str, list[Any]], str]] = [
     ({"id": [1, 1], "month": [0, 6]}, {"id": [1, 1], "month": [0, 6]}, "With month the keys would be one-to-one"),
     ({"id": [1, 1], "month": [0, 6]}, {"id": [1, 1], "month": [6, 6]}, "With month the keys would be one-to-many"),
-    ({"id": [1, 1], "month": [0, 0]}, {"id": [1, 1], "day": [6, 6]}, "Mend the repeated keys"),
+    ({"id": [1, 1], "month": [0, 0]}, {"id": [1, 1], "day": [6, 6]}, "Correct the repeated keys"),
 ]
 
 
@@ -119,7 +119,7 @@ def test_a_status_has_the_same_codes_whatever_the_data_are() -> None:
     both, one = status(["1", "2", "3"]), status(["1"])
     assert both.dictionary.labels_of("s") == one.dictionary.labels_of("s")
     assert (both["s"].cells(), one["s"].cells()) == ([2, 1, 6], [2, 3])
-    with pytest.raises(UsageError, match="62 files apart"):
+    with pytest.raises(UsageError, match="at most 62 files"):
         Merge(key="k", status="s").apply(merging(*[table(f"t{at}", k=["1"]) for at in range(64)]))
 
 
@@ -140,7 +140,7 @@ def test_each_partner_is_used_once_nearest_pairs_first(mine: list[int], theirs: 
         if wanted[i] < 0 and j not in wanted:
             wanted[i] = j
     keys = np.zeros(len(one), np.int64), np.zeros(len(two), np.int64)
-    assert nearest_once(keys[0], one, keys[1], two, 900, "either", "before").tolist() == wanted.tolist()
+    assert find_nearest_once(keys[0], one, keys[1], two, 900, "either", "before").tolist() == wanted.tolist()
 
 
 def test_a_row_whose_partner_went_to_a_nearer_one_takes_the_next() -> None:

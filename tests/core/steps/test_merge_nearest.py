@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.nearest import nearest_rows
+from lomrix.core.arrays.nearest import find_nearest
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.merge.settings import Merge
 from lomrix.core.table.column import Column
@@ -42,7 +42,7 @@ def slow(base: list[tuple[int, int]], added: list[tuple[int, int]], within: int,
 )
 def test_nearest_agrees_with_the_slow_version(base: Any, added: Any, within: int, side: Any, ties: Any) -> None:
     one, two = (np.array(pairs, np.int64).reshape(-1, 2) for pairs in (base, added))
-    found = nearest_rows(one[:, 0], one[:, 1].astype(float), two[:, 0], two[:, 1].astype(float), within, side, ties)
+    found = find_nearest(one[:, 0], one[:, 1].astype(float), two[:, 0], two[:, 1].astype(float), within, side, ties)
     assert found.tolist() == slow(base, added, within, side, ties)
 
 
@@ -65,7 +65,7 @@ def test_draws_near_visits() -> None:
     assert made["iron"].cells() == [2, 1, None, None]
     assert made["drawn_distance"].cells() == [-2, -16, None, None]
     assert reasons(made["iron"])[2] == "unmatched"
-    after = step.changed(side="after", rows="matched")
+    after = step.with_settings(side="after", rows="matched")
     assert after.apply(merging(*visits_and_draws())).table["iron"].cells() == [1]
     once = Merge(key=("id",), near="seen=drawn", within="40d", once=True, expect="one-to-one")
     result = once.apply(merging(*visits_and_draws()))
@@ -78,9 +78,9 @@ def test_nearness_is_held_to_what_was_expected(expect: Any) -> None:
     visits, _ = visits_and_draws()
     step = Merge(key=("id",), near="seen=drawn", within="40d", side="after", expect=expect)
     two = Table({"id": Column.of_cells("string", ["a"]), "drawn": Column.of_cells("date", [day("2024-02-11")])})
-    with pytest.raises(DataError, match="1 row of table would serve several rows"):
+    with pytest.raises(DataError, match="1 row of table would match several rows"):
         step.apply(merging(visits, two))
-    step.changed(expect="many-to-one").apply(merging(visits, two))
+    step.with_settings(expect="many-to-one").apply(merging(visits, two))
 
 
 @pytest.mark.parametrize(

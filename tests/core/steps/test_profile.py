@@ -15,7 +15,7 @@ def test_texts_that_differ_by_capitals_or_blanks_are_told() -> None:
         Profile().apply(sources(table(race=["carnica", "CARNICA", "carnica", "ligustica", "Buckfast "]))).account.notes
     )
     assert [note.text for note in notes if note.kind == "nearly-same"] == [
-        'texts that differ by capitals or blanks only: "carnica" (2), "CARNICA" (1).'
+        'texts that differ only in capitals or spaces: "carnica" (2), "CARNICA" (1).'
     ]
 
 

@@ -56,7 +56,7 @@ def test_what_a_map_names_in_vain_is_told() -> None:
     }
     assert '"cost", "a to f"' in notes["not-found"]
     notes = {note.kind: note.text for note in recoded([10, 20], map="x: 0 to 20=1, 20 to 40=2").account.notes}
-    assert notes["shared-end"] == '20 stands in "0 to 20" and in "20 to 40"; it belongs to the first.'
+    assert notes["shared-end"] == '20 is in "0 to 20" and in "20 to 40"; it belongs to the first.'
 
 
 REFUSED = [

@@ -40,7 +40,7 @@ def page(source: Table, **settings: Any) -> Content:
 
 
 def bars(source: Table, name: str, **settings: Any) -> list[tuple[str, int | None]]:
-    (found,) = [one for one in page(source, **settings).variables if one.described.name == name]
+    (found,) = [one for one in page(source, **settings).variables if one.summary.name == name]
     return [(bar.label, bar.cells) for bar in found.bars]
 
 
@@ -67,7 +67,7 @@ def test_the_account_of_a_page() -> None:
     assert account.facts == {"variables": 4, "occasions": ["0 (before)", "3", "6"]}
     (note,) = account.notes
     assert (note.text, note.count) == (
-        "1 row has no case or no occasion: not counted in who was seen when.", 1,
+        "1 row has no case or no occasion, so not counted in who was seen when.", 1,
     )  # fmt: skip
     assert page(VISITS, title="Our crews").title == "Our crews"
 
@@ -89,7 +89,7 @@ def test_means_over_the_occasions() -> None:
     assert first.high == pytest.approx(8 + 12.7062047)
     few = page(VISITS, case=("crew",), occasion=("wave",), measure="sleep", min_n=2).drawn[0].lines[0].points[2]
     assert (few.n, few.mean) == (None, None)
-    with pytest.raises(UsageError, match="crew holds no numbers"):
+    with pytest.raises(UsageError, match="crew is not numeric"):
         page(VISITS, case=("crew",), occasion=("wave",), measure="crew")
 
 
@@ -115,11 +115,11 @@ def test_distributions() -> None:
 
 def test_nothing_speaks_of_single_people() -> None:
     found = page(table(x=[1, 2, None]), min_n=3).variables[0]
-    told = found.described
-    assert (told.smallest, told.largest, told.mean, told.median, told.deviation) == ("", "", None, None, None)
+    told = found.summary
+    assert (told.minimum, told.maximum, told.mean, told.median, told.deviation) == ("", "", None, None, None)
     assert dict(found.missing) == {"blank": None}
     found = page(table(x=[1, 2, 6]), min_n=3).variables[0]
-    assert (found.described.mean, found.described.median, found.described.largest) == (3.0, 2.0, "")
+    assert (found.summary.mean, found.summary.median, found.summary.maximum) == (3.0, 2.0, "")
     assert dict(page(VISITS).variables[3].missing) == {"blank": 1}
 
 
@@ -188,7 +188,7 @@ def test_a_minimum_size_counts_persons() -> None:
         table(pid=[*[1] * 20, 2, 3, 4], wave=[*range(20), 0, 0, 0], x=[*[50] * 20, 1, 2, 3], g=[*"a" * 20, *"bbb"]),
         case=("pid",), occasion=("wave",), min_n=3,
     )  # fmt: skip
-    by_name = {one.described.name: one for one in made.variables}
+    by_name = {one.summary.name: one for one in made.variables}
     assert by_name["g"].bars == () and by_name["g"].more == 2  # a are twenty rows, but one person
     assert by_name["x"].bars == ()
     assert [one.cases for one in made.seen[:2]] == [4, None]

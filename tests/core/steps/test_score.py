@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.scales import reliability
+from lomrix.core.arrays.scales import compute_reliability
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.score.settings import Score
@@ -47,7 +47,7 @@ def test_sums_are_prorated_and_items_turned_round() -> None:
     means = score(table(**ITEMS), reverse="f2", span="0:3", at_least=1, method="mean").table
     assert means["s"].cells() == pytest.approx([1, 7 / 3, 3, 2])
     assert means.dictionary.of("s").description == (
-        "Score: mean of f1..f3, f2 turned round in 0 to 3, at least 1 of 3 present."
+        "Score: mean of f1..f3, f2 reversed within 0 to 3, at least 1 of 3 present."
     )
 
 
@@ -62,7 +62,7 @@ def test_cells_outside_the_span_stop_the_work() -> None:
 
 def test_alpha_by_hand_and_by_the_formula_of_spearman_and_brown() -> None:
     # Variances 5/3, covariance 1, r 0.6: alpha is 2 (1 - (10/3) / (16/3)) = 0.75 = 2 r / (1 + r).
-    found = reliability(np.array([[1, 2], [2, 1], [3, 4], [4, 3.0]]))
+    found = compute_reliability(np.array([[1, 2], [2, 1], [3, 4], [4, 3.0]]))
     assert found.n == 4
     assert found.alpha == pytest.approx(0.75)
     assert found.item_rest == pytest.approx([0.6, 0.6])
@@ -72,7 +72,7 @@ def test_alpha_by_hand_and_by_the_formula_of_spearman_and_brown() -> None:
 @given(st.lists(st.lists(st.integers(0, 4), min_size=4, max_size=4), min_size=3, max_size=12))
 def test_reliability_as_the_obvious_way(rows: list[list[int]]) -> None:
     items = np.array(rows, np.float64)
-    found, total = reliability(items), items.sum(axis=1)
+    found, total = compute_reliability(items), items.sum(axis=1)
     if np.var(total) > 0:
         assert found.alpha == pytest.approx(4 / 3 * (1 - np.var(items, axis=0).sum() / np.var(total)))
     for at in range(4):
@@ -125,8 +125,8 @@ def test_scales_of_the_dictionary_at_each_occasion_of_a_wide_file() -> None:
 @pytest.mark.parametrize(
     ("settings", "what"),
     [
-        ({"reverse": "f2"}, "none was said"),
-        ({"reverse": "id", "span": "0:3"}, "is no item"),
+        ({"reverse": "f2"}, "needs the span"),
+        ({"reverse": "id", "span": "0:3"}, "is not an item"),
         ({"at_least": 4}, "4 cannot be present"),
         ({"items": "f1..f9"}, "no column f4"),
     ],

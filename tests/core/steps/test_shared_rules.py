@@ -58,7 +58,7 @@ def test_occasions_have_one_order_in_all_steps(step: Step) -> None:
         assert order(step, long.take(np.array([1, 0, 3, 2, 4])))[0]
     by_appearance, made = order(step, table("t", **CELLS))
     (note,) = [note for note in made.account.notes if note.kind == "occasion-order"]
-    assert not by_appearance and "first appear: after, before." in note.text
+    assert not by_appearance and "ordered by first appearance: after, before." in note.text
 
 
 def test_numbers_are_in_order_of_their_values_whatever_the_rows_do() -> None:
@@ -83,6 +83,6 @@ def test_a_constant_takes_the_value_that_is_there_and_never_one_of_several() -> 
         ToBalanced(constant="ship", **LONG),
         ToWide(header="{measure}_{when}", constant="ship", spread="x,sex", **LONG),
     ):
-        with pytest.raises(DataError, match="ship is no constant: it changes within 1 case") as caught:
+        with pytest.raises(DataError, match="ship is not a constant: it varies within 1 case") as caught:
             step.apply(sources(source))
         assert caught.value.where == "1 (a, b)"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime
 
-from lomrix.core.language.evaluate import evaluated
+from lomrix.core.language.evaluate import evaluate
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.merge.settings import Merge
 from lomrix.core.steps.reshape.to_wide import ToWide
@@ -34,8 +34,8 @@ def test_the_first_of_repeated_dates_is_not_the_earliest() -> None:
 
 def test_the_first_missing_date_gives_the_reason() -> None:
     columns = {name: Column.all_missing("date", 1, reason) for name, reason in (("a", "refused"), ("b", "lost"))}
-    assert reasons(evaluated("days_between(a, b)", Table(columns))) == ["refused"]
-    assert reasons(evaluated("b - a", Table(columns))) == ["lost"]
+    assert reasons(evaluate("days_between(a, b)", Table(columns))) == ["refused"]
+    assert reasons(evaluate("b - a", Table(columns))) == ["lost"]
 
 
 def test_the_share_of_a_range_of_codes_by_its_label() -> None:
@@ -46,5 +46,5 @@ def test_the_share_of_a_range_of_codes_by_its_label() -> None:
 
 
 def test_an_empty_text_is_blank() -> None:
-    made = evaluated("strip(t)", table(t=["  ", "a"]))
+    made = evaluate("strip(t)", table(t=["  ", "a"]))
     assert (made.cells(), reasons(made)) == ([None, "a"], ["blank", None])

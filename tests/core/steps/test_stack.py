@@ -103,7 +103,7 @@ def test_other_labels_of_one_code_stop() -> None:
 @pytest.mark.parametrize(("rule", "cells"), [("first", [1, 2, 4]), ("last", [2, 3, 4]), ("keep", [1, 2, 3, 4])])
 def test_one_case_and_occasion_in_two_files(rule: Any, cells: list[int]) -> None:
     first, second = table("one", id=["a", "b"], x=[1, 2]), table("two", id=["a", "c"], x=[3, 4])
-    with pytest.raises(DataError, match="1 case and occasion stands in several rows"):
+    with pytest.raises(DataError, match="1 case and occasion is in several rows"):
         Stack(case=("id",)).apply(sources(first, second))
     assert Stack(case=("id",), repeated=rule).apply(sources(first, second)).table["x"].cells() == cells
 

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 import pytest
 
-from lomrix.core.arrays.suppression import determined, protect
+from lomrix.core.arrays.suppression import find_determined, protect
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.report.discretion import Discretion
 from lomrix.core.steps.step import Inputs, Result
@@ -136,7 +136,7 @@ def test_numbers_that_equations_determine() -> None:
             one and np.linalg.matrix_rank(np.vstack([every, np.eye(4)[at]])) == np.linalg.matrix_rank(every)
             for at, one in enumerate(hidden)
         ]
-        assert determined(equations, np.array(hidden)).tolist() == expected
+        assert find_determined(equations, np.array(hidden)).tolist() == expected
     none = np.zeros(4, np.bool_)
     one = np.array([False, True, False, False])
     assert protect(equations, np.array([2, 2, 9, 13]), one, none).tolist() == [True, True, True, False]

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from lomrix.core.arrays import layout
 from lomrix.core.errors import DataError, Proposal, UsageError
-from lomrix.core.rows.course import courses
-from lomrix.core.rows.occasions import wishes_of
-from lomrix.core.steps.reshape.labels import common_label
+from lomrix.core.rows.course import compute_courses
+from lomrix.core.rows.occasions import parse_occasion_settings
+from lomrix.core.steps.reshape.labels import find_common_label
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -49,7 +49,7 @@ def test_rows_without_a_measured_value_are_left_out_and_counted() -> None:
         "nothing measured at month 0, left out": 1,
         "nothing measured at month 3, left out": 2,
     }
-    kept = step.changed(keep_empty=True).apply(sources(wide)).table
+    kept = step.with_settings(keep_empty=True).apply(sources(wide)).table
     assert rows(kept) == [("a", 0, 1), ("a", 3, None), ("b", 0, None), ("b", 3, None)]
 
 
@@ -122,7 +122,7 @@ def test_labels_and_missing_codes_follow() -> None:
     ],
 )
 def test_common_label(labels: list[str], label: str) -> None:
-    assert common_label(labels) == label
+    assert find_common_label(labels) == label
 
 
 @pytest.mark.parametrize(
@@ -138,15 +138,15 @@ def test_common_label(labels: list[str], label: str) -> None:
     ],
 )
 def test_header_templates(template: str, name: str, reading: dict[str, str] | None) -> None:
-    found = HeaderTemplate.parsed(template)
+    found = HeaderTemplate.parse(template)
     assert found.read(name) == reading
     if reading is not None:
-        assert found.written(reading["measure"], reading) == name
+        assert found.format(reading["measure"], reading) == name
 
 
 def test_an_ambiguous_header_shows_both_readings() -> None:
     with pytest.raises(UsageError) as caught:
-        HeaderTemplate.parsed("{measure}_{arm}_{visit}").read("a_b_c_d")
+        HeaderTemplate.parse("{measure}_{arm}_{visit}").read("a_b_c_d")
     assert "measure = a; arm = b; visit = c_d" in caught.value.where
 
 
@@ -155,7 +155,7 @@ def test_an_ambiguous_header_shows_both_readings() -> None:
 )
 def test_broken_templates_are_refused(template: str) -> None:
     with pytest.raises(UsageError):
-        HeaderTemplate.parsed(template)
+        HeaderTemplate.parse(template)
 
 
 def test_many_occasions() -> None:
@@ -247,14 +247,14 @@ def test_a_name_that_only_looks_like_a_family_is_carried() -> None:
     [
         (("Y{year}",), {}, "needs {measure}"),
         (("{measure}",), {}, "needs an occasion"),
-        (("{measure}_m{month}",), {"value_name": ("x",)}, "names nothing"),
+        (("{measure}_m{month}",), {"value_name": ("x",)}, "is not needed"),
         (("{measure}_m{month}", "{measure}_m{wave}"), {}, "different occasions"),
         (("{measure}_m{month}", "{measure}m{month}"), {}, "both fit the column x_m0"),
         (("{measure}_w{wave}",), {}, "No column fits"),
-        (("{measure}_m{month:2}",), {}, "no sense"),
+        (("{measure}_m{month:2}",), {}, "is not valid"),
         (("{measure}_m{month}",), {"occasions": "0,3,6"}, "names 3 values of month, the columns hold 2"),
-        (("{measure}_m{month}",), {"occasions": "0=1"}, "not all told"),
-        (("{measure}_m{month}",), {"occasions": "year:1,2"}, "fits none"),
+        (("{measure}_m{month}",), {"occasions": "0=1"}, "are incomplete"),
+        (("{measure}_m{month}",), {"occasions": "year:1,2"}, "matches none"),
         ((), {}, "No ‹header› was given."),
     ],
 )
@@ -268,7 +268,7 @@ def test_refused_templates(headers: tuple[str, ...], more: dict[str, Any], told:
 @pytest.mark.parametrize("words", ["0,,3", "a=1,2", "3,3", ""])
 def test_unclear_occasions(words: str) -> None:
     with pytest.raises(UsageError):
-        wishes_of([words])
+        parse_occasion_settings([words])
 
 
 def test_a_guess_is_proposed_and_taken() -> None:
@@ -346,15 +346,15 @@ def test_laying_out_and_leaving_out_agree_with_the_obvious(times: int, rows: int
     gone = data.draw(st.sets(st.integers(0, max(rows * times - 1, 0)), max_size=rows * times))
     expected = [-1 if columns[at] is None else row * 10 + at for row in range(rows) for at in range(times)]
     kept = [value for place, value in enumerate(expected) if place not in gone]
-    made = layout.interleaved(columns, rows, -1, np.int64, np.array(sorted(gone), np.int64))
+    made = layout.interleave_columns(columns, rows, -1, np.int64, np.array(sorted(gone), np.int64))
     assert made.tolist() == kept
-    assert layout.without(np.array(expected), np.array(sorted(gone), np.int64)).tolist() == kept
+    assert layout.drop_positions(np.array(expected), np.array(sorted(gone), np.int64)).tolist() == kept
 
 
 def test_means_and_their_intervals() -> None:
     # Of 1, 2, 3 the mean is 2 and sd 1; Student's t for 2 degrees of freedom at 0.975 is 4.303 (any printed table).
     long = table(id=["a", "b", "c", "a"], month=[0, 0, 0, 3], x=[1, 2, 3, 5], mood=["u", "v", "w", "x"])
-    (course,) = courses(long, ("id",), ("month",), ["x", "mood"])
+    (course,) = compute_courses(long, ("id",), ("month",), ["x", "mood"])
     (average,) = course.averages
     assert (course.values, average.count.tolist(), average.mean.tolist()) == ((0, 3), [3, 1], [2.0, 5.0])
     assert average.high[0] - average.mean[0] == pytest.approx(4.303 / 3**0.5, abs=1e-3)
@@ -364,7 +364,7 @@ def test_means_and_their_intervals() -> None:
 
 def test_series_of_two_occasions_and_chosen_lines() -> None:
     long = table(id=["a", "a", "b", "c"], arm=["l", "r", "l", "l"], visit=[1, 1, 2, 2], x=[1, 2, 3, 4])
-    (course,) = courses(long, ("id",), ("arm", "visit"), ["x"], most_lines=2)
+    (course,) = compute_courses(long, ("id",), ("arm", "visit"), ["x"], most_lines=2)
     assert [average.series for average in course.averages] == ["arm l", "arm r"]
     assert [len(lines) for lines in course.lines] == [2, 2]
     assert course.cases == 3

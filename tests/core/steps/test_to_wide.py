@@ -19,7 +19,7 @@ WIDE = ToWide(case=("crew",), occasion=("month",), header="{measure}_m{month}")
 
 
 def with_(**changes: Any) -> ToWide:
-    return WIDE.changed(**changes)
+    return WIDE.with_settings(**changes)
 
 
 def notes(step: ToWide, source: Table) -> dict[str, Any]:
@@ -91,7 +91,7 @@ def test_a_column_that_changes_in_few_cases_is_named_with_them() -> None:
     assert result.account.facts["changing_in_few_cases"] == ["vessel"]
     (note,) = [note for note in result.account.notes if note.kind == "slip"]
     assert note.column == "vessel"
-    assert "changes in 1 case only" in note.text
+    assert "varies in 1 case only" in note.text
     assert "c7 (tern, gull)" in note.text
 
 
@@ -230,7 +230,7 @@ def test_labels_from_a_column() -> None:
         ({"occasion": ("crew",)}, {}, UsageError, "both case and occasion"),
         ({"most_columns": 4}, {}, DataError, "would have 5 columns"),
         ({"spread": "x", "constant": "x"}, {}, UsageError, "both spread and constant"),
-        ({"spread": "x"}, {}, DataError, "y is no constant"),
+        ({"spread": "x"}, {}, DataError, "y is not a constant"),
         ({"header": "crew"}, {}, UsageError, "does not name"),
         ({}, {"crew": ["a", None]}, DataError, "crew is missing in 1 of 2 rows"),
         ({}, {"month": [None, 6]}, DataError, "month is missing in 1 of 2 rows"),

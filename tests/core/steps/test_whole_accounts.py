@@ -15,7 +15,7 @@ import pytest
 
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.account import Account
-from lomrix.core.steps.registry import entry_of
+from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -86,10 +86,10 @@ def table_told(made: Table) -> list[str]:
 
 def happening(word: str, inputs: Inputs, settings: dict[str, Any]) -> list[str]:
     """What comes of a scene: a result, or an error."""
-    entry = entry_of(word)
+    entry = find_entry(word)
     assert entry is not None
     try:
-        step = entry.step()(**settings)
+        step = entry.load()(**settings)
         lines = told(step.apply(inputs, [extra.name for extra in step.gives]))
     except LomrixError as error:
         said = {"where": error.where, "next": error.todo, "proposed": error.proposal, "status": error.exit_status}

@@ -8,11 +8,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.shaped_texts import paired_shaped_numbers
+from lomrix.core.arrays.shaped_texts import parse_shaped_pair
 from lomrix.core.errors import UsageError
-from lomrix.core.table.column import Column, common_type, either
+from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.pool import Pool
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import choose_columns
 from tests.tables import column, reasons
 
 CELLS = st.lists(st.one_of(st.none(), st.sampled_from(["a", "b", "long text", "é", "0"])), min_size=1, max_size=10)
@@ -32,7 +32,7 @@ def test_taking_and_encoding_keep_every_cell(cells: list[str | None], data: st.D
     made = column(cells) if any(cells) else Column.of_cells("string", cells)
     rows = np.array(data.draw(st.lists(st.integers(-1, len(cells) - 1), max_size=12)), dtype=np.int64)
     expected = [cells[row] if row >= 0 else None for row in rows.tolist()]
-    for version in (made, made.encoded(), made.compact()):
+    for version in (made, made.encode(), made.compact()):
         taken = version.take_or(rows, "unmatched")
         assert taken.cells() == expected
         told = [
@@ -40,7 +40,7 @@ def test_taking_and_encoding_keep_every_cell(cells: list[str | None], data: st.D
             for row, cell in zip(rows.tolist(), expected, strict=True)
         ]
         assert reasons(taken) == told
-    assert made.encoded().same_as(made)
+    assert made.encode().same_as(made)
 
 
 def test_a_compact_pool_holds_only_what_occurs() -> None:
@@ -58,7 +58,7 @@ def test_equal_columns_have_equal_bytes() -> None:
 
 def test_either_takes_cells_and_reasons_of_both() -> None:
     first, second = column(["a", None, "c"]), Column.of_cells("string", ["x", "y", None], "refused")
-    mixed = either(first, second, np.array([False, True, True]))
+    mixed = choose_cells(first, second, np.array([False, True, True]))
     assert mixed.cells() == ["a", "y", None]
     assert reasons(mixed) == [None, None, "refused"]
 
@@ -67,9 +67,9 @@ def test_types_widen_only_without_loss() -> None:
     assert common_type([column([1]), column([2.5])]) == "number"
     assert common_type([column([1]), column(["a"])]) is None
     assert common_type([column([1]), Column.all_missing("string", 1, "blank")]) == "integer"
-    assert Column.all_missing("string", 2, "absent").widened("integer").reason_counts() == {"absent": 2}
+    assert Column.all_missing("string", 2, "absent").widen("integer").reason_counts() == {"absent": 2}
     with pytest.raises(TypeError):
-        column(["a"]).widened("integer")
+        column(["a"]).widen("integer")
 
 
 @pytest.mark.parametrize(
@@ -87,7 +87,7 @@ def test_types_widen_only_without_loss() -> None:
     ],
 )
 def test_choosing_columns(words: str, names: list[str]) -> None:
-    assert chosen_columns(words, TYPES) == names
+    assert choose_columns(words, TYPES) == names
 
 
 @pytest.mark.parametrize(
@@ -95,7 +95,7 @@ def test_choosing_columns(words: str, names: list[str]) -> None:
 )
 def test_a_choice_that_names_nothing_is_refused(words: str, told: str) -> None:
     with pytest.raises(UsageError) as caught:
-        chosen_columns(words, TYPES)
+        choose_columns(words, TYPES)
     assert told in caught.value.what + caught.value.todo
 
 
@@ -107,7 +107,7 @@ IDS = st.lists(
 
 @given(IDS, IDS)
 def test_ids_of_one_shape_are_equal_just_where_their_numbers_are(first: list[str], second: list[str]) -> None:
-    found = paired_shaped_numbers(pa.array(first, pa.large_string()), pa.array(second, pa.large_string()))
+    found = parse_shaped_pair(pa.array(first, pa.large_string()), pa.array(second, pa.large_string()))
     if found is not None:
         one, two = found
         assert [[a == b for b in second] for a in first] == [[a == b for b in two.tolist()] for a in one.tolist()]

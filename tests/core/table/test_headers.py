@@ -26,7 +26,7 @@ READ = [
 def test_where_a_measure_ends(
     template: str, name: str, allowed: dict[str, set[str]], found: tuple[str, str] | None
 ) -> None:
-    reading = HeaderTemplate.parsed(template).read(name, allowed)
+    reading = HeaderTemplate.parse(template).read(name, allowed)
     assert (tuple(reading.values()) if reading else None) == found
 
 
@@ -49,7 +49,7 @@ def test_sides_that_were_said() -> None:
 
 def test_braces_with_a_blank_get_a_message_that_helps() -> None:
     with pytest.raises(UsageError) as stopped:
-        HeaderTemplate.parsed("{measure}{side no}")
+        HeaderTemplate.parse("{measure}{side no}")
     assert "{side_no}" in stopped.value.todo
 
 

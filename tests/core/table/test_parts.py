@@ -12,22 +12,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.table.code_use import times_used
+from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.header import natural_order
-from lomrix.core.table.header_guess import _worded as guessed_by_words
-from lomrix.core.table.history import History, extended
-from lomrix.core.table.labelled import labelled
-from lomrix.core.table.missing_guess import likely_missing_codes
+from lomrix.core.table.header import natural_key
+from lomrix.core.table.header_guess import _guess_words as guessed_by_words
+from lomrix.core.table.history import History, extend_history
+from lomrix.core.table.labelled import apply_labels
+from lomrix.core.table.missing_guess import guess_missing_codes
 from lomrix.core.table.notes import Note
-from lomrix.core.table.other_layout import OtherLayout, Place, typed_value
+from lomrix.core.table.other_layout import OtherLayout, WidePosition, to_typed_value
 from lomrix.core.table.pool import Pool
-from lomrix.core.table.renaming import renamed_table
-from lomrix.core.table.selection import chosen_columns
-from lomrix.core.table.table import Table, require_free
-from lomrix.core.table.texts import column_of_texts, require_heads
+from lomrix.core.table.renaming import rename_columns
+from lomrix.core.table.selection import choose_columns
+from lomrix.core.table.table import Table, require_new_name
+from lomrix.core.table.texts import make_text_column, require_heads
 from lomrix.core.table.variable import Variable
 from tests.tables import column, reasons, table
 
@@ -46,7 +46,7 @@ DAY, MOMENT = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7)
 def test_labels_stand_in_the_place_of_codes(
     cells: list[Any], labels: dict[str, str], shown: list[Any], without: dict[str, int]
 ) -> None:
-    made, found = labelled(column(cells), labels)
+    made, found = apply_labels(column(cells), labels)
     assert (made.cells(), found) == (shown, without)
     assert reasons(made) == ["blank" if cell is None else None for cell in cells]
 
@@ -60,7 +60,7 @@ CELLS = st.lists(
 def test_the_same_cells_of_two_columns_of_text(pairs: list[Any], encoded: bool, constant: str | None) -> None:
     first, second = (Column.of_cells("string", [pair[at] for pair in pairs]) for at in (0, 1))
     if encoded:
-        first = first.encoded()
+        first = first.encode()
     expected = [one == two for one, two in pairs]
     assert same_cells(first, second).tolist() == same_cells(second, first).tolist() == expected
     if constant is not None:  # all rows are one text
@@ -85,11 +85,11 @@ def test_the_same_cells_of_two_types(first: list[Any], second: list[Any], expect
 
 
 def test_how_often_a_code_is_a_value() -> None:
-    assert times_used(column(["a", "b", "a"]), "a") == 2
-    assert times_used(column(["a", "b", "a"]), "c") == 0
-    assert times_used(column([9, 9, None]), "9.0") == 2
-    assert times_used(column([-9.0, None]), "-9") == 1
-    assert times_used(column([9]), "x") == times_used(column([True]), "1") == 0
+    assert count_code(column(["a", "b", "a"]), "a") == 2
+    assert count_code(column(["a", "b", "a"]), "c") == 0
+    assert count_code(column([9, 9, None]), "9.0") == 2
+    assert count_code(column([-9.0, None]), "-9") == 1
+    assert count_code(column([9]), "x") == count_code(column([True]), "1") == 0
 
 
 # --------------------------------------------------------------------- columns
@@ -98,8 +98,8 @@ def test_how_often_a_code_is_a_value() -> None:
 def test_columns_without_values_fit_any_type() -> None:
     blank = Column.all_missing("string", 2, "refused")
     assert common_type([blank, column([1])]) == "integer"
-    assert common_type([blank, blank.fitting("date")]) == "string"
-    assert reasons(blank.fitting("date")) == ["refused", "refused"]
+    assert common_type([blank, blank.fit_type("date")]) == "string"
+    assert reasons(blank.fit_type("date")) == ["refused", "refused"]
     assert common_type([column([1]), column([1.5])]) == "number"
     assert common_type([Column.of_cells("date", [DAY]), Column.of_cells("datetime", [MOMENT])]) == "datetime"
     assert common_type([column(["a"]), column([1])]) is None
@@ -125,11 +125,11 @@ def test_reasons_are_counted_whatever_their_number(number: int) -> None:
 
 
 def test_a_constant_is_one_cell_of_the_memory() -> None:
-    made = column([7]).in_all(3)
+    made = column([7]).broadcast(3)
     assert (made.is_constant, made.cells()) == (True, [7, 7, 7])
     assert not column([7, 7]).is_constant
     assert not column([7]).is_constant
-    assert not column([7, 7]).part(0, 1).is_constant
+    assert not column([7, 7]).slice(0, 1).is_constant
 
 
 # ---------------------------------------------------------------------- tables
@@ -143,21 +143,21 @@ def test_other_columns_leave_the_dictionary_of_those_that_went() -> None:
     assert list(part.source_names) == ["a", "b", "c"]
     assert list(part.take(np.array([0])).source_names) == ["a", "b"]
     with pytest.raises(DataError) as caught:
-        require_free("a", ["a"], "a mark")
-    assert caught.value.todo == "Give another name, or leave the old column out."
+        require_new_name("a", ["a"], "a mark")
+    assert caught.value.todo == "Choose another name, or leave the old column out."
 
 
 MEMORY = OtherLayout(
     layout="wide", headers=("{measure}_m{month}",), case=("id",), occasions=("month",),
     order=("id", "sleep_m0", "sleep_m3"),
-    places=tuple(Place(column=f"sleep_m{at}", measure="sleep", at=(at,)) for at in (0, 3)),
+    places=tuple(WidePosition(column=f"sleep_m{at}", measure="sleep", at=(at,)) for at in (0, 3)),
     types={"sleep": "integer", "month": "integer"}, variables={"sleep": Variable(label="minutes")},
 )  # fmt: skip
 
 
 def test_new_names_are_followed() -> None:
     known = Dictionary({"sleep": Variable(label="minutes")}, coded=frozenset({"sleep", "id"}), other_layout=MEMORY)
-    made = renamed_table(table(dictionary=known, id=["a"], month=[0], sleep=[400]), {"sleep": "rest"})
+    made = rename_columns(table(dictionary=known, id=["a"], month=[0], sleep=[400]), {"sleep": "rest"})
     assert made.names == ["id", "month", "rest"]
     assert made.dictionary.of("rest").label == "minutes"
     assert made.dictionary.coded == {"rest", "id"}
@@ -171,7 +171,7 @@ def test_new_names_are_followed() -> None:
 
 
 def test_the_other_layout_knows_the_order_of_its_columns() -> None:
-    assert MEMORY.ordered(["new", "sleep_m3", "id", "late"]) == ["id", "sleep_m3", "new", "late"]
+    assert MEMORY.order_names(["new", "sleep_m3", "id", "late"]) == ["id", "sleep_m3", "new", "late"]
 
 
 @pytest.mark.parametrize(
@@ -186,8 +186,8 @@ def test_the_other_layout_knows_the_order_of_its_columns() -> None:
     ],
 )
 def test_remembered_values(value: Any, type_: Any, expected: Any) -> None:
-    assert typed_value(value, type_) == expected
-    assert type(typed_value(value, type_)) is type(expected)
+    assert to_typed_value(value, type_) == expected
+    assert type(to_typed_value(value, type_)) is type(expected)
 
 
 # ------------------------------------------------------------ histories, texts
@@ -195,7 +195,7 @@ def test_remembered_values(value: Any, type_: Any, expected: Any) -> None:
 
 def test_histories_are_read_as_far_as_they_are_some() -> None:
     entry = {"do": "subset"}
-    made = extended([], entry)
+    made = extend_history([], entry)
     assert len(made.last) == 16
     assert History.from_json(made.to_json()) == made
     assert History.from_json([entry]) == made
@@ -204,11 +204,11 @@ def test_histories_are_read_as_far_as_they_are_some() -> None:
     for nothing in ({}, {"tasks": [entry]}, 7, None):
         assert History.from_json(nothing) == History()
     # A task that two tables share stands once, behind what it came from.
-    assert list(extended([made, made], {"do": "merge"}).tasks.values()) == [entry, {"do": "merge"}]
+    assert list(extend_history([made, made], {"do": "merge"}).tasks.values()) == [entry, {"do": "merge"}]
 
 
 def test_tables_of_texts() -> None:
-    made = column_of_texts(["a", "", None])
+    made = make_text_column(["a", "", None])
     assert (made.cells(), reasons(made)) == (["a", None, None], [None, "blank", "blank"])
     with pytest.raises(UsageError) as caught:
         require_heads(table("marks", row=["1"], old=["2"]), ("row", "new"), "ledger")
@@ -218,7 +218,7 @@ def test_tables_of_texts() -> None:
 
 def test_runs_of_digits_are_numbers_before_letters() -> None:
     texts = ["b2", "10", "b10", "9", "a", "visit 12", "visit 3"]
-    assert sorted(texts, key=natural_order) == ["9", "10", "a", "b2", "b10", "visit 3", "visit 12"]
+    assert sorted(texts, key=natural_key) == ["9", "10", "a", "b2", "b10", "visit 3", "visit 12"]
 
 
 def test_a_note_as_plain_values() -> None:
@@ -239,8 +239,8 @@ def test_measures_that_end_in_the_same_words() -> None:
 
 def test_columns_by_type() -> None:
     types = {"a": "boolean", "b": "integer", "c": "string", "d": "datetime", "e": "date"}
-    assert chosen_columns("@boolean", types) == ["a"]
-    assert chosen_columns("@datetime,@integer", types) == ["d", "b"]
+    assert choose_columns("@boolean", types) == ["a"]
+    assert choose_columns("@datetime,@integer", types) == ["d", "b"]
 
 
 @pytest.mark.parametrize(
@@ -257,8 +257,8 @@ def test_columns_by_type() -> None:
     ],
 )
 def test_values_that_are_likely_missing_codes(cells: list[int], codes: list[int]) -> None:
-    assert likely_missing_codes(column(cells), Variable(), {}) == codes
-    assert likely_missing_codes(column([*map(float, cells), None]), Variable(), {}) == codes
+    assert guess_missing_codes(column(cells), Variable(), {}) == codes
+    assert guess_missing_codes(column([*map(float, cells), None]), Variable(), {}) == codes
 
 
 def test_pools_hold_texts_once() -> None:

@@ -15,9 +15,9 @@ from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column
 from lomrix.core.table.types import Type
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.dates import dates_in_forms, form_of, likely_form, require_date_forms
-from lomrix.core.text.reading import typed_chunks, typed_column
-from lomrix.core.text.stray import stray_cells
+from lomrix.core.text.dates import guess_date_form, guess_date_forms, parse_dates_in_forms, require_date_forms
+from lomrix.core.text.reading import read_text_chunks, read_text_column
+from lomrix.core.text.stray import find_stray_cells
 from tests.tables import reasons
 
 DAY = datetime.date(2024, 3, 5)
@@ -40,8 +40,8 @@ def test_text_in_several_arrays_is_read_as_in_one(parts: list[list[str]], type_:
     chunks = pa.chunked_array([texts(part).cast(pa.string()) for part in parts], pa.string())
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(importlib.import_module("lomrix.core.text.reading"), "FEW_ROWS", 0)
-        found, notes = typed_chunks("x", chunks, variable)
-    expected, told = typed_column("x", texts([cell for part in parts for cell in part]), variable)
+        found, notes = read_text_chunks("x", chunks, variable)
+    expected, told = read_text_column("x", texts([cell for part in parts for cell in part]), variable)
     assert (found.type, found.cells(), reasons(found)) == (expected.type, expected.cells(), reasons(expected))
     assert [note.text for note in notes] == [note.text for note in told]
 
@@ -60,7 +60,7 @@ def test_plain_numbers_in_several_arrays(
     monkeypatch: pytest.MonkeyPatch, parts: list[list[str]], type_: Type, cells: list[object], why: list[str | None]
 ) -> None:
     monkeypatch.setattr(importlib.import_module("lomrix.core.text.reading"), "FEW_ROWS", 0)
-    found, _ = typed_chunks("x", pa.chunked_array([texts(part) for part in parts], pa.large_string()))
+    found, _ = read_text_chunks("x", pa.chunked_array([texts(part) for part in parts], pa.large_string()))
     assert (found.type, found.cells(), reasons(found)) == (type_, cells, why)
 
 
@@ -70,13 +70,13 @@ def test_plain_numbers_in_several_arrays(
 )
 def test_the_one_cell_among_thousands_that_keeps_a_column_text_is_named(odd: dict[int, str], type_: str) -> None:
     cells = {at: str(20 + at % 60) for at in range(5000)} | odd
-    found, notes = typed_column("age", texts(list(cells.values())))
+    found, notes = read_text_column("age", texts(list(cells.values())))
     assert found.type == "string"
     (note,) = notes
     assert (note.kind, note.count, note.examples) == (
         "digits-kept", len(odd), tuple((at + 2, text) for at, text in odd.items()),
     )  # fmt: skip
-    assert f"say ‹type=age={type_}›" in note.text
+    assert f"use ‹type=age={type_}›" in note.text
 
 
 @pytest.mark.parametrize(
@@ -89,10 +89,10 @@ def test_the_one_cell_among_thousands_that_keeps_a_column_text_is_named(odd: dic
 )
 def test_hours_among_thousands_of_dates(odd: str, type_: str, cell: object, told: list[str]) -> None:
     cells = [f"2024-04-{1 + at % 30:02}" for at in range(5000)]
-    found, notes = typed_column("d", texts([*cells[:2345], odd, *cells[2346:]]))
+    found, notes = read_text_column("d", texts([*cells[:2345], odd, *cells[2346:]]))
     assert (found.type, found.cells()[2345], [note.kind for note in notes]) == (type_, cell, told)
     # A sample that shows it leads to the same.
-    few, notes = typed_column("d", texts([*cells[:3], odd, *cells[3:6]]))
+    few, notes = read_text_column("d", texts([*cells[:3], odd, *cells[3:6]]))
     assert (few.type, few.cells()[3], [note.kind for note in notes]) == (type_, cell, told)
 
 
@@ -110,13 +110,13 @@ def test_hours_among_thousands_of_dates(odd: str, type_: str, cell: object, told
 )
 def test_a_type_that_is_stated(cells: list[str], type_: Type, values: list[object]) -> None:
     stated: Type = "number" if "." in cells[0] else "integer"
-    found, notes = typed_column("x", texts(cells), Variable(type=stated))
+    found, notes = read_text_column("x", texts(cells), Variable(type=stated))
     assert (found.type, found.cells()) == (type_, values)
     assert bool([note for note in notes if note.kind == "stray-text"]) == (type_ == "string")
 
 
 def test_decimals_where_whole_numbers_were_stated() -> None:
-    found, notes = typed_column("x", texts(["1", "2.5", "", "2.5", "3.0"]), Variable(type="integer"))
+    found, notes = read_text_column("x", texts(["1", "2.5", "", "2.5", "3.0"]), Variable(type="integer"))
     assert (found.type, found.cells()) == ("number", [1.0, 2.5, None, 2.5, 3.0])
     assert [(note.kind, note.examples) for note in notes] == [("not-whole", ((3, "2.5"), (5, "2.5")))]
     assert "2 cells have decimals" in notes[0].text
@@ -131,7 +131,7 @@ def test_decimals_where_whole_numbers_were_stated() -> None:
     ],
 )
 def test_words_alone_in_a_column(cells: list[str], missing: dict[str, str], type_: str, values: list[object]) -> None:
-    found, _ = typed_column("x", texts(cells), Variable(missing=missing))
+    found, _ = read_text_column("x", texts(cells), Variable(missing=missing))
     assert (found.type, found.cells()) == (type_, values)
     if missing:
         assert reasons(found) == ["no answer", "no answer"]
@@ -148,21 +148,21 @@ def test_words_alone_in_a_column(cells: list[str], missing: dict[str, str], type
     ],
 )
 def test_decimal_commas(cells: list[str], type_: str, values: list[object]) -> None:
-    found, notes = typed_column("x", texts(cells), decimal=",")
+    found, notes = read_text_column("x", texts(cells), decimal=",")
     assert (found.type, found.cells()) == (type_, values)
     shown = [value for note in notes if note.kind == "stray-text" for _, value in note.examples]
     assert shown == (["1.234"] if "1.234" in cells else [])
 
 
 def test_missing_codes_among_decimal_commas() -> None:
-    found, _ = typed_column("x", texts(["1,5", "-9", "-9,0"]), Variable(missing={"-9": "refused"}), decimal=",")
+    found, _ = read_text_column("x", texts(["1,5", "-9", "-9,0"]), Variable(missing={"-9": "refused"}), decimal=",")
     assert (found.cells(), reasons(found)) == ([1.5, None, None], [None, "refused", "refused"])
 
 
 @pytest.mark.parametrize(("strays", "told"), [(1, True), (2, True), (3, True), (4, False)])
 def test_strays_are_told_where_they_are_the_fewer(strays: int, told: bool) -> None:
     cells = ["1", "2", "3"] + [f"x{at}" for at in range(strays)]
-    found, notes = typed_column("x", texts(cells))
+    found, notes = read_text_column("x", texts(cells))
     assert found.type == "string"
     assert [note.count for note in notes if note.kind == "stray-text"] == ([strays] if told else [])
 
@@ -191,16 +191,16 @@ def test_strays_are_told_where_they_are_the_fewer(strays: int, told: bool) -> No
     ],
 )
 def test_dates_in_a_said_form(text: str, form: str, expected: str | None) -> None:
-    moments, fits = dates_in_forms(texts([text, "1/1/2000"]), form)
+    moments, fits = parse_dates_in_forms(texts([text, "1/1/2000"]), form)
     assert fits[0] == (expected is not None)
     if expected is not None:
         assert moments[0] == np.datetime64(expected, "us")
 
 
 def test_an_odd_date_stays_text_and_is_named() -> None:
-    found, notes = typed_column("d", texts(["05/03/2024", "31/02/2024", ""]), Variable(type="date"), "%d/%m/%Y")
+    found, notes = read_text_column("d", texts(["05/03/2024", "31/02/2024", ""]), Variable(type="date"), "%d/%m/%Y")
     assert (found.type, [note.examples for note in notes]) == ("string", [((3, "31/02/2024"),)])
-    found, _ = typed_column("d", texts(["05/03/2024", "", "n/a"]), date_format="%d/%m/%Y")
+    found, _ = read_text_column("d", texts(["05/03/2024", "", "n/a"]), date_format="%d/%m/%Y")
     assert (found.type, found.cells(), reasons(found)) == ("date", [DAY, None, None], [None, "blank", "n/a"])
 
 
@@ -208,7 +208,7 @@ def test_an_odd_date_stays_text_and_is_named() -> None:
 def test_what_is_no_form_of_dates(form: str) -> None:
     with pytest.raises(UsageError) as caught:
         require_date_forms(form)
-    assert "is no form of dates" in caught.value.what
+    assert "is not a date form" in caught.value.what
 
 
 @pytest.mark.parametrize(
@@ -222,23 +222,23 @@ def test_what_is_no_form_of_dates(form: str) -> None:
     ],
 )  # fmt: skip
 def test_the_form_of_a_date(text: str, form: str) -> None:
-    assert form_of(text) == form
+    assert guess_date_form(text) == form
     if form and "?" not in form:
-        assert dates_in_forms(texts([text]), form)[1].all()
+        assert parse_dates_in_forms(texts([text]), form)[1].all()
 
 
 def test_the_forms_of_several_dates() -> None:
-    assert likely_form(["05/06/2024", "06/07/2024"]) == "?%d/%m/%Y"
-    assert likely_form(["05/06/2024", "12/31/2024"]) == "%m/%d/%Y"
-    assert likely_form(["05/06/2024", "31/12/2024", "12/31/2024"]) == "%d/%m/%Y|%m/%d/%Y"
-    assert likely_form(["05/06/2024", "x"]) == "?%d/%m/%Y"
-    assert likely_form(["05/06/2024", "x", "y"]) == ""
+    assert guess_date_forms(["05/06/2024", "06/07/2024"]) == "?%d/%m/%Y"
+    assert guess_date_forms(["05/06/2024", "12/31/2024"]) == "%m/%d/%Y"
+    assert guess_date_forms(["05/06/2024", "31/12/2024", "12/31/2024"]) == "%d/%m/%Y|%m/%d/%Y"
+    assert guess_date_forms(["05/06/2024", "x"]) == "?%d/%m/%Y"
+    assert guess_date_forms(["05/06/2024", "x", "y"]) == ""
 
 
 @pytest.mark.parametrize("day", ["2024-02-30", "2024-13-01", "2023-02-29", "2024-03-05 25:00"])
 def test_days_and_hours_that_no_calendar_has(day: str) -> None:
     stated: Type = "datetime" if ":" in day else "date"
-    found, notes = typed_column("d", texts(["2024-03-05", day, ""]), Variable(type=stated))
+    found, notes = read_text_column("d", texts(["2024-03-05", day, ""]), Variable(type=stated))
     assert (found.type, found.cells()) == ("string", ["2024-03-05", day, None])
     assert [note.examples for note in notes if note.kind == "stray-text"] == [((3, day),)]
 
@@ -254,7 +254,7 @@ def test_days_and_hours_that_no_calendar_has(day: str) -> None:
     ],
 )
 def test_cells_that_keep_a_column_text(cells: list[str], type_: str, stray: list[int], others: list[object]) -> None:
-    found = stray_cells(Column.of_cells("string", [cell or None for cell in cells]))
+    found = find_stray_cells(Column.of_cells("string", [cell or None for cell in cells]))
     assert found is not None
     assert (found.type, np.flatnonzero(found.cells).tolist(), found.others.cells()) == (type_, stray, others)
     told = reasons(found.others)
@@ -263,22 +263,22 @@ def test_cells_that_keep_a_column_text(cells: list[str], type_: str, stray: list
 
 @pytest.mark.parametrize("cells", [["a", "b"], ["007", "8", "x"], ["true", "maybe"], []])
 def test_columns_that_are_just_text_have_no_strays(cells: list[str]) -> None:
-    assert stray_cells(Column.of_cells("string", cells)) is None
+    assert find_stray_cells(Column.of_cells("string", cells)) is None
 
 
 @pytest.mark.parametrize(
     ("cells", "kind", "told", "rows"),
     [
-        (["1,5", "2", "x,y"], "decimal-comma", "looks like numbers with a decimal comma; if it is, say", [0]),
-        (["2024-03-05T10:00Z", "2024-03-05 10:00:00+02:00"], "offset", "moments with an offset", [0, 1]),
-        (["05", "12", "130"], "digits-kept", "say ‹type=x=integer›", [0]),
-        (["05", "12.5", "130"], "digits-kept", "say ‹type=x=number›", [0]),
-        (["31/12/2024", "05/06/2024", "?"], "unclear-date", "say ‹type=x=date:%d/%m/%Y›", [0, 1]),
+        (["1,5", "2", "x,y"], "decimal-comma", "looks like numbers with a decimal comma; if it is, use", [0]),
+        (["2024-03-05T10:00Z", "2024-03-05 10:00:00+02:00"], "offset", "timestamps with a UTC offset", [0, 1]),
+        (["05", "12", "130"], "digits-kept", "use ‹type=x=integer›", [0]),
+        (["05", "12.5", "130"], "digits-kept", "use ‹type=x=number›", [0]),
+        (["31/12/2024", "05/06/2024", "?"], "unclear-date", "use ‹type=x=date:%d/%m/%Y›", [0, 1]),
         (["31/12/2024 10:00", "5/6/2024 9:00"], "unclear-date", "‹type=x=datetime:%d/%m/%Y %H:%M›", [0, 1]),
     ],
 )
 def test_what_a_column_of_text_resembles(cells: list[str], kind: str, told: str, rows: list[int]) -> None:
-    found, notes = typed_column("x", texts(cells))
+    found, notes = read_text_column("x", texts(cells))
     assert found.type == "string"
     (note,) = [note for note in notes if note.kind == kind]
     assert told in note.text

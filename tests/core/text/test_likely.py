@@ -8,14 +8,14 @@ from typing import Any
 import pyarrow as pa
 import pytest
 
-from lomrix.core.table.missing_guess import likely_missing_codes
+from lomrix.core.table.missing_guess import guess_missing_codes
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.reading import typed_column
+from lomrix.core.text.reading import read_text_column
 from tests.tables import column
 
 
 def typed(cells: list[str], **said: Any) -> tuple[str, list[Any], list[str]]:
-    made, notes = typed_column("x", pa.array(cells, pa.large_string()), **said)
+    made, notes = read_text_column("x", pa.array(cells, pa.large_string()), **said)
     return made.type, made.cells(), [note.kind for note in notes]
 
 
@@ -53,7 +53,7 @@ def test_dates_in_a_form_that_was_said(cells: list[str], form: str, found: list[
     ],
 )
 def test_dates_in_a_form_that_was_not_said(cells: list[str], said: str) -> None:
-    made, notes = typed_column("x", pa.array(cells, pa.large_string()))
+    made, notes = read_text_column("x", pa.array(cells, pa.large_string()))
     assert (made.type, [note.kind for note in notes]) == ("string", ["unclear-date"])
     assert f"type={said}›" in notes[0].text
     form = said.partition(":")[2]
@@ -108,4 +108,4 @@ CODES: list[tuple[list[Any], dict[str, Any], list[int]]] = [
 
 @pytest.mark.parametrize(("cells", "entry", "codes"), CODES)
 def test_missing_codes_that_nobody_declared(cells: list[Any], entry: dict[str, Any], codes: list[int]) -> None:
-    assert likely_missing_codes(column(cells), Variable(**entry), {}) == codes
+    assert guess_missing_codes(column(cells), Variable(**entry), {}) == codes

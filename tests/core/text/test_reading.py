@@ -8,7 +8,7 @@ import pyarrow as pa
 import pytest
 
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.reading import typed_column
+from lomrix.core.text.reading import read_text_column
 from tests.tables import reasons
 
 DAY = datetime.date(2024, 3, 5)
@@ -48,7 +48,7 @@ CASES = [
 
 @pytest.mark.parametrize(("cells", "type_", "values"), CASES)
 def test_types(cells: list[str], type_: str, values: list[object]) -> None:
-    column, _ = typed_column("x", pa.array([cell or None for cell in cells], pa.large_string()))
+    column, _ = read_text_column("x", pa.array([cell or None for cell in cells], pa.large_string()))
     assert (column.type, column.cells()) == (type_, values)
 
 
@@ -56,13 +56,13 @@ def test_types(cells: list[str], type_: str, values: list[object]) -> None:
 def test_a_long_column_follows_the_same_rules(cells: list[str], type_: str, values: list[object]) -> None:
     # Beyond the sample size the quick ways are taken; the last cell may be the only odd one.
     filling = cells[:1] * 5000 if cells else []
-    column, _ = typed_column("x", pa.array([cell or None for cell in filling + cells], pa.large_string()))
+    column, _ = read_text_column("x", pa.array([cell or None for cell in filling + cells], pa.large_string()))
     assert (column.type, column.cells()[len(filling) :]) == (type_, values)
 
 
 def test_tokens_are_missing_among_numbers_each_with_its_own_reason() -> None:
     cells = ["1", "n/r", "", "NA", "4", "."]
-    column, notes = typed_column("x", pa.array([cell or None for cell in cells], pa.large_string()))
+    column, notes = read_text_column("x", pa.array([cell or None for cell in cells], pa.large_string()))
     assert column.cells() == [1, None, None, None, 4, None]
     assert reasons(column) == [None, "n/r", "blank", "NA", None, "."]
     assert {note.kind for note in notes} == {"token"}
@@ -71,7 +71,7 @@ def test_tokens_are_missing_among_numbers_each_with_its_own_reason() -> None:
 @pytest.mark.parametrize("many", [1, 3000])
 def test_stray_cells_keep_a_column_text_and_are_named(many: int) -> None:
     cells = ["430"] * many + ["410 est.", "425", "NA", "seven h", "431"]
-    column, notes = typed_column("sleep", pa.array(cells, pa.large_string()))
+    column, notes = read_text_column("sleep", pa.array(cells, pa.large_string()))
     assert column.type == "string"
     assert column.cells()[-3] == "NA"
     (note,) = notes
@@ -83,28 +83,28 @@ def test_stray_cells_keep_a_column_text_and_are_named(many: int) -> None:
 def test_dictionary_codes_become_reasons() -> None:
     variable = Variable(missing={"-9": "refused", "-8": "device failed", "ashore": "ashore"})
     array = pa.array(["430", "-9", "-8", "ashore", None, "-9"], pa.large_string())
-    column, _ = typed_column("sleep", array, variable)
+    column, _ = read_text_column("sleep", array, variable)
     assert column.type == "integer"
     assert reasons(column) == [None, "refused", "device failed", "ashore", "blank", "refused"]
 
 
 def test_a_declared_string_stays_text_and_a_declared_number_drops_zeros() -> None:
     array = pa.array(["12", "7"], pa.large_string())
-    assert typed_column("x", array, Variable(type="string"))[0].cells() == ["12", "7"]
+    assert read_text_column("x", array, Variable(type="string"))[0].cells() == ["12", "7"]
     array = pa.array(["012", "7"], pa.large_string())
-    assert typed_column("x", array, Variable(type="integer"))[0].cells() == [12, 7]
+    assert read_text_column("x", array, Variable(type="integer"))[0].cells() == [12, 7]
 
 
 def test_a_date_is_never_guessed_but_read_as_said() -> None:
     array = pa.array(["03/04/2024", "13/04/2024"], pa.large_string())
-    _, notes = typed_column("visit", array)
+    _, notes = read_text_column("visit", array)
     assert "‹type=visit=date:%d/%m/%Y›" in notes[0].text
-    column, _ = typed_column("visit", array, Variable(type="date"), "%d/%m/%Y")
+    column, _ = read_text_column("visit", array, Variable(type="date"), "%d/%m/%Y")
     assert column.cells() == [datetime.date(2024, 4, 3), datetime.date(2024, 4, 13)]
 
 
 def test_blanks_around_are_told_and_kept() -> None:
-    column, notes = typed_column("id", pa.array(["A1", "A2 ", " A3"], pa.large_string()))
+    column, notes = read_text_column("id", pa.array(["A1", "A2 ", " A3"], pa.large_string()))
     assert column.cells() == ["A1", "A2 ", " A3"]
     assert notes[0].kind == "blanks-around"
     assert notes[0].examples == ((3, "A2 "), (4, " A3"))

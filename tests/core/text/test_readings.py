@@ -12,7 +12,7 @@ import pyarrow as pa
 import pytest
 
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.reading import typed_column
+from lomrix.core.text.reading import read_text_column
 from tests.core.steps.test_whole_accounts import sections
 
 EXPECTED = Path(__file__).with_name("readings.txt")
@@ -26,7 +26,7 @@ def happening(title: str) -> list[str]:
     variable = Variable.model_validate({"type": words.get("type"), "missing": missing})
     texts = [None if cell == "«»" else cell.replace("_", " ") for cell in cells.split("|")]
     form, decimal = words.get("form", "").replace("_", " ").replace("/or/", "|"), words.get("decimal", ".")
-    made, notes = typed_column("x", pa.array(texts, pa.large_string()), variable, form, decimal,
+    made, notes = read_text_column("x", pa.array(texts, pa.large_string()), variable, form, decimal,
                                words.get("thousands", ""), tokens=words.get("tokens") != "no")  # fmt: skip
     reasons = made.reason_cells(np.arange(len(made)))
     told = [str(cell) if why is None else f"‹{why}›" for cell, why in zip(made.cells(), reasons, strict=True)]

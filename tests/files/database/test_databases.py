@@ -17,7 +17,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 from lomrix.files.database.sink import DatabaseSink
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import source_of
+from lomrix.files.registry import open_source
 from tests.servers import SERVERS, Place, place_on
 from tests.tables import lomrix
 
@@ -53,18 +53,18 @@ def tables(draw: st.DrawFn) -> Table:
 @given(made=tables())
 def test_every_type_comes_back_cell_by_cell(kind: str, made: Table) -> None:
     with tempfile.TemporaryDirectory() as folder, place_on(kind, Path(folder)) as place:
-        sink = DatabaseSink.of(place.reference, Delivery(), False)
+        sink = DatabaseSink.open(place.reference, Delivery(), False)
         sink.check()
         sink.stage(made)
         sink.verify(made)
         sink.commit()
-        back = source_of(place.reference, ReadSettings()).read().table
+        back = open_source(place.reference, ReadSettings()).read().table
         assert back.names == made.names
         order = np.argsort(np.arange(len(made)))
         for name, column in made.columns.items():
             if len(made) and column.missing_count < len(made):
                 assert back[name].type == column.type, name
-            assert back[name].fitting(column.type).take(order).cells() == column.cells(), name
+            assert back[name].fit_type(column.type).take(order).cells() == column.cells(), name
 
 
 @every_server
@@ -75,7 +75,7 @@ def test_a_table_is_made_replaced_and_added_to(place: Place, tmp_path: Path) -> 
     lomrix("export", "a.csv", *export, cwd=tmp_path)
     assert place.rows("id") == [(1, 1.5), (2, None)]
     _, error = lomrix("export", "b.csv", *export, cwd=tmp_path, status=3)
-    assert "is there already" in error and "--if-exists" in error
+    assert "already exists" in error and "--if-exists" in error
     assert place.rows("id") == [(1, 1.5), (2, None)]
     lomrix("export", "b.csv", "--to", place.reference, "--if-exists", "append", cwd=tmp_path)
     assert place.rows("id") == [(1, 1.5), (2, None), (3, 7.0)]
@@ -118,7 +118,7 @@ def test_names_are_nothing_but_names(place: Place, tmp_path: Path) -> None:
 def test_keys_are_checked_before_the_first_row_is_sent(place: Place, tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,visit\n1,0\n1,3\n2,0\n2,\n")
     _, error = lomrix("export", "a.csv", "--to", place.reference, "--primary-key", "id", cwd=tmp_path, status=1)
-    assert "2 keys stand in several rows" in error and "rows 2 3" in error
+    assert "2 keys occur in several rows" in error and "rows 2 3" in error
     _, error = lomrix("export", "a.csv", "--to", place.reference, "--primary-key", "id,visit", cwd=tmp_path, status=1)
     assert "visit is missing in 1 row" in error and "row 5" in error
     assert place.tables() == []
@@ -144,7 +144,7 @@ def test_a_rehearsal_shows_the_table_and_makes_none(place: Place, tmp_path: Path
     (tmp_path / "a.csv").write_text("id,day\nK1,2024-05-06\n")
     words = ["export", "a.csv", "--to", place.reference, "--primary-key", "id", "--rehearse"]
     told, _ = lomrix(*words, "--db-type", "day=VARCHAR(10)", cwd=tmp_path)
-    assert "CREATE TABLE" in told and "PRIMARY KEY" in told and "VARCHAR(10)" in told and "nothing was written" in told
+    assert "CREATE TABLE" in told and "PRIMARY KEY" in told and "VARCHAR(10)" in told and "Nothing was written" in told
     assert not (tmp_path / "study.db").exists()
     assert place.tables() == []
 
@@ -164,7 +164,7 @@ def test_an_empty_table_and_a_wish_that_fits_no_column(place: Place, tmp_path: P
 
 @every_server
 def test_a_text_of_blanks_is_not_missing(place: Place) -> None:
-    sink = DatabaseSink.of(place.reference, Delivery(), overwrite=False)
+    sink = DatabaseSink.open(place.reference, Delivery(), overwrite=False)
     sink.check()
     made = Table(
         {"id": Column.of_cells("integer", [1, 2, 3]), "t": Column.of_cells("string", [" ", None, "a "])}, name="t"
@@ -177,7 +177,7 @@ def test_a_text_of_blanks_is_not_missing(place: Place) -> None:
 
 @every_server
 def test_of_two_writers_that_found_no_table_the_second_is_refused(place: Place) -> None:
-    first, second = (DatabaseSink.of(place.reference, Delivery(), overwrite=False) for _ in range(2))
+    first, second = (DatabaseSink.open(place.reference, Delivery(), overwrite=False) for _ in range(2))
     one = Table({"id": Column.of_cells("integer", [1])}, name="t")
     other = Table({"id": Column.of_cells("integer", [2])}, name="t")
     place.say(f"DROP TABLE IF EXISTS {place.table}")

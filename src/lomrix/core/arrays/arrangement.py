@@ -1,4 +1,4 @@
-"""Values by group, as they come or group after group: adding up what is made of them."""
+"""Sums per group of values that come in row order or sorted by group."""
 
 from __future__ import annotations
 
@@ -12,17 +12,17 @@ import numpy.typing as npt
 from lomrix.core.arrays.types import Array
 
 Numbers = npt.NDArray[np.float64]
-# Of values, and of a number of each value's group beside it, what is to be added up, one or several of it.
-Made = Callable[[Array, Array], Sequence[Array]]
-# Values that are worked on together, so that they and what is made of them stay in the processor's cache.
+# Maps values, and a number of each value's group, to the arrays to be summed.
+Transform = Callable[[Array, Array], Sequence[Array]]
+# Values per block, so that a block and its intermediate arrays stay in the processor's cache.
 BLOCK = 1 << 16
-# What stands beside values where nothing does.
-NOTHING = np.zeros(1)
+# Takes the place of the numbers per group where there are none.
+NO_OFFSETS = np.zeros(1)
 
 
 @dataclass(frozen=True)
-class AsTheyCome:
-    """Values in the order of the rows; quick where the numbers of all groups stay in the processor's cache.
+class RowOrder:
+    """Values in row order; fast while the sums of all groups fit the processor's cache.
 
     Parameters
     ----------
@@ -38,30 +38,22 @@ class AsTheyCome:
     codes: npt.NDArray[np.int64]
     count: int
 
-    def totals_of(self, made: Made, beside: Array | None = None) -> list[Numbers]:
-        """Sums per group.
-
-        Parameters
-        ----------
-        made
-            What is added up, of values and what stands beside them.
-        beside
-            A number of each group; 0 where None.
-        """
+    def sum_groups(self, transform: Transform, offsets: Array | None = None) -> list[Numbers]:
+        """Sum per group what `transform` makes of the values and of one offset per group (0 if None)."""
         totals: list[Numbers] = []
-        # Many groups leave the cache in any case, and cost a pass over all of them for each block.
+        # Many groups do not fit the cache anyway, and each block would cost a pass over all of them.
         block = BLOCK if 4 * self.count <= BLOCK else max(len(self.values), 1)
-        for at in range(0, max(len(self.values), 1), block):
-            codes = self.codes[at : at + block]
-            parts = made(self.values[at : at + block], NOTHING if beside is None else beside[codes])
+        for start in range(0, max(len(self.values), 1), block):
+            codes = self.codes[start : start + block]
+            parts = transform(self.values[start : start + block], NO_OFFSETS if offsets is None else offsets[codes])
             sums = [np.asarray(np.bincount(codes, part, self.count), dtype=np.float64) for part in parts]
-            totals = [total + more for total, more in zip(totals, sums, strict=True)] if at else sums
+            totals = [total + added for total, added in zip(totals, sums, strict=True)] if start else sums
         return totals
 
 
 @dataclass
-class GroupAfterGroup:
-    """Values put together by group; quick for any number of groups.
+class GroupOrder:
+    """Values sorted by group; fast for any number of groups.
 
     Parameters
     ----------
@@ -75,23 +67,23 @@ class GroupAfterGroup:
     sizes: npt.NDArray[np.int64]
 
     @cached_property
-    def _filled(self) -> npt.NDArray[np.int64]:
+    def _nonempty(self) -> npt.NDArray[np.int64]:
         return np.flatnonzero(self.sizes)
 
     @cached_property
     def _starts(self) -> npt.NDArray[np.int64]:
-        return (np.cumsum(self.sizes) - self.sizes)[self._filled]
+        return (np.cumsum(self.sizes) - self.sizes)[self._nonempty]
 
-    def totals_of(self, made: Made, beside: Array | None = None) -> list[Numbers]:
-        """Sums per group of what is made of the values and of a number of each group beside them."""
-        beside = NOTHING if beside is None else np.repeat(beside, self.sizes)
-        return [self._added_up(part) for part in made(self.values, beside)]
+    def sum_groups(self, transform: Transform, offsets: Array | None = None) -> list[Numbers]:
+        """Sum per group what `transform` makes of the values and of one offset per group (0 if None)."""
+        offsets = NO_OFFSETS if offsets is None else np.repeat(offsets, self.sizes)
+        return [self._sum_sorted(part) for part in transform(self.values, offsets)]
 
-    def _added_up(self, values: Array) -> Numbers:
+    def _sum_sorted(self, values: Array) -> Numbers:
         result = np.zeros(len(self.sizes))
-        if len(self._filled):
-            result[self._filled] = np.add.reduceat(values, self._starts)
+        if len(self._nonempty):
+            result[self._nonempty] = np.add.reduceat(values, self._starts)
         return result
 
 
-Arrangement = AsTheyCome | GroupAfterGroup
+Arrangement = RowOrder | GroupOrder

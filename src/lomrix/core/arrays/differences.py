@@ -1,4 +1,4 @@
-"""Differences between groups: sizes, intervals and tests, from the values or from their sums."""
+"""Differences between groups: effect sizes, confidence intervals and tests."""
 
 from __future__ import annotations
 
@@ -57,8 +57,8 @@ class Ratio:
     effect: float = NAN
 
 
-def of_student(estimate: float, error: float, df: float) -> tuple[float, float, float, float]:
-    """Ends of the 95 % interval, t, and p of an estimate with a standard error."""
+def student_test(estimate: float, error: float, df: float) -> tuple[float, float, float, float]:
+    """Return the ends of the 95 % interval, t and p of an estimate with a standard error."""
     from scipy import special  # which loads faster than its distributions
 
     if not (error > 0 and df > 0):
@@ -69,15 +69,15 @@ def of_student(estimate: float, error: float, df: float) -> tuple[float, float, 
 
 
 def effect_interval(effect: float, variance: float) -> tuple[float, float]:
-    """The 95 % interval of a standardised difference, from its variance in large samples."""
+    """Return the 95 % interval of a standardised difference from its large-sample variance."""
     from scipy import special
 
     half = float(special.ndtri((1 + LEVEL) / 2)) * float(np.sqrt(variance))
     return effect - half, effect + half
 
 
-def of_two_groups(n: Counts, mean: Numbers, variance: Numbers) -> Difference:
-    """The second mean less the first, with variances of their own.
+def compare_two_means(n: Counts, mean: Numbers, variance: Numbers) -> Difference:
+    """Return the second mean minus the first (Welch: each group has its own variance).
 
     Parameters
     ----------
@@ -99,15 +99,15 @@ def of_two_groups(n: Counts, mean: Numbers, variance: Numbers) -> Difference:
     if not error > 0:
         return Difference(estimate)
     df = float(parts.sum() ** 2 / (parts**2 / (n - 1)).sum())
-    low, high, t, p = of_student(estimate, error, df)
+    low, high, t, p = student_test(estimate, error, df)
     pooled = float(np.sqrt(((n - 1) * variance).sum() / (n.sum() - 2)))
     effect = estimate / pooled
     ends = effect_interval(effect, float(n.sum() / n.prod() + effect**2 / (2 * n.sum())))
     return Difference(estimate, low, high, t, df, p, effect, *ends)
 
 
-def of_pairs(differences: Numbers) -> Difference:
-    """The mean of differences within pairs.
+def compare_pairs(differences: Numbers) -> Difference:
+    """Return the mean of differences within pairs.
 
     Parameters
     ----------
@@ -128,12 +128,12 @@ def of_pairs(differences: Numbers) -> Difference:
     spread = float(differences.std(ddof=1))
     if not spread > 0:
         return Difference(estimate)
-    low, high, t, p = of_student(estimate, spread / float(np.sqrt(n)), n - 1)
+    low, high, t, p = student_test(estimate, spread / float(np.sqrt(n)), n - 1)
     effect = estimate / spread
     return Difference(estimate, low, high, t, n - 1, p, effect, *effect_interval(effect, 1 / n + effect**2 / (2 * n)))
 
 
-def one_way(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
+def anova(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
     """One-way analysis of variance.
 
     Parameters
@@ -160,8 +160,8 @@ def one_way(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
     return Ratio(f, k - 1, total - k, float(special.fdtrc(k - 1, total - k, f)), between / (between + within))
 
 
-def one_way_of_welch(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
-    """Analysis of variance of groups whose variances may differ.
+def welch_anova(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
+    """One-way analysis of variance of groups with unequal variances.
 
     References
     ----------
@@ -180,8 +180,8 @@ def one_way_of_welch(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
     return Ratio(f, k - 1, df, float(special.fdtrc(k - 1, df, f)))
 
 
-def chi_squared(counts: Counts) -> tuple[Ratio, Numbers]:
-    """Whether the shares of codes differ between groups, and the counts that equal shares would give.
+def chi_squared_test(counts: Counts) -> tuple[Ratio, Numbers]:
+    """Test whether the shares of codes differ between groups; also return the expected counts.
 
     Parameters
     ----------
@@ -206,8 +206,8 @@ def chi_squared(counts: Counts) -> tuple[Ratio, Numbers]:
 
 
 @dataclass(frozen=True)
-class Line:
-    """A straight line through points.
+class RegressionLine:
+    """A straight line fitted to points.
 
     Parameters
     ----------
@@ -230,8 +230,8 @@ class Line:
     p: float = NAN
 
 
-def line_through(x: Numbers, y: Numbers) -> Line:
-    """The line of least squares.
+def fit_line(x: Numbers, y: Numbers) -> RegressionLine:
+    """Fit the line of least squares.
 
     Parameters
     ----------
@@ -244,11 +244,11 @@ def line_through(x: Numbers, y: Numbers) -> Line:
     """
     n = len(x)
     if n < 3 or not np.ptp(x) > 0:
-        return Line(n)
-    across, up = x - x.mean(), y - y.mean()
-    spread, whole = float(across @ across), float(up @ up)
-    slope = float(across @ up) / spread
-    left = float(((up - slope * across) ** 2).sum())
-    low, high, t, p = of_student(slope, float(np.sqrt(left / (n - 2) / spread)), n - 2)
-    share = 1 - left / whole if whole > 0 else NAN
-    return Line(n, slope, low, high, float(y.mean() - slope * x.mean()), share, t, n - 2, p)
+        return RegressionLine(n)
+    dx, dy = x - x.mean(), y - y.mean()
+    sxx, syy = float(dx @ dx), float(dy @ dy)
+    slope = float(dx @ dy) / sxx
+    residual = float(((dy - slope * dx) ** 2).sum())
+    low, high, t, p = student_test(slope, float(np.sqrt(residual / (n - 2) / sxx)), n - 2)
+    share = 1 - residual / syy if syy > 0 else NAN
+    return RegressionLine(n, slope, low, high, float(y.mean() - slope * x.mean()), share, t, n - 2, p)

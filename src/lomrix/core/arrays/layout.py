@@ -1,4 +1,4 @@
-"""Layouts: columns side by side laid out one under the other, row by row."""
+"""Wide to long and back: columns side by side become rows, row by row."""
 
 from __future__ import annotations
 
@@ -13,29 +13,10 @@ from lomrix.core.arrays.types import Array
 MOST_GAPS = 200
 
 
-def interleaved(
+def interleave_columns(
     columns: Sequence[Array | None], rows: int, filler: Any, dtype: Any, gone: Array | None = None
 ) -> Array:
-    """Put columns one under the other so that each row's values stand together.
-
-    Parameters
-    ----------
-    columns
-        Arrays of `rows` values each, one per occasion; None for an occasion without a column.
-    rows
-        Number of rows.
-    filler
-        What stands where there is no column.
-    dtype
-        Type of the result.
-    gone
-        Places in the result that are left out, in ascending order.
-
-    Returns
-    -------
-    Array of `rows` times the number of columns, less those left out: row 0 at each occasion, row 1 at each
-    occasion, and so on.
-    """
+    """Put columns one under the other so that each row's values are adjacent."""
     times = len(columns)
     gone = np.zeros(0, np.int64) if gone is None else gone
     result = np.empty(rows * times - len(gone), dtype=dtype)
@@ -53,22 +34,22 @@ def interleaved(
         for at, column in enumerate(columns):
             part[:, at] = filler if column is None else column[start:stop]
         if len(out):
-            place[:] = without(part.reshape(-1), out - start * times)
+            place[:] = drop_positions(part.reshape(-1), out - start * times)
     return result
 
 
-def tiled(values: Array, rows: int) -> Array:
-    """The occasions' values over and over, once for each row."""
+def tile_values(values: Array, rows: int) -> Array:
+    """Repeat the occasions' values once for each row."""
     return np.tile(values, rows)
 
 
-def without(values: Array, gone: Array) -> Array:
-    """The values without those at some places, which are given in ascending order."""
+def drop_positions(values: Array, gone: Array) -> Array:
+    """Return the values without those at the given positions (ascending)."""
     if len(gone) > MOST_GAPS:
         stays = np.ones(len(values), np.bool_)
         stays[gone] = False
         return values[stays]
-    # Between few gaps lie long stretches, which are copied whole.
+    # With few gaps, the long stretches between them are copied whole.
     kept = np.empty(len(values) - len(gone), values.dtype)
     start = 0
     for number, place in enumerate([*gone.tolist(), len(values)]):
@@ -77,24 +58,8 @@ def without(values: Array, gone: Array) -> Array:
     return kept
 
 
-def side_by_side(values: Array, cells: Array | None, rows: int, times: int, filler: Any) -> Array:
-    """Put values that stand below each other beside each other: the inverse of `interleaved`.
-
-    Parameters
-    ----------
-    values
-        One value for each row of the long layout.
-    cells
-        Where each stands among the `rows` times `times` cells, row by row; None where they fill all cells in order.
-    rows, times
-        Rows of the wide layout, and occasions.
-    filler
-        What stands in cells without a value.
-
-    Returns
-    -------
-    Array of shape (times, rows), one column for each occasion; a view of the values where they fill all cells.
-    """
+def spread_values(values: Array, cells: Array | None, rows: int, times: int, filler: Any) -> Array:
+    """Return the columns of a wide layout: the inverse of `interleave_columns`."""
     if cells is None:
         return values.reshape(rows, times).T
     flat = np.full(rows * times, filler, values.dtype)

@@ -1,4 +1,4 @@
-"""Matching: which rows of two tables have equal key codes. Nothing is sorted that need not be."""
+"""Matching: which rows of two tables have equal key codes, without sorting where possible."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ Rows = npt.NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Counts:
-    """How often each code stands on both sides.
+    """How often each code occurs on both sides.
 
     Parameters
     ----------
@@ -26,9 +26,9 @@ class Counts:
     added: npt.NDArray[np.int64]
 
     @classmethod
-    def of(cls, base: Codes, added: Codes, size: int) -> Counts:
+    def count(cls, base: Codes, added: Codes, size: int) -> Counts:
         """Count the codes of both sides; codes of -1 are not counted."""
-        return cls(counted(base, size), counted(added, size))
+        return cls(count_codes(base, size), count_codes(added, size))
 
     @property
     def pairs(self) -> int:
@@ -36,36 +36,36 @@ class Counts:
         return int((self.base * self.added).sum())
 
     def shared(self, base: Codes) -> npt.NDArray[np.bool_]:
-        """For each row of the base side whether the added side has its code."""
-        return _has(self.added, base)
+        """Return for each base row whether the added side has its code."""
+        return _occurs(self.added, base)
 
     def shared_by_base(self, added: Codes) -> npt.NDArray[np.bool_]:
-        """For each row of the added side whether the base side has its code."""
-        return _has(self.base, added)
+        """Return for each added row whether the base side has its code."""
+        return _occurs(self.base, added)
 
 
-def counted(codes: Codes, size: int) -> npt.NDArray[np.int64]:
-    """Number of rows per code."""
+def count_codes(codes: Codes, size: int) -> npt.NDArray[np.int64]:
+    """Count the rows of each code; -1 is not counted."""
     present = codes if not len(codes) or codes.min() >= 0 else codes[codes >= 0]
     return np.bincount(present, minlength=size)
 
 
-def _has(counts: npt.NDArray[np.int64], codes: Codes) -> npt.NDArray[np.bool_]:
-    # One place more, so that a code of -1 looks at a False.
-    there = np.append(counts > 0, False)
-    return np.asarray(there[codes])
+def _occurs(counts: npt.NDArray[np.int64], codes: Codes) -> npt.NDArray[np.bool_]:
+    # One more element, so that code -1 picks False.
+    occurs = np.append(counts > 0, False)
+    return np.asarray(occurs[codes])
 
 
-def first_rows(codes: Codes, size: int) -> Rows:
-    """The first row of each code, -1 for a code that does not occur."""
+def find_first_rows(codes: Codes, size: int) -> Rows:
+    """Return the first row of each code, -1 for a code that does not occur."""
     table = np.full(size, -1, np.int64)
     rows = np.flatnonzero(codes >= 0)[::-1]
     table[codes[rows]] = rows
     return table
 
 
-def matched_rows(base: Codes, added: Codes, size: int, counts: Counts) -> tuple[Rows, Rows]:
-    """Pairs of rows with equal codes, in base order; a base row without a partner has -1 beside it.
+def match_rows(base: Codes, added: Codes, size: int, counts: Counts) -> tuple[Rows, Rows]:
+    """Return pairs of rows with equal codes, in base order; an unmatched base row is paired with -1.
 
     Parameters
     ----------
@@ -82,7 +82,7 @@ def matched_rows(base: Codes, added: Codes, size: int, counts: Counts) -> tuple[
     the order of the added side.
     """
     if not len(counts.added) or counts.added.max(initial=0) <= 1:
-        table = np.append(first_rows(added, size), -1)  # the last place answers for a code of -1
+        table = np.append(find_first_rows(added, size), -1)  # the last place answers for a code of -1
         return np.arange(len(base)), table[base]
     partners = np.append(counts.added, 0)[base]
     repeats = np.maximum(partners, 1)

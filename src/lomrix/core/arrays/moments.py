@@ -1,4 +1,4 @@
-"""Sums, means and variances of groups: exact for whole numbers and short decimals, in two parts for other numbers."""
+"""Sums, means and variances of groups: exact for integers and short decimals, compensated for other numbers."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from lomrix.core.arrays.ordinals import Ordinals
 from lomrix.core.arrays.types import Array
 
 Numbers = npt.NDArray[np.float64]
-# Numbers within so many powers of two of the largest one are scaled down before they are added.
+# Values within this many powers of two of the largest float are scaled down before summing.
 HUGE = 64
 LARGEST_POWER = 1023
 LIMB = (1 << 21) - 1
@@ -23,8 +23,8 @@ LIMB = (1 << 21) - 1
 EXACT = 2**53
 
 
-class Moments(Protocol):
-    """What the sums of the values and of their squares say; each of shape (count,)."""
+class Sums(Protocol):
+    """Sum, mean and variance per group, each of shape (count,)."""
 
     @property
     def total(self) -> Array:
@@ -40,8 +40,8 @@ class Moments(Protocol):
 
 
 @dataclass
-class DecimalMoments:
-    """Values that are whole numbers over a power of ten: their sum is exact and rounded once.
+class DecimalSums:
+    """Values that are integers over a power of ten: their sum is exact and rounded once.
 
     Parameters
     ----------
@@ -60,7 +60,7 @@ class DecimalMoments:
     @cached_property
     def _sums(self) -> npt.NDArray[np.int64]:
         """Sums of the whole numbers."""
-        return self.arranged.totals_of(lambda values, _: (values,))[0].astype(np.int64)
+        return self.arranged.sum_groups(lambda values, _: (values,))[0].astype(np.int64)
 
     @cached_property
     def _total(self) -> Array:
@@ -75,7 +75,7 @@ class DecimalMoments:
         """Sum per group."""
         if self.ordinals.dtype.kind == "f":
             return np.asarray(self._total / self.ordinals.power, dtype=np.float64)
-        return as_held(self._total)
+        return shrink_integers(self._total)
 
     @cached_property
     def mean(self) -> Numbers:
@@ -86,19 +86,19 @@ class DecimalMoments:
     @cached_property
     def variance(self) -> Numbers:
         """Sample variance per group, by deviations from the whole number next to the mean."""
-        near = self._sums // np.maximum(self.sizes, 1)
-        beside = self._sums - near * self.sizes
+        nearest = self._sums // np.maximum(self.sizes, 1)
+        beside = self._sums - nearest * self.sizes
         is_exact = self.ordinals.size**2 * int(self.sizes.max(initial=0)) < EXACT
         squares = (
-            self.arranged.totals_of(lambda values, near: (squared_deviation(values, near),), near)[0]
+            self.arranged.sum_groups(lambda values, near: (square_deviations(values, near),), nearest)[0]
             if is_exact
-            else in_two_parts(self.arranged, squared_deviation, float(self.ordinals.size) ** 2, near)
+            else sum_in_two_parts(self.arranged, square_deviations, float(self.ordinals.size) ** 2, nearest)
         )
-        return variance_of(squares, beside, self.sizes) / self.ordinals.power**2
+        return compute_variance(squares, beside, self.sizes) / self.ordinals.power**2
 
 
 @dataclass
-class NumberMoments:
+class NumberSums:
     """Values of any kind.
 
     Parameters
@@ -116,7 +116,7 @@ class NumberMoments:
     def total(self) -> Array:
         """Sum per group."""
         if self._is_whole:
-            return exact_total(self.arranged)
+            return sum_exactly(self.arranged)
         with np.errstate(over="ignore"):
             return np.ldexp(self._scaled_total, self._scale)
 
@@ -125,25 +125,25 @@ class NumberMoments:
         return self.arranged.values.dtype.kind in "bi"
 
     @cached_property
-    def _farthest(self) -> float:
-        return farthest(self.arranged.values)
+    def _max_size(self) -> float:
+        return max_float_size(self.arranged.values)
 
     @property
-    def _spread(self) -> float:
-        """Distance of the largest value from the smallest; no value is farther from the mean of its group."""
+    def _range(self) -> float:
+        """Distance between maximum and minimum; no value is farther from its group's mean."""
         values = self.arranged.values
         return float(values.max()) - float(values.min()) if len(values) else 0.0
 
     @cached_property
     def _scale(self) -> int:
-        """Values near the largest number that there is are added as parts of it."""
-        return HUGE if self._farthest > 2.0 ** (1000 - HUGE) else 0
+        """Power of two by which values near the largest float are scaled down."""
+        return HUGE if self._max_size > 2.0 ** (1000 - HUGE) else 0
 
     @cached_property
     def _scaled_total(self) -> Numbers:
         scale = self._scale
-        return in_two_parts(
-            self.arranged, lambda values, _: np.ldexp(values, -scale) if scale else values, self._farthest * 2.0**-scale
+        return sum_in_two_parts(
+            self.arranged, lambda values, _: np.ldexp(values, -scale) if scale else values, self._max_size * 2.0**-scale
         )
 
     @cached_property
@@ -157,22 +157,22 @@ class NumberMoments:
     @cached_property
     def variance(self) -> Numbers:
         """Sample variance per group."""
-        rounding = self.arranged.totals_of(lambda values, mean: (values - mean,), self.mean)[0]
+        rounding = self.arranged.sum_groups(lambda values, mean: (values - mean,), self.mean)[0]
         with np.errstate(over="ignore", invalid="ignore"):
-            # In two parts, so that the order of the rows counts for nothing.
-            # Multiplied, since a power of Python's that is too large is an error and no infinity.
-            squares = in_two_parts(self.arranged, squared_deviation, 2 * self._spread * self._spread, self.mean)
-            return variance_of(squares, rounding, self.sizes)
+            # In two parts, so that the order of the rows does not matter.
+            # Multiplied, since a Python power that overflows raises instead of giving infinity.
+            squares = sum_in_two_parts(self.arranged, square_deviations, 2 * self._range * self._range, self.mean)
+            return compute_variance(squares, rounding, self.sizes)
 
 
-def squared_deviation(values: Array, near: Array) -> Numbers:
-    """The squares of the distances from numbers beside the values."""
-    deviations = values - near
+def square_deviations(values: Array, centers: Array) -> Numbers:
+    """Return squared distances from the given centers."""
+    deviations = values - centers
     return np.asarray(deviations * deviations, dtype=np.float64)
 
 
-def variance_of(squares: Numbers, rounding: Array, sizes: npt.NDArray[np.int64]) -> Numbers:
-    """Sample variance of groups from the squared deviations from nearly their means.
+def compute_variance(squares: Numbers, rounding: Array, sizes: npt.NDArray[np.int64]) -> Numbers:
+    """Compute the sample variance of groups from squared deviations from approximate means.
 
     Parameters
     ----------
@@ -193,56 +193,44 @@ def variance_of(squares: Numbers, rounding: Array, sizes: npt.NDArray[np.int64])
     return np.where(sizes > 1, result, np.nan)
 
 
-def in_two_parts(
-    arranged: Arrangement, made: Callable[[Array, Array], Numbers], largest: float, beside: Array | None = None
+def sum_in_two_parts(
+    arranged: Arrangement, transform: Callable[[Array, Array], Numbers], bound: float, offsets: Array | None = None
 ) -> Numbers:
-    """Sum per group of what is made of the values, the upper part of each without any error.
-
-    Parameters
-    ----------
-    arranged
-        The values.
-    made
-        What is added up, of values and what stands beside them.
-    largest
-        No number that is made is farther from 0.
-    beside
-        A number of each group.
-    """
+    """Sum per group what `transform` makes of the values (at most `bound` in size), the upper part without error."""
     bits = int(np.ceil(np.log2(len(arranged.values) + 2)))
-    power = int(np.frexp(largest)[1]) + bits
-    if not 0 < largest < np.inf or power > LARGEST_POWER:
-        return arranged.totals_of(lambda values, beside: (made(values, beside),), beside)[0]
+    power = int(np.frexp(bound)[1]) + bits
+    if not 0 < bound < np.inf or power > LARGEST_POWER:
+        return arranged.sum_groups(lambda values, offsets: (transform(values, offsets),), offsets)[0]
     sigma = np.ldexp(1.0, power)
 
-    def parts(values: Array, beside: Array) -> tuple[Numbers, Numbers]:
-        whole = made(values, beside)
+    def parts(values: Array, offsets: Array) -> tuple[Numbers, Numbers]:
+        whole = transform(values, offsets)
         upper = whole + sigma
         upper -= sigma
         return upper, whole - upper
 
-    upper, lower = arranged.totals_of(parts, beside)
+    upper, lower = arranged.sum_groups(parts, offsets)
     return upper + lower
 
 
-def exact_total(arranged: Arrangement) -> Array:
-    """Sum per group of whole numbers: int64, or Python's integers where a sum is beyond that."""
+def sum_exactly(arranged: Arrangement) -> Array:
+    """Sum integers per group: int64, or Python integers where a sum exceeds 64 bits."""
     values = arranged.values
     largest = max(abs(int(values.max(initial=0))), abs(int(values.min(initial=0))))
     if largest * max(len(values), 1) < EXACT:
-        return arranged.totals_of(lambda values, _: (values,))[0].astype(np.int64)
+        return arranged.sum_groups(lambda values, _: (values,))[0].astype(np.int64)
     # Three limbs of 21 bits, whose sums are exact; put together as Python's own integers.
-    limbs = arranged.totals_of(lambda values, _: (values >> 42, (values >> 21) & LIMB, values & LIMB))
+    limbs = arranged.sum_groups(lambda values, _: (values >> 42, (values >> 21) & LIMB, values & LIMB))
     sums = [limb.astype(np.int64).astype(object) for limb in limbs]
-    return as_held((sums[0] << 42) + (sums[1] << 21) + sums[2])
+    return shrink_integers((sums[0] << 42) + (sums[1] << 21) + sums[2])
 
 
-def as_held(whole: Array) -> Array:
-    """Python's integers as int64, where all of them are within that."""
-    is_held = whole.dtype != object or not len(whole) or (min(whole) >= -(2**63) and max(whole) < 2**63)
-    return whole.astype(np.int64) if is_held else whole
+def shrink_integers(whole: Array) -> Array:
+    """Return Python integers as int64 if all of them fit."""
+    fits = whole.dtype != object or not len(whole) or (min(whole) >= -(2**63) and max(whole) < 2**63)
+    return whole.astype(np.int64) if fits else whole
 
 
-def farthest(values: Numbers) -> float:
-    """The largest distance of a value from 0; 0 where there is none."""
+def max_float_size(values: Numbers) -> float:
+    """Return the largest absolute value; 0 if there is none."""
     return max(float(values.max(initial=0)), -float(values.min(initial=0)))

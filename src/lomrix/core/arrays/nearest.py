@@ -1,4 +1,4 @@
-"""Nearest: for each row the row of the other side with the same key code and the nearest time."""
+"""For each row, the row of the other side with the same key code and the nearest time."""
 
 from __future__ import annotations
 
@@ -15,11 +15,11 @@ Ties = Literal["before", "after"]
 Rows = npt.NDArray[np.int64]
 
 
-def nearest_rows(
+def find_nearest(
     base: Codes, base_times: Array, added: Codes, added_times: Array, within: float,
     side: Side, ties: Ties,
 ) -> Rows:  # fmt: skip
-    """The nearest partner of each base row, -1 where none is within reach.
+    """Return the nearest partner of each base row, -1 if none is within reach.
 
     Parameters
     ----------
@@ -44,36 +44,35 @@ def nearest_rows(
     keys = added[present] * span + ranks[len(base) :][present]
     order = np.argsort(keys, kind="stable")
     keys, rows = keys[order], present[order]
-    wanted = base * span + ranks[: len(base)]
-    later = np.searchsorted(keys, wanted, side="left")
-    # The last that is not later; of several at that time the first, so look for where its time begins.
-    last = np.searchsorted(keys, wanted, side="right") - 1
+    targets = base * span + ranks[: len(base)]
+    later = np.searchsorted(keys, targets, side="left")
+    # The last one that is not later; of several at that time the first, so find where its time begins.
+    last = np.searchsorted(keys, targets, side="right") - 1
     earlier = np.searchsorted(keys, keys[np.maximum(last, 0)], side="left") if len(keys) else last
     earlier = np.where(last >= 0, earlier, -1)
-    found = np.full(len(base), -1, np.int64)
+    result = np.full(len(base), -1, np.int64)
     best = np.full(len(base), np.inf)
     choices = {"before": earlier, "after": np.where(later < len(keys), later, -1)}
-    asked = [one for one in (ties, "after" if ties == "before" else "before") if side in ("either", one)]
-    for name in asked:  # the one that wins ties comes first
-        place = choices[name]
-        partner = rows[place] if len(rows) else np.full(len(base), -1, np.int64)
-        same = (place >= 0) & (base >= 0)
+    sides = [
+        side_name for side_name in (ties, "after" if ties == "before" else "before") if side in ("either", side_name)
+    ]
+    for name in sides:  # the one that wins ties comes first
+        position = choices[name]
+        partner = rows[position] if len(rows) else np.full(len(base), -1, np.int64)
+        same = (position >= 0) & (base >= 0)
         same &= np.append(added, -2)[np.where(same, partner, len(added))] == base
         distance = np.abs(base_times - np.append(added_times, 0)[np.where(same, partner, len(added_times))])
         # Two decimals are as far apart as their texts say: 1.3 less 1.2 is a little over 0.1 in binary.
         rounding = 2 * np.spacing(np.maximum(np.abs(base_times), 1.0) + within)
         better = same & (distance <= within + rounding) & (distance < best)
-        found[better], best[better] = partner[better], distance[better]
-    return found
+        result[better], best[better] = partner[better], distance[better]
+    return result
 
 
-def nearest_once(
+def find_nearest_once(
     base: Codes, base_times: Array, added: Codes, added_times: Array, within: float, side: Side, ties: Ties
 ) -> Rows:  # fmt: skip
-    """As `nearest_rows`, with each added row the partner of one base row at most: the nearest pairs first.
-
-    Pairs are taken in which each is the nearest that is free to the other, until no free rows are near; so a row whose
-    nearest partner went to a nearer one takes the next nearest that is free.
+    """As `find_nearest`, but each added row is the partner of at most one base row: nearest pairs first.
 
     References
     ----------
@@ -82,17 +81,17 @@ def nearest_once(
     """
     partners = np.full(len(base), -1, np.int64)
     base, added = base.copy(), added.copy()
-    back: Side = {"before": "after", "after": "before", "either": "either"}[side]  # type: ignore[assignment]
-    turned: Ties = "after" if ties == "before" else "before"
+    other_side: Side = {"before": "after", "after": "before", "either": "either"}[side]  # type: ignore[assignment]
+    other_ties: Ties = "after" if ties == "before" else "before"
     while True:
-        found = nearest_rows(base, base_times, added, added_times, within, side, ties)
-        rows = np.flatnonzero(found >= 0)
+        nearest = find_nearest(base, base_times, added, added_times, within, side, ties)
+        rows = np.flatnonzero(nearest >= 0)
         if not len(rows):
             return partners
-        backwards = nearest_rows(added, added_times, base, base_times, within, back, turned)
+        backwards = find_nearest(added, added_times, base, base_times, within, other_side, other_ties)
         # Of base rows at one time the first stands for all of them, of added rows too. There is always such a pair: of
         # those at the least distance the base row takes the one before (or after), and that one the one after (before).
-        mutual = rows[backwards[found[rows]] == rows]
-        partners[mutual] = found[mutual]
+        mutual = rows[backwards[nearest[rows]] == rows]
+        partners[mutual] = nearest[mutual]
         base[mutual] = -1
-        added[found[mutual]] = -1
+        added[nearest[mutual]] = -1

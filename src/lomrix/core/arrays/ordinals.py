@@ -1,4 +1,4 @@
-"""Values as whole numbers in the same order: counting and sorting these is several times quicker."""
+"""Values as integers in the same order: counting and sorting these is several times faster."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from lomrix.core.arrays.types import Array
 # Values are counted where they reach over at most this many times their number.
 ROOMY = 4
 SAMPLE = 1024
-# Values that are looked at together, so that they stay in the processor's cache.
+# Values per block, so that a block stays in the processor's cache.
 BLOCK = 1 << 16
 WHOLE = np.dtype(np.int64)
 
@@ -42,37 +42,32 @@ class Ordinals:
     dtype: np.dtype[Any] = WHOLE
     distinct: Array | None = None
 
-    def values_of(self, numbers: npt.NDArray[np.int64]) -> Array:
-        """The values that such numbers stand for."""
+    def decode(self, numbers: npt.NDArray[np.int64]) -> Array:
+        """Return the values that such numbers represent."""
         if self.distinct is not None:
             return np.asarray(self.distinct[numbers])
         whole = numbers + self.low
         return whole / self.power if self.dtype.kind == "f" else whole.astype(self.dtype, copy=False)
 
 
-def ordinals(values: Array) -> Ordinals:
-    """A whole number for each value, as close together as that is had cheaply.
-
-    Parameters
-    ----------
-    values
-        Numbers, dates or booleans, none missing.
+def encode_ordinals(values: Array) -> Ordinals:
+    """Return an integer for each value, as densely numbered as is cheap; none may be missing.
 
     Examples
     --------
-    >>> found = ordinals(np.array([2.5, 1.0, 2.5]))
-    >>> found.numbers, found.values_of(found.numbers)
+    >>> found = encode_ordinals(np.array([2.5, 1.0, 2.5]))
+    >>> found.numbers, found.decode(found.numbers)
     (array([15,  0, 15]), array([2.5, 1. , 2.5]))
     """
-    counted = counted_ordinals(values)
-    if counted is not None:
-        return counted
-    distinct, places = _sorted_distinct(values)
-    return Ordinals(places, len(distinct), distinct=distinct)
+    encoding = encode_countable(values)
+    if encoding is not None:
+        return encoding
+    distinct, positions = _sort_distinct(values)
+    return Ordinals(positions, len(distinct), distinct=distinct)
 
 
-def counted_ordinals(values: Array) -> Ordinals | None:
-    """Ordinals that need no sorting; None where the values are not whole, not short decimals, or reach too far."""
+def encode_countable(values: Array) -> Ordinals | None:
+    """Encode without sorting; None if the values are neither integers nor short decimals, or range too far."""
     if not len(values):
         return None
     if values.dtype.kind in "iub":
@@ -81,7 +76,7 @@ def counted_ordinals(values: Array) -> Ordinals | None:
         if high - low > ROOMY * len(values) + 1024:
             return None
         return Ordinals(numbers - low, high - low + 1, low, dtype=values.dtype)
-    decimals = scaled_decimals(values) if values.dtype.kind == "f" else None
+    decimals = scale_decimals(values) if values.dtype.kind == "f" else None
     if decimals is None:
         return None
     numbers, power = decimals
@@ -90,8 +85,8 @@ def counted_ordinals(values: Array) -> Ordinals | None:
     return Ordinals(numbers, int(numbers.max()) + 1, low, power, values.dtype)
 
 
-def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int64], float] | None:
-    """Numbers of few decimal places as whole numbers, which can be counted and need no sorting.
+def scale_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int64], float] | None:
+    """Return numbers with few decimal places as integers, which can be counted without sorting.
 
     Parameters
     ----------
@@ -105,7 +100,7 @@ def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int
 
     Examples
     --------
-    >>> scaled_decimals(np.array([0.25, 3.0]))
+    >>> scale_decimals(np.array([0.25, 3.0]))
     (array([ 25, 300]), 100.0)
     """
     if not len(values):
@@ -115,39 +110,39 @@ def scaled_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int
         if not (np.rint(sample * power) / power == sample).all():
             continue
         low, high = values.min(), values.max()
-        # Also where one is no number, or all are so large that no whole number holds them.
+        # False also with NaN, or where the values are too large for exact integers.
         if not ((high - low) * power <= ROOMY * len(values) + 1024 and max(-low, high) * power < 2**53):
             return None
-        whole = _all_whole(values, power)
+        whole = _scale_to_integers(values, power)
         if whole is not None:
             return whole, power
     return None
 
 
-def _all_whole(values: npt.NDArray[np.float64], power: float) -> npt.NDArray[np.int64] | None:
-    """The values times a power of ten, where each is a whole number over it exactly."""
-    found = np.empty(len(values), np.int64)
-    for at in range(0, len(values), BLOCK):
-        block = values[at : at + BLOCK]
+def _scale_to_integers(values: npt.NDArray[np.float64], power: float) -> npt.NDArray[np.int64] | None:
+    """Return the values times a power of ten if that is exact for each of them."""
+    result = np.empty(len(values), np.int64)
+    for start in range(0, len(values), BLOCK):
+        block = values[start : start + BLOCK]
         whole = np.rint(block * power)
         if not (whole / power == block).all():
             return None
-        found[at : at + BLOCK] = whole
-    return found
+        result[start : start + BLOCK] = whole
+    return result
 
 
-def _sorted_distinct(values: Array) -> tuple[Array, npt.NDArray[np.int64]]:
-    """The distinct values in ascending order, and for each value its place there."""
+def _sort_distinct(values: Array) -> tuple[Array, npt.NDArray[np.int64]]:
+    """Return the distinct values in ascending order, and the position of each value among them."""
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
     if len(values) < SAMPLE or len(np.unique(sample)) > SAMPLE // 2:
-        distinct, places = np.unique(values, return_inverse=True)
-        return distinct, places
+        distinct, positions = np.unique(values, return_inverse=True)
+        return distinct, positions
     if values.dtype.kind == "f":
         values = values + 0.0  # so that -0.0 is 0.0
-    # Where values repeat, hashing them and sorting the few distinct ones is the quicker way.
+    # Where values repeat, hashing them and sorting the few distinct ones is faster.
     encoded = pa.array(values).dictionary_encode()
     distinct = encoded.dictionary.to_numpy(zero_copy_only=False).astype(values.dtype)
     order = np.argsort(distinct, kind="stable")
-    place = np.empty(len(order), np.int64)
-    place[order] = np.arange(len(order))
-    return distinct[order], place[encoded.indices.to_numpy(zero_copy_only=False)]
+    position = np.empty(len(order), np.int64)
+    position[order] = np.arange(len(order))
+    return distinct[order], position[encoded.indices.to_numpy(zero_copy_only=False)]

@@ -1,4 +1,4 @@
-"""Scales: what tells whether items measure one thing."""
+"""Reliability: whether the items of a scale measure one thing."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ Numbers = npt.NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Reliability:
-    """How k items go together over n rows in which all of them are present.
+    """Reliability of k items over the n rows that have all of them.
 
     Parameters
     ----------
@@ -32,8 +32,8 @@ class Reliability:
     alpha_without: Numbers
 
 
-def reliability(items: Numbers) -> Reliability:
-    """Alpha and item-rest correlations.
+def compute_reliability(items: Numbers) -> Reliability:
+    """Compute alpha and item-rest correlations.
 
     Parameters
     ----------
@@ -47,20 +47,20 @@ def reliability(items: Numbers) -> Reliability:
     "Psychometric Theory", 2nd edition (1978), section 8.
     """
     n, k = items.shape
-    nothing = np.full(k, np.nan)
+    undefined = np.full(k, np.nan)
     if n < 2 or k < 2:
-        return Reliability(n, np.nan, nothing, nothing)
+        return Reliability(n, np.nan, undefined, undefined)
     covariance = np.cov(items, rowvar=False)
-    rest = covariance.sum(axis=0) - np.diag(covariance)  # of each item with the sum of the others
+    with_others = covariance.sum(axis=0) - np.diag(covariance)  # of each item with the sum of the others
     total = covariance.sum()
-    of_rest = total - 2 * rest - np.diag(covariance)
+    others_variance = total - 2 * with_others - np.diag(covariance)
     with np.errstate(invalid="ignore", divide="ignore"):
-        correlation = rest / np.sqrt(np.diag(covariance) * of_rest)
-        without = np.array([alpha_of(np.delete(np.delete(covariance, at, 0), at, 1)) for at in range(k)])
-    return Reliability(n, alpha_of(covariance), correlation, without)
+        correlation = with_others / np.sqrt(np.diag(covariance) * others_variance)
+        without = np.array([compute_alpha(np.delete(np.delete(covariance, item, 0), item, 1)) for item in range(k)])
+    return Reliability(n, compute_alpha(covariance), correlation, without)
 
 
-def alpha_of(covariance: Numbers) -> float:
-    """Cronbach's alpha from the covariances of k items; NaN for one item, or for a sum that never changes."""
+def compute_alpha(covariance: Numbers) -> float:
+    """Return Cronbach's alpha from the covariances of k items; NaN for one item or a constant sum."""
     k, total = len(covariance), float(covariance.sum())
     return k / (k - 1) * (1 - float(np.trace(covariance)) / total) if k > 1 and total > 0 else np.nan

@@ -10,17 +10,17 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.arrangement import AsTheyCome, GroupAfterGroup
-from lomrix.core.arrays.moments import EXACT, DecimalMoments, Moments, NumberMoments
-from lomrix.core.arrays.ordinals import Ordinals, counted_ordinals, ordinals
+from lomrix.core.arrays.arrangement import GroupOrder, RowOrder
+from lomrix.core.arrays.moments import EXACT, DecimalSums, NumberSums, Sums
+from lomrix.core.arrays.ordinals import Ordinals, encode_countable, encode_ordinals
 from lomrix.core.arrays.types import Array
 
 Codes = npt.NDArray[np.int64]
 Numbers = npt.NDArray[np.float64]
 SAMPLE = 4096
-# Medians are found by counting where the table of counts is so many times shorter than the values.
+# Medians are found by counting if the table of counts is this many times shorter than the values.
 SHORT = 4
-# The numbers of more groups than this leave the processor's cache: their values are put together first.
+# Sums of more groups than this do not fit the processor's cache: values are sorted by group first.
 MANY = 1 << 18
 LEVEL = 0.95
 
@@ -52,18 +52,18 @@ class Values:
     @cached_property
     def sizes(self) -> npt.NDArray[np.int64]:
         """Number of values per group."""
-        return sizes(self.codes, self.count) if self.known_sizes is None else self.known_sizes
+        return group_sizes(self.codes, self.count) if self.known_sizes is None else self.known_sizes
 
     @cached_property
-    def _moments(self) -> Moments:
-        """Sums, which do not depend on the order of the rows, so that they are added up in the soonest one."""
+    def _sums(self) -> Sums:
+        """Sums do not depend on row order, so they are computed in the order that is fastest."""
         whole = self._counted
         if whole is None or whole.size * len(self.values) >= EXACT:
-            return NumberMoments(AsTheyCome(self.values, self.codes, self.count), self.sizes)
+            return NumberSums(RowOrder(self.values, self.codes, self.count), self.sizes)
         if self.count > MANY:
-            numbers = (self._ordered & self._mask).astype(np.int64, copy=False)
-            return DecimalMoments(GroupAfterGroup(numbers, self.sizes), self.sizes, whole)
-        return DecimalMoments(AsTheyCome(whole.numbers, self.codes, self.count), self.sizes, whole)
+            numbers = (self._sorted & self._mask).astype(np.int64, copy=False)
+            return DecimalSums(GroupOrder(numbers, self.sizes), self.sizes, whole)
+        return DecimalSums(RowOrder(whole.numbers, self.codes, self.count), self.sizes, whole)
 
     @property
     def total(self) -> Array:
@@ -84,12 +84,12 @@ class Values:
         >>> Values(np.zeros(3, np.int64), np.array([1e16, 1.0, -1e16]), 1).total
         array([1.])
         """
-        return self._moments.total
+        return self._sums.total
 
     @property
     def mean(self) -> Numbers:
         """Arithmetic mean per group."""
-        return self._moments.mean
+        return self._sums.mean
 
     @property
     def variance(self) -> Numbers:
@@ -105,7 +105,7 @@ class Values:
         >>> Values(np.zeros(2, np.int64), np.array([1.0, 3.0]), 1).variance
         array([2.])
         """
-        return self._moments.variance
+        return self._sums.variance
 
     @property
     def standard_deviation(self) -> Numbers:
@@ -133,12 +133,12 @@ class Values:
             return np.where(self.sizes > 1, quantile * self.standard_error, np.nan)
 
     @property
-    def smallest(self) -> Array:
+    def minimum(self) -> Array:
         """Minimum per group, in the type of the values where they are integers."""
         return self._extreme(np.minimum)
 
     @property
-    def largest(self) -> Array:
+    def maximum(self) -> Array:
         """Maximum per group, in the type of the values where they are integers."""
         return self._extreme(np.maximum)
 
@@ -146,19 +146,19 @@ class Values:
         values = self.values.astype(np.int64 if self.values.dtype.kind in "bi" else np.float64, copy=False)
         if not len(values):
             return np.full(self.count, np.nan)
-        # Any value of all may begin: the others of its group decide, and groups without values are told apart.
+        # Any value may be the start: the group's own values decide, and empty groups are masked.
         result = np.full(self.count, values.max() if pick is np.minimum else values.min())
         pick.at(result, self.codes, values)
         return result if values.dtype.kind == "i" else np.where(self.sizes == 0, np.nan, result)
 
     @cached_property
     def _counted(self) -> Ordinals | None:
-        return counted_ordinals(self.values)
+        return encode_countable(self.values)
 
     @cached_property
     def _ordinals(self) -> Ordinals:
         """A whole number for each value, in the order of the values."""
-        return self._counted or ordinals(self.values)
+        return self._counted or encode_ordinals(self.values)
 
     @property
     def _bits(self) -> int:
@@ -170,20 +170,20 @@ class Values:
 
     @cached_property
     def _counts(self) -> npt.NDArray[np.int64] | None:
-        """How often each ordinal stands in each group, shape (count, size); None where that is too large."""
-        found = self._ordinals
-        if found.size * self.count * SHORT > len(self.values) + 1024:
+        """Count each ordinal in each group, shape (count, size); None where that is too large."""
+        ordinals = self._ordinals
+        if ordinals.size * self.count * SHORT > len(self.values) + 1024:
             return None
-        counts = np.bincount(self.codes * found.size + found.numbers, minlength=self.count * found.size)
-        return counts.reshape(self.count, found.size)
+        counts = np.bincount(self.codes * ordinals.size + ordinals.numbers, minlength=self.count * ordinals.size)
+        return counts.reshape(self.count, ordinals.size)
 
     @cached_property
-    def _reached(self) -> npt.NDArray[np.int64] | None:
+    def _cumulative_counts(self) -> npt.NDArray[np.int64] | None:
         return None if self._counts is None else np.cumsum(self._counts, axis=1)
 
     @cached_property
-    def _ordered(self) -> npt.NDArray[np.signedinteger]:
-        """Group and ordinal in one number, in ascending order: every group's values stand in order."""
+    def _sorted(self) -> npt.NDArray[np.signedinteger]:
+        """Group and ordinal in one number, ascending: the values of each group are in order."""
         # Half the size is sorted in half the time.
         dtype = np.int32 if self.count << self._bits < 2**31 else np.int64
         ordered = np.left_shift(self.codes, self._bits, dtype=dtype, casting="unsafe")
@@ -191,21 +191,15 @@ class Values:
         ordered.sort()
         return ordered
 
-    def at_place(self, place: npt.NDArray[np.int64]) -> Array:
-        """For each group the value that stands at a place (counted from 0) once its values are sorted.
-
-        Parameters
-        ----------
-        place
-            Shape (count,); of groups without values anything.
-        """
+    def value_at(self, position: npt.NDArray[np.int64]) -> Array:
+        """Return for each group the value at a position (from 0, shape (count,)) among its sorted values."""
         if not len(self.values):
             return np.zeros(self.count, self.values.dtype)
-        if self._reached is not None:
-            return self._ordinals.values_of((self._reached > place[:, None]).argmax(axis=1))
+        if self._cumulative_counts is not None:
+            return self._ordinals.decode((self._cumulative_counts > position[:, None]).argmax(axis=1))
         start = np.cumsum(self.sizes) - self.sizes
-        at = np.minimum(start + np.maximum(place, 0), len(self.values) - 1)
-        return self._ordinals.values_of(self._ordered[at] & self._mask)
+        index = np.minimum(start + np.maximum(position, 0), len(self.values) - 1)
+        return self._ordinals.decode(self._sorted[index] & self._mask)
 
     def quantile(self, share: float) -> Numbers:
         """A quantile per group, between two neighbours by their distance.
@@ -228,8 +222,8 @@ class Values:
         exact = (self.sizes - 1) * share
         low = np.maximum(np.floor(exact + 1e-12), 0).astype(np.int64)
         part = np.maximum(exact - low, 0)
-        lower = self.at_place(low).astype(np.float64)
-        upper = self.at_place(np.minimum(low + 1, np.maximum(self.sizes - 1, 0))).astype(np.float64)
+        lower = self.value_at(low).astype(np.float64)
+        upper = self.value_at(np.minimum(low + 1, np.maximum(self.sizes - 1, 0))).astype(np.float64)
         with np.errstate(invalid="ignore", over="ignore"):
             return np.where(self.sizes > 0, np.where(part > 0, lower + part * (upper - lower), lower), np.nan)
 
@@ -240,48 +234,45 @@ class Values:
             return np.zeros(self.count, np.int64)
         if self._counts is not None:
             return np.asarray(np.count_nonzero(self._counts, axis=1))
-        ordered = self._ordered
+        ordered = self._sorted
         new = np.append(True, ordered[1:] != ordered[:-1])
         return np.bincount(ordered[new] >> self._bits, minlength=self.count)
 
     @property
-    def commonest(self) -> Array:
-        """The value that stands most often in each group; of several the smallest."""
+    def most_frequent(self) -> Array:
+        """The most frequent value of each group; of several the smallest."""
         if not len(self.values):
             return np.zeros(self.count, self.values.dtype)
         if self._counts is not None:
-            return self._ordinals.values_of(self._counts.argmax(axis=1))
-        ordered = self._ordered
-        at = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
-        times = np.diff(np.append(at, len(ordered)))
-        group = ordered[at] >> self._bits
-        best = np.lexsort((ordered[at], -times, group))
+            return self._ordinals.decode(self._counts.argmax(axis=1))
+        ordered = self._sorted
+        starts = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
+        times = np.diff(np.append(starts, len(ordered)))
+        group = ordered[starts] >> self._bits
+        best = np.lexsort((ordered[starts], -times, group))
         best = best[np.append(True, np.diff(group[best]) != 0)]
         result = np.zeros(self.count, self.values.dtype)
-        result[group[best]] = self._ordinals.values_of(ordered[at[best]] & self._mask)
+        result[group[best]] = self._ordinals.decode(ordered[starts[best]] & self._mask)
         return result
 
-    def place_of_first(self, *, last: bool = False) -> npt.NDArray[np.int64]:
-        """For each group the place of its first value, or of its last one; anything for a group without values."""
-        place = np.zeros(self.count, np.int64)
-        at = np.arange(len(self.codes))
+    def first_position(self, *, last: bool = False) -> npt.NDArray[np.int64]:
+        """Return the position of each group's first value, or last one; arbitrary for a group without values."""
+        result = np.zeros(self.count, np.int64)
+        positions = np.arange(len(self.codes))
         if last:
-            place[self.codes] = at
+            result[self.codes] = positions
         else:
-            place[self.codes[::-1]] = at[::-1]
-        return place
+            result[self.codes[::-1]] = positions[::-1]
+        return result
 
 
-def sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
+def group_sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
     """Number of values per group."""
     return np.bincount(codes, minlength=count)
 
 
-def order_statistic(values: Array, place: int) -> Any:
-    """The value that would stand at a place (counted from 0) if the values were sorted.
-
-    A sample says between which two values it must lie; only what lies between is put in order, and where the
-    sample was wrong everything is.
+def order_statistic(values: Array, position: int) -> Any:
+    """Return the value at a position (from 0) of the sorted values.
 
     References
     ----------
@@ -290,14 +281,14 @@ def order_statistic(values: Array, place: int) -> Any:
     """
     if len(values) > 50 * SAMPLE:
         sample = np.sort(values[:: len(values) // SAMPLE])
-        at = place / len(values) * len(sample)
-        low = sample[max(int(at - 0.02 * len(sample)), 0)]
-        high = sample[min(int(at + 0.02 * len(sample)) + 1, len(sample) - 1)]
+        estimate = position / len(values) * len(sample)
+        low = sample[max(int(estimate - 0.02 * len(sample)), 0)]
+        high = sample[min(int(estimate + 0.02 * len(sample)) + 1, len(sample) - 1)]
         below = int(np.count_nonzero(values < low))
         between = values[(values >= low) & (values <= high)]
-        if below <= place < below + len(between):
-            return np.partition(between, place - below)[place - below]
-    return np.partition(values, place)[place]
+        if below <= position < below + len(between):
+            return np.partition(between, position - below)[position - below]
+    return np.partition(values, position)[position]
 
 
 def quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
@@ -308,18 +299,25 @@ def quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
     Definition 7 of R. J. Hyndman and Y. Fan, "Sample quantiles in statistical packages", The American
     Statistician 50 (1996), 361-365.
     """
-    places = [(len(values) - 1) * share for share in shares]
-    wanted = sorted({place for at in places for place in (int(at), min(int(at) + 1, len(values) - 1))})
+    positions = [(len(values) - 1) * share for share in shares]
+    needed = sorted(
+        {position for exact in positions for position in (int(exact), min(int(exact) + 1, len(values) - 1))}
+    )
     low = int(values.min()) if values.dtype.kind == "i" else 0
     if values.dtype.kind == "i" and int(values.max()) - low < len(values) + 1024:
-        reached = np.cumsum(np.bincount(values - low))  # counting takes no sorting
-        found = np.searchsorted(reached, np.array(wanted), side="right") + low
+        cumulative = np.cumsum(np.bincount(values - low))  # counting takes no sorting
+        values_there = np.searchsorted(cumulative, np.array(needed), side="right") + low
     else:
-        found = np.array([order_statistic(values, place) for place in wanted])
-    value = dict(zip(wanted, found.astype(np.float64).tolist(), strict=True))
-    return tuple(
-        value[int(at)] + (at - int(at)) * (value[min(int(at) + 1, len(values) - 1)] - value[int(at)]) for at in places
-    )
+        values_there = np.array([order_statistic(values, position) for position in needed])
+    value = dict(zip(needed, values_there.astype(np.float64).tolist(), strict=True))
+
+    last = len(values) - 1
+
+    def interpolate(exact: float) -> float:
+        lower, upper = value[int(exact)], value[min(int(exact) + 1, last)]
+        return float(lower + (exact - int(exact)) * (upper - lower))
+
+    return tuple(map(interpolate, positions))
 
 
 STATISTICS: dict[str, Callable[[Values], Array]] = {
@@ -329,8 +327,8 @@ STATISTICS: dict[str, Callable[[Values], Array]] = {
     "se": lambda values: values.standard_error,
     "median": lambda values: values.quantile(0.5),
     "iqr": lambda values: values.quantile(0.75) - values.quantile(0.25),
-    "min": lambda values: values.smallest,
-    "max": lambda values: values.largest,
+    "min": lambda values: values.minimum,
+    "max": lambda values: values.maximum,
     "sum": lambda values: values.total,
 }
 

@@ -1,8 +1,4 @@
-"""Suppression: which numbers of a table with totals stay hidden, so that no small one is given away.
-
-A cell is hidden for its own sake where fewer than a least number of cases stand behind it (primary suppression).
-Further cells are hidden where a total less what is shown of its parts would give a hidden one away, or would itself be
-a number of too few cases (secondary suppression).
+"""Secondary suppression: which numbers of a table with totals stay hidden, so that no small one can be computed.
 
 References
 ----------
@@ -18,11 +14,11 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import Codes, combined, dense
+from lomrix.core.arrays.codes import Codes, combine_codes, compact_codes
 
 Mask = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
-# What a singular value, or a cell of a null space, may be away from zero.
+# Tolerance for zero in singular values and null spaces.
 TINY = 1e-9
 
 
@@ -41,8 +37,8 @@ def count_cases(cells: Codes, count: int, cases: Codes | None) -> Counts:
     inside = cells[cells >= 0] if cases is None else cells[(cells >= 0) & (cases >= 0)]
     if cases is not None and len(inside):
         of_case = cases[(cells >= 0) & (cases >= 0)]
-        pairs, size = combined(inside, count, of_case, int(of_case.max()) + 1)
-        inside = dense(pairs, size)[1] // (int(of_case.max()) + 1)
+        pairs, size = combine_codes(inside, count, of_case, int(of_case.max()) + 1)
+        inside = compact_codes(pairs, size)[1] // (int(of_case.max()) + 1)
     return np.bincount(inside, minlength=count)
 
 
@@ -78,56 +74,53 @@ class Tree:
         self.rows = [count_cases(cells, size, None) for cells, size in zip(self.of_row, sizes, strict=True)]
         self.people = [count_cases(cells, size, self.cases) for cells, size in zip(self.of_row, sizes, strict=True)]
 
-    def small(self) -> list[Mask]:
-        """For each level the cells with too few cases behind them; an empty cell hides nobody."""
+    def find_small(self) -> list[Mask]:
+        """Return for each level the cells with too few cases; an empty cell hides nobody."""
         return [(rows > 0) & (people < self.least) for rows, people in zip(self.rows, self.people, strict=True)]
 
-    def suppressed(self, hidden: Sequence[Mask] | None = None) -> list[Mask]:
-        """For each level the cells that stay hidden.
-
-        In a tree of totals an equation shares at most one cell with each other, so that a hidden cell can be computed
-        only where some equation has no second hidden one; each such equation gets another, the smallest.
+    def suppress(self, hidden: Sequence[Mask] | None = None) -> list[Mask]:
+        """Return for each level the cells that stay hidden.
 
         Parameters
         ----------
         hidden
             Cells that are hidden already, for some other reason.
         """
-        found = self.small()
+        result = self.find_small()
         if hidden is not None:
-            found = [one | other for one, other in zip(found, hidden, strict=True)]
+            result = [small | given for small, given in zip(result, hidden, strict=True)]
         changed = True
         while changed:
             changed = False
             for level in range(len(self.parents)):
-                changed |= self._protect(level, found)
-        return found
+                changed |= self._protect(level, result)
+        return result
 
     def _protect(self, level: int, hidden: list[Mask]) -> bool:
-        """Hide a further cell in every equation of a level that gives one away; tell whether there was any."""
+        """Hide one more cell in every equation of a level that exposes one; return whether there was any."""
         parent, below, above = self.parents[level], hidden[level], hidden[level + 1]
         unknown = np.bincount(parent[below], minlength=len(above)) + above
-        bare = unknown == 1
+        exposed = unknown == 1
         shown_rest = (unknown > 0) & ~above
         if shown_rest.any():
-            rest = np.append(below, False)[self.of_row[level]]
-            bare |= shown_rest & (count_cases(np.where(rest, self.of_row[level + 1], -1), len(above), self.cases)
+            shown = np.append(below, False)[self.of_row[level]]
+            exposed |= shown_rest & (count_cases(np.where(shown, self.of_row[level + 1], -1), len(above), self.cases)
                                   < self.least)  # fmt: skip
-        if not bare.any():
+        if not exposed.any():
             return False
-        free = np.flatnonzero(~below & (self.rows[level] > 0) & bare[parent])
+        free = np.flatnonzero(~below & (self.rows[level] > 0) & exposed[parent])
         order = free[np.lexsort((self.people[level][free], parent[free]))]
         firsts = order[np.append(True, np.diff(parent[order]) != 0)] if len(order) else order
         below[firsts] = True
-        # Where no part is left to hide, the total is as telling as the part.
-        without = bare & ~above
-        without[parent[firsts]] = False
-        above[without] = True
-        return bool(len(firsts) or without.any())
+        # If no part is left to hide, the total reveals as much as the part.
+        unprotected = exposed & ~above
+        unprotected[parent[firsts]] = False
+        above[unprotected] = True
+        return bool(len(firsts) or unprotected.any())
 
 
-def determined(equations: npt.NDArray[np.float64], hidden: Mask) -> Mask:
-    """The hidden numbers that linear equations determine, all others being known.
+def find_determined(equations: npt.NDArray[np.float64], hidden: Mask) -> Mask:
+    """Return the hidden numbers that linear equations determine, all others being known.
 
     Parameters
     ----------
@@ -140,15 +133,15 @@ def determined(equations: npt.NDArray[np.float64], hidden: Mask) -> Mask:
     -------
     Shape (numbers,): True for a hidden number that is the same in all solutions.
     """
-    places = np.flatnonzero(hidden)
-    found = np.zeros(len(hidden), np.bool_)
-    if not len(places):
-        return found
-    part = equations[:, places]
+    positions = np.flatnonzero(hidden)
+    result = np.zeros(len(hidden), np.bool_)
+    if not len(positions):
+        return result
+    part = equations[:, positions]
     _, sizes, rows = np.linalg.svd(part, full_matrices=True)
     rank = int(np.count_nonzero(sizes > TINY * max(1.0, float(sizes.max(initial=0.0)))))
-    found[places] = (np.abs(rows[rank:]) < TINY).all(axis=0)
-    return found
+    result[positions] = (np.abs(rows[rank:]) < TINY).all(axis=0)
+    return result
 
 
 def protect(equations: npt.NDArray[np.float64], values: Counts, small: Mask, fixed: Mask) -> Mask:
@@ -167,13 +160,13 @@ def protect(equations: npt.NDArray[np.float64], values: Counts, small: Mask, fix
     """
     hidden = small & ~fixed
     while True:
-        bare = determined(equations, hidden)
-        if not bare.any():
+        exposed = find_determined(equations, hidden)
+        if not exposed.any():
             return hidden
-        beside = (equations[(equations[:, bare] != 0).any(axis=1)] != 0).any(axis=0)
-        free = np.flatnonzero(beside & ~hidden & ~fixed & (values > 0))
-        if not len(free):
-            free = np.flatnonzero(~hidden & ~fixed & (values > 0))
-        if not len(free):
+        related = (equations[(equations[:, exposed] != 0).any(axis=1)] != 0).any(axis=0)
+        candidates = np.flatnonzero(related & ~hidden & ~fixed & (values > 0))
+        if not len(candidates):
+            candidates = np.flatnonzero(~hidden & ~fixed & (values > 0))
+        if not len(candidates):
             return hidden
-        hidden[free[np.argmin(values[free])]] = True
+        hidden[candidates[np.argmin(values[candidates])]] = True

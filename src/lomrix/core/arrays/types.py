@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 # Values of any dtype.
 Array = npt.NDArray[Any]
-# Places of rows, counted from 0; -1 where there is none.
+# Row positions, from 0; -1 for none.
 Rows = npt.NDArray[np.int64]
 # True for some rows.
 Mask = npt.NDArray[np.bool_]

@@ -1,20 +1,20 @@
-"""Arrays of rows in order, cut into runs: sums so far, and the last value present."""
+"""Runs of consecutive rows: cumulative sums, and the last present value."""
 
 from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.exact import HALF, LOWER, joined_halves
+from lomrix.core.arrays.exact import HALF, LOWER, join_halves
 from lomrix.core.arrays.types import Array
 
 Rows = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
-# Runs of more rows are summed one by one, all shorter ones together place by place.
+# Longer runs are summed one by one, shorter ones all together, position by position.
 LONG = 512
 
 
-def running_totals(values: Array, starts: Rows) -> Array:
+def cumulate(values: Array, starts: Rows) -> Array:
     """Sums so far in each run.
 
     Parameters
@@ -31,11 +31,13 @@ def running_totals(values: Array, starts: Rows) -> Array:
 
     Examples
     --------
-    >>> running_totals(np.array([1, 2, 3, 10, 20]), np.array([0, 3])).tolist()
+    >>> cumulate(np.array([1, 2, 3, 10, 20]), np.array([0, 3])).tolist()
     [1, 3, 6, 10, 30]
     """
     lengths = np.diff(np.append(starts, len(values)))
-    if values.dtype.kind == "i" and len(values):  # whole numbers may run on: what was there before is taken off exactly
+    if values.dtype.kind == "i" and len(
+        values
+    ):  # integers may cumulate over all runs: what came before is subtracted exactly
         total = np.cumsum(values)
         return np.asarray(total - np.repeat(total[starts] - values[starts], lengths))
     total = values.copy()
@@ -43,27 +45,27 @@ def running_totals(values: Array, starts: Rows) -> Array:
         part = slice(starts[run], starts[run] + lengths[run])
         total[part] = np.cumsum(values[part])
     short = starts[lengths <= LONG]
-    left = lengths[lengths <= LONG]
-    for place in range(1, int(left.max(initial=0))):
-        going = left > place
-        short, left = short[going], left[going]
-        total[short + place] += total[short + place - 1]
+    remaining = lengths[lengths <= LONG]
+    for offset in range(1, int(remaining.max(initial=0))):
+        active = remaining > offset
+        short, remaining = short[active], remaining[active]
+        total[short + offset] += total[short + offset - 1]
     return total
 
 
-def exact_running_totals(values: Rows, starts: Rows) -> tuple[Rows, Mask]:
-    """Sums so far of whole numbers in each run, and where they are beyond 64 bits.
+def cumulate_exactly(values: Rows, starts: Rows) -> tuple[Rows, Mask]:
+    """Return cumulative sums of integers in each run, and where they overflow 64 bits.
 
     Examples
     --------
-    >>> exact_running_totals(np.array([2**62, 2**62, -1, 5]), np.array([0, 3]))[1].tolist()
+    >>> cumulate_exactly(np.array([2**62, 2**62, -1, 5]), np.array([0, 3]))[1].tolist()
     [False, True, False, False]
     """
-    return joined_halves(running_totals(values >> HALF, starts), running_totals(values & LOWER, starts))
+    return join_halves(cumulate(values >> HALF, starts), cumulate(values & LOWER, starts))
 
 
-def last_present(present: Mask, starts: Rows) -> Rows:
-    """For each place the last one at or before it, in its run, that is present; -1 where there is none.
+def find_last_present(present: Mask, starts: Rows) -> Rows:
+    """Return for each position the last present one at or before it in its run; -1 if there is none.
 
     Parameters
     ----------
@@ -74,10 +76,10 @@ def last_present(present: Mask, starts: Rows) -> Rows:
 
     Examples
     --------
-    >>> last_present(np.array([True, False, False, True]), np.array([0, 2])).tolist()
+    >>> find_last_present(np.array([True, False, False, True]), np.array([0, 2])).tolist()
     [0, 0, -1, 3]
     """
-    places = np.arange(len(present))
-    last = np.maximum.accumulate(np.where(present, places, -1))
+    positions = np.arange(len(present))
+    last = np.maximum.accumulate(np.where(present, positions, -1))
     begin = np.repeat(starts, np.diff(np.append(starts, len(present))))
     return np.where(last < begin, -1, last)

@@ -1,4 +1,4 @@
-"""Evaluate: an expression over the columns of a table, array by array."""
+"""Evaluate an expression over the columns of a table, array by array."""
 
 from __future__ import annotations
 
@@ -9,26 +9,26 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.arrays.exact import WHOLE_ARITHMETIC, either_undefined, negated, power
+from lomrix.core.arrays.exact import WHOLE_ARITHMETIC, any_mask, negate, power
 from lomrix.core.errors import UsageError
-from lomrix.core.language.function import Parameter, literal
+from lomrix.core.language.function import Parameter, literal_value
 from lomrix.core.language.operands import (
     Mask,
-    aligned,
-    as_float,
-    as_time,
-    chosen,
-    constant,
-    first_reason,
-    made,
-    moved_date,
-    text_ranks,
-    time_between,
+    add_days,
+    align,
+    choose_by_condition,
+    make_constant,
+    make_result,
+    merge_reasons,
+    rank_texts,
+    subtract_times,
+    to_floats,
+    to_time,
 )
-from lomrix.core.language.parse import called_function, column_named, parsed, pointed
+from lomrix.core.language.parse import add_pointer, get_column_name, get_function, parse
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
-from lomrix.core.table.comparison import text_codes
+from lomrix.core.table.comparison import encode_texts
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 
@@ -53,19 +53,12 @@ DIVIDING = (ast.Div, ast.FloorDiv, ast.Mod)
 TIMES = ("date", "datetime")
 
 
-def evaluated(text: str, table: Table | Scope) -> Column:
-    """The values of an expression over a table.
+def evaluate(text: str, table: Table | Scope) -> Column:
+    """Evaluate an expression over a table (or Scope, where cases and occasions matter).
 
-    Missing in, missing out: a cell with a missing operand is missing, with that operand's reason. A false
-    operand decides an `and`, and a true one an `or`, whatever the other is. Whole numbers stay exact; what 64 bits do
-    not hold, and what has no value, is missing, `undefined`.
-
-    Parameters
-    ----------
-    text
-        The expression.
-    table
-        Its columns are what the names mean; a Scope where cases and occasions count.
+    Missing in, missing out: a cell with a missing operand is missing, with that operand's reason. But a false operand
+    decides an `and`, and a true one an `or`. Integers stay exact; overflow and undefined values are missing,
+    `undefined`.
 
     Raises
     ------
@@ -73,31 +66,33 @@ def evaluated(text: str, table: Table | Scope) -> Column:
         Where the expression does not fit the table.
     """
     text = text.strip()
-    # What is beyond the numbers is told as undefined, and not by NumPy on the screen.
+    # Overflow is reported as undefined, not by NumPy on the screen.
     with np.errstate(all="ignore"):
-        column = Evaluation(table if isinstance(table, Scope) else Scope(table), text).of(parsed(text)).laid_out()
-    return without_empty_texts(column)
+        column = (
+            Evaluation(table if isinstance(table, Scope) else Scope(table), text).evaluate(parse(text)).materialize()
+        )
+    return blank_empty_texts(column)
 
 
-def without_empty_texts(column: Column) -> Column:
-    """A column whose empty texts are blank, as they would be once they were written and read."""
+def blank_empty_texts(column: Column) -> Column:
+    """Make empty texts blank, as they would be after writing and reading."""
     if column.type != "string" or column.strings.strings.index("").as_py() < 0:
         return column
-    column = column.encoded()
+    column = column.encode()
     return column.with_missing(column.values == column.strings.strings.index("").as_py(), BLANK)
 
 
-def condition(text: str, table: Table | Scope) -> Column:
-    """An expression that must be true or false.
+def evaluate_condition(text: str, table: Table | Scope) -> Column:
+    """Evaluate an expression that must be true or false.
 
     Raises
     ------
     UsageError
-        Where it is something else.
+        If it is of another type.
     """
-    column = evaluated(text, table)
+    column = evaluate(text, table)
     if column.is_without_values:
-        column = column.fitting("boolean")
+        column = column.fit_type("boolean")
     if column.type != "boolean":
         raise UsageError(f"The condition is {column.type}, not true or false: {text}", todo="Compare it: age >= 16")
     return column
@@ -111,18 +106,18 @@ class Evaluation:
         self.table = scope.table
         self.text = text
 
-    def of(self, node: ast.expr) -> Column:
-        """The values of a part of the expression."""
+    def evaluate(self, node: ast.expr) -> Column:
+        """Evaluate a part of the expression."""
         method = getattr(self, f"_{type(node).__name__.lower()}")
-        column: Column = self._at(node, lambda: method(node))
+        column: Column = self._pointing_at(node, lambda: method(node))
         return column
 
-    def _at(self, node: ast.AST, action: Callable[[], Any]) -> Any:
-        """Do something on behalf of a part of the expression, to which an error then points."""
+    def _pointing_at(self, node: ast.AST, action: Callable[[], Any]) -> Any:
+        """Do something for a part of the expression, at which an error then points."""
         try:
             return action()
         except UsageError as error:
-            raise pointed(error, self.text, node) from error
+            raise add_pointer(error, self.text, node) from error
 
     def _name(self, node: ast.Name) -> Column:
         if node.id not in self.table.columns:
@@ -130,7 +125,7 @@ class Evaluation:
         return self.table[node.id]
 
     def _require_no_value(self, name: str) -> None:
-        """Stop where a name that is no column is a value of one, which wants quotation marks, or no name at all."""
+        """Stop with advice if an unknown name is a value of a column, which needs quotation marks."""
         if name.casefold() in ("true", "false"):
             raise UsageError(f"There is no column {name}.", todo=f"Write {name.capitalize()}.")
         for column, cells in self.table.columns.items():
@@ -145,162 +140,166 @@ class Evaluation:
         assert isinstance(node.value, int | float | str)
         if isinstance(node.value, int) and abs(node.value) >= 2**63:
             raise UsageError("The number is too large: 64 bits do not hold it.", todo="Write it with a decimal point.")
-        return constant(node.value, len(self.table))
+        return make_constant(node.value, len(self.table))
 
     def _tuple(self, node: ast.Tuple | ast.List) -> Column:
-        raise UsageError("A list stands alone here.", todo="Lists follow `in`: month in (0, 3).")
+        raise UsageError("A list cannot be used here.", todo="A list follows `in`: month in (0, 3).")
 
     _list = _tuple
 
     # ------------------------------------------------------------------- calls
 
     def _call(self, node: ast.Call) -> Column:
-        named = column_named(node)
-        if named is not None:
-            return self.table[named]
-        function = called_function(node)
+        column_name = get_column_name(node)
+        if column_name is not None:
+            return self.table[column_name]
+        function = get_function(node)
         self.scope.require(function.needs, function.name)
-        placed: list[Any] = [self.scope] if self._wants_scope(function.compute) else []
-        by_name: dict[str, Any] = {}
-        for parameter, value in function.paired(node):
+        positional: list[Any] = [self.scope] if self._wants_scope(function.compute) else []
+        keywords: dict[str, Any] = {}
+        for parameter, value in function.pair_operands(node):
             if parameter.named:
-                by_name[parameter.name + "_" * (parameter.name == "with")] = self._operand(parameter, value)
+                keywords[parameter.name + "_" * (parameter.name == "with")] = self._evaluate_operand(parameter, value)
             else:
-                placed.append(self._operand(parameter, value))
-        column: Column = function.compute(*placed, **by_name)
+                positional.append(self._evaluate_operand(parameter, value))
+        column: Column = function.compute(*positional, **keywords)
         return column
 
     @staticmethod
     def _wants_scope(compute: Callable[..., Any]) -> bool:
         return "scope" in compute.__annotations__
 
-    def _operand(self, parameter: Parameter, node: ast.expr) -> Any:
-        """What a function is given for one of its operands."""
+    def _evaluate_operand(self, parameter: Parameter, node: ast.expr) -> Any:
+        """Evaluate an operand as its parameter requires."""
         if parameter.is_operand:
-            return self.of(node)
+            return self.evaluate(node)
         if parameter.kind == "Choice":
-            return self._at(node, lambda: self.scope.columns(str(literal(node))))
+            return self._pointing_at(node, lambda: self.scope.choose(str(literal_value(node))))
         if parameter.kind == "Keys":
             parts = node.elts if isinstance(node, ast.Tuple | ast.List) else [node]
-            return tuple(self.of(part) for part in parts)
-        return literal(node)
+            return tuple(self.evaluate(part) for part in parts)
+        return literal_value(node)
 
     # -------------------------------------------------------------- arithmetic
 
-    def _number(self, node: ast.expr, column: Column, doing: str) -> Any:
-        """The values of an operand as numbers; an error points at it."""
-        return self._at(node, lambda: as_float(column, doing))
+    def _to_numbers(self, node: ast.expr, column: Column, doing: str) -> Any:
+        """Return an operand's values as numbers; an error points at it."""
+        return self._pointing_at(node, lambda: to_floats(column, doing))
 
     def _unaryop(self, node: ast.UnaryOp) -> Column:
-        column = self.of(node.operand)
+        column = self.evaluate(node.operand)
         if isinstance(node.op, ast.Not):
-            return made("boolean", ~self._truth(column).values, [column])
-        values = self._number(node.operand, column, "A sign")
+            return make_result("boolean", ~self._to_truth(column).values, [column])
+        values = self._to_numbers(node.operand, column, "A sign")
         if isinstance(node.op, ast.UAdd):
             return column
         if column.type == "integer":
-            whole, beyond = negated(column.values)
-            return made("integer", whole, [column], beyond)
-        return made("number", -values, [column])
+            result, overflow = negate(column.values)
+            return make_result("integer", result, [column], overflow)
+        return make_result("number", -values, [column])
 
     def _binop(self, node: ast.BinOp) -> Column:
-        first, second = self.of(node.left), self.of(node.right)
+        first, second = self.evaluate(node.left), self.evaluate(node.right)
         if {first.type, second.type} & set(TIMES) and isinstance(node.op, ast.Add | ast.Sub):
-            return self._of_times(node.op, first, second)
+            return self._compute_times(node.op, first, second)
         if first.type == second.type == "string" and isinstance(node.op, ast.Add):
-            raise UsageError("Texts are not added.", todo='Put them together with joined(a, b, with="-").')
+            raise UsageError("Texts cannot be added.", todo='Use joined(a, b, with="-").')
         if first.type == second.type == "integer":
-            whole = self._of_whole(type(node.op).__name__, first, second)
-            if whole is not None:
-                return whole
-        one = self._number(node.left, first, "Arithmetic")
-        two = self._number(node.right, second, "Arithmetic")
-        zero = two == 0 if isinstance(node.op, DIVIDING) else None
+            result = self._compute_integers(type(node.op).__name__, first, second)
+            if result is not None:
+                return result
+        left = self._to_numbers(node.left, first, "Arithmetic")
+        right = self._to_numbers(node.right, second, "Arithmetic")
+        zero = right == 0 if isinstance(node.op, DIVIDING) else None
         with np.errstate(all="ignore"):
-            values = ARITHMETIC[type(node.op)](one, two if zero is None else np.where(zero, 1, two))
-        return made("number", values, [first, second], either_undefined(zero, ~np.isfinite(values)))
+            values = ARITHMETIC[type(node.op)](left, right if zero is None else np.where(zero, 1, right))
+        return make_result("number", values, [first, second], any_mask(zero, ~np.isfinite(values)))
 
     @staticmethod
-    def _of_whole(word: str, first: Column, second: Column) -> Column | None:
-        """Whole numbers of whole numbers; None where that cannot be."""
-        if word in WHOLE_ARITHMETIC:
-            values, beyond = WHOLE_ARITHMETIC[word](first.values, second.values)
-        elif word == "Pow" and (second.values >= 0).all():
-            values, beyond = power(first.values, second.values)
+    def _compute_integers(operation: str, first: Column, second: Column) -> Column | None:
+        """Compute integers from integers; None if the result is not an integer."""
+        if operation in WHOLE_ARITHMETIC:
+            values, overflow = WHOLE_ARITHMETIC[operation](first.values, second.values)
+        elif operation == "Pow" and (second.values >= 0).all():
+            values, overflow = power(first.values, second.values)
         else:
             return None
-        return made("integer", values, [first, second], beyond)
+        return make_result("integer", values, [first, second], overflow)
 
     @staticmethod
-    def _of_times(op: ast.operator, first: Column, second: Column) -> Column:
-        """A date and a number of days, or the time between two dates."""
-        if isinstance(op, ast.Sub) and all(one.type in (*TIMES, "string") for one in (first, second)):
-            end, start = as_time(first, "Subtraction"), as_time(second, "Subtraction")
-            return time_between(start, end, [end, start])
+    def _compute_times(op: ast.operator, first: Column, second: Column) -> Column:
+        """Add days to a date, or subtract two dates."""
+        if isinstance(op, ast.Sub) and all(column.type in (*TIMES, "string") for column in (first, second)):
+            end, start = to_time(first, "Subtraction"), to_time(second, "Subtraction")
+            return subtract_times(start, end, [end, start])
         time, days = (first, second) if first.type in TIMES else (second, first)
         if days.type != "integer" or (isinstance(op, ast.Sub) and time is second):
-            what = "Dates are subtracted from dates, and whole days added to or taken from a date."
-            raise UsageError(what, todo="Write left - joined for the days between, or joined + 30.")
-        return moved_date(time, days, -1 if isinstance(op, ast.Sub) else 1)
+            message = "Dates can be subtracted from dates, and whole days added to or subtracted from a date."
+            raise UsageError(message, todo="Write left - joined for the days between, or joined + 30.")
+        return add_days(time, days, -1 if isinstance(op, ast.Sub) else 1)
 
     # -------------------------------------------------------------- conditions
 
     @staticmethod
-    def _truth(column: Column) -> Column:
-        column = column.fitting("boolean")
+    def _to_truth(column: Column) -> Column:
+        column = column.fit_type("boolean")
         if column.type != "boolean":
             raise UsageError(
                 f"`and`, `or` and `not` need conditions, but an operand is {column.type}.", todo="Compare it: age >= 16"
             )
         return column
 
-    def _condition(self, node: ast.expr) -> Column:
-        column = self.of(node)
-        truth: Column = self._at(node, lambda: self._truth(column))
+    def _evaluate_condition(self, node: ast.expr) -> Column:
+        column = self.evaluate(node)
+        truth: Column = self._pointing_at(node, lambda: self._to_truth(column))
         return truth
 
     def _boolop(self, node: ast.BoolOp) -> Column:
-        return join_truths([self._condition(value) for value in node.values], isinstance(node.op, ast.Or))
+        return join_truths([self._evaluate_condition(value) for value in node.values], isinstance(node.op, ast.Or))
 
     def _compare(self, node: ast.Compare) -> Column:
         parts, left = [], node.left
         for op, right in zip(node.ops, node.comparators, strict=True):
             if isinstance(op, ast.In | ast.NotIn):
-                parts.append(self._membership(left, right, isinstance(op, ast.NotIn)))
+                parts.append(self._compare_list(left, right, isinstance(op, ast.NotIn)))
             else:
-                parts.append(self._comparison(left, right, COMPARISONS[type(op)]))
+                parts.append(self._compare_pair(left, right, COMPARISONS[type(op)]))
             left = right
         return join_truths(parts, False)
 
-    def _comparison(self, left: ast.expr, right: ast.expr, compare: Callable[[Any, Any], Any]) -> Column:
-        one, two = self.of(left), self.of(right)
-        for side, other, column in ((left, right, one), (right, left, two)):
+    def _compare_pair(self, left: ast.expr, right: ast.expr, compare: Callable[[Any, Any], Any]) -> Column:
+        first, second = self.evaluate(left), self.evaluate(right)
+        for side, other, column in ((left, right, first), (right, left, second)):
             self._require_no_label(side, other, column)
-        compared: Column = self._at(right, lambda: compared_columns(one, two, compare))
+        compared: Column = self._pointing_at(right, lambda: compare_columns(first, second, compare))
         return compared
 
     def _require_no_label(self, side: ast.expr, other: ast.expr, column: Column) -> None:
-        """Stop where a column of codes is compared with the label of one."""
+        """Stop if a column of codes is compared with the label of a code."""
         if isinstance(side, ast.Name) and isinstance(other, ast.Constant) and column.type != "string":
             labels = self.table.dictionary.labels_of(side.id)
             code = next((code for code, label in labels.items() if label == other.value), None)
             if code is not None:
-                told = UsageError(f"{side.id} holds codes, not their labels.", todo=f"Write {code} for {labels[code]}.")
-                raise pointed(told, self.text, other)
+                error = UsageError(
+                    f"{side.id} holds codes, not their labels.", todo=f"Write {code} for {labels[code]}."
+                )
+                raise add_pointer(error, self.text, other)
 
-    def _membership(self, left: ast.expr, right: ast.expr, negated: bool) -> Column:
+    def _compare_list(self, left: ast.expr, right: ast.expr, negated: bool) -> Column:
         if not isinstance(right, ast.Tuple | ast.List) or not right.elts:
             raise UsageError("`in` needs a list of values.", todo="Write month in (0, 3, 6, 12).")
-        column = self.of(left)
-        found = join_truths([compared_columns(column, self.of(value), operator.eq) for value in right.elts], True)
-        return made("boolean", found.values != negated, [found])
+        column = self.evaluate(left)
+        result = join_truths([compare_columns(column, self.evaluate(value), operator.eq) for value in right.elts], True)
+        return make_result("boolean", result.values != negated, [result])
 
     def _ifexp(self, node: ast.IfExp) -> Column:
-        return chosen(self._condition(node.test), self.of(node.body), self.of(node.orelse))
+        return choose_by_condition(
+            self._evaluate_condition(node.test), self.evaluate(node.body), self.evaluate(node.orelse)
+        )
 
 
 def join_truths(parts: list[Column], decisive: bool) -> Column:
-    """Conditions joined by `or` (true decides, whatever the others are) or by `and` (false decides).
+    """Join conditions by `or` (true decides, whatever the others are) or by `and` (false decides).
 
     References
     ----------
@@ -311,31 +310,31 @@ def join_truths(parts: list[Column], decisive: bool) -> Column:
     decided: Mask = np.zeros(len(parts[0]), np.bool_)
     for part in parts:
         decided |= ~part.is_missing & (part.values == decisive)
-    why, reasons = first_reason(parts)
+    why, reasons = merge_reasons(parts)
     if why is not None:
         why = np.where(decided, np.uint8(0), why)
     return Column.of("boolean", np.where(decided, decisive, not decisive), why, reasons)
 
 
-def compared_columns(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
-    """Whether two operands stand to each other as asked."""
+def compare_columns(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
+    """Compare two operands row by row."""
     if {first.type, second.type} == {"integer", "number"}:
-        signs = signs_of_difference(first, second)
-        return made("boolean", compare(signs, 0), [first, second])
-    first, second = aligned(first, second)
+        signs = compare_exactly(first, second)
+        return make_result("boolean", compare(signs, 0), [first, second])
+    first, second = align(first, second)
     if first.type != "string":
-        one, two = first.values, second.values
+        left, right = first.values, second.values
     elif compare in (operator.eq, operator.ne):
-        one, two = text_codes(first, second)
+        left, right = encode_texts(first, second)
     else:
-        one, two = text_ranks(first, second)
-    return made("boolean", compare(one, two), [first, second])
+        left, right = rank_texts(first, second)
+    return make_result("boolean", compare(left, right), [first, second])
 
 
-def signs_of_difference(first: Column, second: Column) -> Any:
-    """Where a whole number and a decimal, or the other way about, are below, equal or above; exact for all digits."""
+def compare_exactly(first: Column, second: Column) -> Any:
+    """Return -1, 0 or 1 for an integer against a float, or the reverse; exact for all digits."""
     if first.type == "number":
-        return -signs_of_difference(second, first)
+        return -compare_exactly(second, first)
     decimal = np.nan_to_num(second.values)
     below, above = decimal < -(2.0**63), decimal >= 2.0**63
     floor = np.where(below | above, 0, np.floor(decimal)).astype(np.int64)

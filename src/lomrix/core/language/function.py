@@ -1,4 +1,4 @@
-"""Functions: how one is declared, what its operands may be, and how a call is checked before any data are seen."""
+"""Functions of the expression language: declaration, operands, and checks before any data are read."""
 
 from __future__ import annotations
 
@@ -26,17 +26,9 @@ WORDS = {"int": "a whole number", "float": "a number", "str": "a text in quotati
 class Parameter:
     """One operand of a function.
 
-    Parameters
-    ----------
-    name
-        As it is written in a call, for those that are named.
-    kind
-        `Column` for anything computed; `int`, `float` or `str` for what is written out; `Choice` for a choice of
-        columns as a text; `Keys` for one or several columns that make groups.
-    named
-        Whether it is given by its name, as in `by=vessel`.
-    needed, many
-        Whether it must be given, and whether it takes all that follow.
+    `kind` is `Column` for anything computed; `int`, `float` or `str` for a literal; `Choice` for a choice of columns as
+    text; `Keys` for columns that make groups. `named` operands are given by name, as in `by=vessel`; `many` takes all
+    that follow.
     """
 
     name: str
@@ -47,7 +39,7 @@ class Parameter:
 
     @property
     def is_operand(self) -> bool:
-        """True where it is computed from the table."""
+        """True if it is computed from the table."""
         return self.kind in OPERANDS
 
 
@@ -78,7 +70,7 @@ class Function:
     name: str
     group: str
     usage: str
-    gives: str
+    description: str
     examples: tuple[str, ...]
     compute: Callable[..., Any]
     parameters: tuple[Parameter, ...]
@@ -86,52 +78,52 @@ class Function:
     by_row: bool
     keeps: bool
 
-    def paired(self, call: ast.Call) -> list[tuple[Parameter, ast.expr]]:
-        """The operands of a call, each with the parameter it is for.
+    def pair_operands(self, call: ast.Call) -> list[tuple[Parameter, ast.expr]]:
+        """Return the operands of a call, each with its parameter.
 
         Raises
         ------
         UsageError
-            Where they are too few or too many, or one has a name that there is not.
+            If there are too few or too many, or one has an unknown name.
         """
-        by_place = [one for one in self.parameters if not one.named]
-        by_name = {one.name: one for one in self.parameters if one.named}
+        positional = [parameter for parameter in self.parameters if not parameter.named]
+        keywords = {parameter.name: parameter for parameter in self.parameters if parameter.named}
         pairs: list[tuple[Parameter, ast.expr]] = []
-        for at, node in enumerate(call.args):
-            if at >= len(by_place) and not (by_place and by_place[-1].many):
-                raise UsageError(f"{self.name}() takes fewer operands.", todo=f"Write {self.usage}.")
-            pairs.append((by_place[min(at, len(by_place) - 1)], node))
+        for index, node in enumerate(call.args):
+            if index >= len(positional) and not (positional and positional[-1].many):
+                raise UsageError(f"{self.name}() has too many operands.", todo=f"Write {self.usage}.")
+            pairs.append((positional[min(index, len(positional) - 1)], node))
         for keyword in call.keywords:
-            if keyword.arg not in by_name:
-                known = f"; it knows {', '.join(by_name)}" if by_name else ""
-                raise UsageError(f"{self.name}() has no {keyword.arg}={known}.", todo=f"Write {self.usage}.")
-            pairs.append((by_name[str(keyword.arg)], keyword.value))
+            if keyword.arg not in keywords:
+                choices = f"; it has {', '.join(keywords)}" if keywords else ""
+                raise UsageError(f"{self.name}() has no operand {keyword.arg}={choices}.", todo=f"Write {self.usage}.")
+            pairs.append((keywords[str(keyword.arg)], keyword.value))
         given = [parameter.name for parameter, _ in pairs]
-        wanting = [one for one in self.parameters if one.needed and one.name not in given]
-        if wanting or len({*given}) < len([name for name in given if not self._is_many(name)]):
-            raise UsageError(f"{self.name}() takes other operands.", todo=f"Write {self.usage}.")
+        missing = [parameter for parameter in self.parameters if parameter.needed and parameter.name not in given]
+        if missing or len({*given}) < len([name for name in given if not self._is_many(name)]):
+            raise UsageError(f"{self.name}() is called with the wrong operands.", todo=f"Write {self.usage}.")
         for parameter, node in pairs:
             self._require_kind(parameter, node)
         return pairs
 
     def _is_many(self, name: str) -> bool:
-        return any(one.many for one in self.parameters if one.name == name)
+        return any(parameter.many for parameter in self.parameters if parameter.name == name)
 
     def _require_kind(self, parameter: Parameter, node: ast.expr) -> None:
-        """Stop where what has to be written out is computed, or is of another kind."""
+        """Stop if an operand that must be a literal is computed, or of another kind."""
         if parameter.is_operand or parameter.kind in (KEYS, SCOPE):
             return
         kinds = LITERALS.get(parameter.kind, (str,))
-        value = literal(node)
+        value = literal_value(node)
         if not isinstance(value, kinds) or isinstance(value, bool):
             word = WORDS[parameter.kind.removesuffix(" | None")]
             raise UsageError(f"{self.name}() needs {word} for {parameter.name}.", todo=f"Write {self.usage}.")
 
 
-def literal(node: ast.expr) -> Any:
-    """The value that is written out; None where it is none."""
+def literal_value(node: ast.expr) -> Any:
+    """Return the value of a literal; None for anything else."""
     if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub):
-        value = literal(node.operand)
+        value = literal_value(node.operand)
         return -value if isinstance(value, int | float) else None
     return node.value if isinstance(node, ast.Constant) else None
 
@@ -144,8 +136,8 @@ def function(
 ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Declare a function of the language.
 
-    Its name, its operands and what is shown of it are those of the Python function below: the first line of the
-    docstring is `usage: what it gives`, and the lines under `Examples` are shown and tested.
+    Its name, operands and help are those of the Python function: the first line of the docstring is `usage:
+    description`, and the lines under `Examples` are shown and tested.
 
     Parameters
     ----------
@@ -156,22 +148,24 @@ def function(
     def declare(compute: Callable[..., Any]) -> Callable[..., Any]:
         name = compute.__name__.rstrip("_")
         text = inspect.getdoc(compute) or ""
-        usage, _, gives = text.split("\n\n", 1)[0].replace("\n", " ").partition(": ")
+        usage, _, description = text.split("\n\n", 1)[0].replace("\n", " ").partition(": ")
         _, _, after = text.partition("Examples\n--------\n")
         examples = tuple(line.strip() for line in after.split("\n\n", 1)[0].splitlines() if line.strip())
         parameters = tuple(
-            parameter_of(one) for one in inspect.signature(compute).parameters.values() if one.annotation != SCOPE
+            make_parameter(parameter)
+            for parameter in inspect.signature(compute).parameters.values()
+            if parameter.annotation != SCOPE
         )
         REGISTERED[name] = Function(
-            name, group, usage, gives, examples, compute, parameters, needs, by_row and not needs, keeps
+            name, group, usage, description, examples, compute, parameters, needs, by_row and not needs, keeps
         )
         return compute
 
     return declare
 
 
-def parameter_of(declared: inspect.Parameter) -> Parameter:
-    """An operand from how Python declares it."""
+def make_parameter(declared: inspect.Parameter) -> Parameter:
+    """Make a parameter from its Python declaration."""
     many = declared.kind is inspect.Parameter.VAR_POSITIONAL
     return Parameter(
         declared.name.rstrip("_"),

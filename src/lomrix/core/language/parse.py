@@ -1,4 +1,4 @@
-"""Parse: from text to a checked tree, with the place of whatever does not belong."""
+"""Parse text into a checked tree, with the position of whatever is wrong."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ ALLOWED = (
 HELP = "An expression looks like \"age >= 16 and watch in ('day', 'night')\"; == compares."
 LONGEST = 20_000
 DEEPEST = 100
-# An operand may be called `with`, which Python keeps for itself: a word of that length stands for it while parsing.
+# An operand may be named `with`, a Python keyword: a word of the same length replaces it while parsing.
 WITH = re.compile(r"""('(?:\\.|[^'\\])*'|"(?:\\.|[^"\\])*")|\bwith(?=\s*=(?!=))""")
-STANDS_FOR_WITH = "With"
-# So much of an expression is shown before and after the place that is meant.
+WITH_SUBSTITUTE = "With"
+# Characters shown before and after the position of an error.
 SHOWN = 44
 
 INSTEAD: dict[type[ast.AST], str] = {
@@ -36,67 +36,62 @@ INSTEAD: dict[type[ast.AST], str] = {
 }
 
 
-def functions() -> dict[str, Function]:
-    """The functions of the language by name."""
+def load_functions() -> dict[str, Function]:
+    """Return the functions of the language by name."""
     importlib.import_module("lomrix.core.language.functions")
     return REGISTERED
 
 
-def parsed(text: str) -> ast.expr:
-    """Parse an expression, and check all of it that can be checked without the data.
-
-    Parameters
-    ----------
-    text
-        The expression; names are columns.
+def parse(text: str) -> ast.expr:
+    """Parse an expression, and check all that can be checked without data.
 
     Raises
     ------
     UsageError
-        Where it is no expression, uses what the language does not have, or calls a function as it cannot be called.
+        If it is not an expression, uses an unsupported construct, or calls a function wrongly.
     """
     if len(text) > LONGEST:
-        raise UsageError("The expression is too long.", todo="Cut it into several steps.")
+        raise UsageError("The expression is too long.", todo="Split it into several steps.")
     text = text.strip()
     try:
-        tree = ast.parse(WITH.sub(lambda found: found[1] or STANDS_FOR_WITH, text), mode="eval").body
+        tree = ast.parse(WITH.sub(lambda match: match[1] or WITH_SUBSTITUTE, text), mode="eval").body
     except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
-        # The parser says so of what is too deeply nested, and not of memory.
-        raise not_understood(text, error) from (None if isinstance(error, MemoryError) else error)
-    if depth_of(tree) > DEEPEST:
+        # The parser raises this for deep nesting, not for lack of memory.
+        raise syntax_error(text, error) from (None if isinstance(error, MemoryError) else error)
+    if measure_depth(tree) > DEEPEST:
         raise UsageError(
-            f"The expression has more than {DEEPEST} operations inside each other.", todo="Cut it into several steps."
+            f"The expression has more than {DEEPEST} operations inside each other.", todo="Split it into several steps."
         )
     for node in ast.walk(tree):
-        if isinstance(node, ast.keyword) and node.arg == STANDS_FOR_WITH:
+        if isinstance(node, ast.keyword) and node.arg == WITH_SUBSTITUTE:
             node.arg = "with"
-        if not belongs(node):
-            told = UsageError("The expression uses what Lomrix does not have.", todo=instead_of(node))
-            raise pointed(told, text, holder_of(node, tree))
-    for node in calls_in(tree):
+        if not is_supported(node):
+            told = UsageError("The expression uses a construct that is not supported.", todo=suggest_alternative(node))
+            raise add_pointer(told, text, find_positioned_parent(node, tree))
+    for node in find_calls(tree):
         try:
             require_call(node)
         except UsageError as error:
-            raise pointed(error, text, node) from error
+            raise add_pointer(error, text, node) from error
     return tree
 
 
-def instead_of(node: ast.AST) -> str:
-    """What to write in place of a part that the language does not have."""
+def suggest_alternative(node: ast.AST) -> str:
+    """Suggest what to write instead of an unsupported part."""
     if isinstance(node, ast.Constant) and node.value is None:
         return INSTEAD[ast.Is]
     return INSTEAD.get(type(node), HELP)
 
 
-def holder_of(node: ast.AST, tree: ast.expr) -> ast.AST:
-    """The part of an expression that has a place in the text and holds a sign that has none."""
+def find_positioned_parent(node: ast.AST, tree: ast.expr) -> ast.AST:
+    """Return the nearest part that has a position in the text."""
     if hasattr(node, "lineno"):
         return node
-    return next((one for one in ast.walk(tree) if node in ast.iter_child_nodes(one)), tree)
+    return next((parent for parent in ast.walk(tree) if node in ast.iter_child_nodes(parent)), tree)
 
 
-def belongs(node: ast.AST) -> bool:
-    """True where the language has such a part."""
+def is_supported(node: ast.AST) -> bool:
+    """Return whether the language has such a part."""
     if isinstance(node, ast.Constant):
         return isinstance(node.value, int | float | str)
     if isinstance(node, ast.Call):
@@ -104,104 +99,104 @@ def belongs(node: ast.AST) -> bool:
     return isinstance(node, ALLOWED)
 
 
-def not_understood(text: str, error: Exception) -> UsageError:
-    """The error for a text that is no expression, with the place where it ceases to be one."""
-    place = error.offset if isinstance(error, SyntaxError) else None
-    said = "it ends where more is wanted" if isinstance(error, SyntaxError) and not place else str(error)
-    reason = error.msg if isinstance(error, SyntaxError) and place else said
-    told = UsageError(f"The expression cannot be understood: {reason}.", todo=HELP)
-    told.where, told.pointer = shown_at(text, min(place - 1 if place else len(text), len(text)))
-    return told
+def syntax_error(text: str, error: Exception) -> UsageError:
+    """Make the error for invalid text, with its position."""
+    offset = error.offset if isinstance(error, SyntaxError) else None
+    detail = "it ends too early" if isinstance(error, SyntaxError) and not offset else str(error)
+    reason = error.msg if isinstance(error, SyntaxError) and offset else detail
+    result = UsageError(f"The expression cannot be understood: {reason}.", todo=HELP)
+    result.where, result.pointer = shorten_around(text, min(offset - 1 if offset else len(text), len(text)))
+    return result
 
 
-def shown_at(text: str, place: int) -> tuple[str, int]:
-    """As much of an expression as is shown, and where the place that is meant stands in it."""
-    start, stop = max(place - SHOWN, 0), min(place + SHOWN, len(text))
+def shorten_around(text: str, index: int) -> tuple[str, int]:
+    """Return the text around a position, and the position in it."""
+    start, stop = max(index - SHOWN, 0), min(index + SHOWN, len(text))
     before, after = "…" if start else "", "…" if stop < len(text) else ""
-    return before + text[start:stop].replace("\n", " ") + after, place - start + len(before)
+    return before + text[start:stop].replace("\n", " ") + after, index - start + len(before)
 
 
-def pointed(error: UsageError, text: str, node: ast.AST) -> UsageError:
-    """An error with the place in the expression that it is about, unless it has one already."""
+def add_pointer(error: UsageError, text: str, node: ast.AST) -> UsageError:
+    """Add the position in the expression to an error that has none."""
     if error.pointer is None and not error.where and hasattr(node, "col_offset"):
         line = text.encode().split(b"\n")[: node.lineno]  # type: ignore[attr-defined]
-        place = len(b"\n".join(line[:-1]).decode()) + (len(line) > 1)
-        place += len(line[-1][: node.col_offset].decode(errors="ignore"))
-        error.where, error.pointer = shown_at(text.strip(), place)
+        index = len(b"\n".join(line[:-1]).decode()) + (len(line) > 1)
+        index += len(line[-1][: node.col_offset].decode(errors="ignore"))
+        error.where, error.pointer = shorten_around(text.strip(), index)
     return error
 
 
-def calls_in(tree: ast.expr) -> Iterator[ast.Call]:
-    """The calls of functions in an expression, but for `column('name')`, which stands for a column."""
-    return (node for node in ast.walk(tree) if isinstance(node, ast.Call) and column_named(node) is None)
+def find_calls(tree: ast.expr) -> Iterator[ast.Call]:
+    """Yield the function calls of an expression, except `column('name')`, which is a column."""
+    return (node for node in ast.walk(tree) if isinstance(node, ast.Call) and get_column_name(node) is None)
 
 
 def require_call(node: ast.Call) -> None:
-    """Stop where a function is not known or not called as it can be.
+    """Stop if a function is unknown or called wrongly.
 
     Raises
     ------
     UsageError
-        With what is nearest, or how the function is written.
+        With the nearest name, or the function's usage.
     """
     assert isinstance(node.func, ast.Name)
-    name, known = node.func.id, functions()
+    name, functions = node.func.id, load_functions()
     if name == "column":
-        raise UsageError("column() needs a name in quotation marks.", todo="column('name with blanks')")
-    if name not in known:
-        todo = advice(name, known, "See ‹functions›.", "()")
+        raise UsageError("column() needs a name in quotation marks.", todo="column('name with spaces')")
+    if name not in functions:
+        todo = advice(name, functions, "See ‹functions›.", "()")
         raise UsageError(f"There is no function {name}().", todo=todo)
-    known[name].paired(node)
+    functions[name].pair_operands(node)
 
 
-def column_named(node: ast.expr) -> str | None:
-    """The column that `column('name')` stands for; None for anything else."""
+def get_column_name(node: ast.expr) -> str | None:
+    """Return the column that `column('name')` names; None for anything else."""
     if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "column":
-        word = node.args[0] if len(node.args) == 1 and not node.keywords else None
-        if isinstance(word, ast.Constant) and isinstance(word.value, str):
-            return word.value
+        argument = node.args[0] if len(node.args) == 1 and not node.keywords else None
+        if isinstance(argument, ast.Constant) and isinstance(argument.value, str):
+            return argument.value
     return None
 
 
-def depth_of(tree: ast.expr) -> int:
-    """How many parts of an expression stand inside each other at most."""
-    deepest, left = 0, [(tree, 1)]
-    while left:
-        node, depth = left.pop()
+def measure_depth(tree: ast.expr) -> int:
+    """Return the depth of nesting."""
+    deepest, stack = 0, [(tree, 1)]
+    while stack:
+        node, depth = stack.pop()
         deepest = max(deepest, depth)
-        left += [(child, depth + 1) for child in ast.iter_child_nodes(node) if isinstance(child, ast.expr)]
+        stack += [(child, depth + 1) for child in ast.iter_child_nodes(node) if isinstance(child, ast.expr)]
     return deepest
 
 
-def names_used(tree: ast.expr) -> list[str]:
-    """The columns that an expression speaks of, each once; functions and choices of columns are not among them."""
+def find_names(tree: ast.expr) -> list[str]:
+    """Return the columns that an expression names, each once; functions and choices of columns are not included."""
     called = {id(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)}
     names = [node.id for node in ast.walk(tree) if isinstance(node, ast.Name) and id(node) not in called]
-    named = (column_named(node) for node in ast.walk(tree) if isinstance(node, ast.Call))
-    return list(dict.fromkeys([*names, *(name for name in named if name is not None)]))
+    column_calls = (get_column_name(node) for node in ast.walk(tree) if isinstance(node, ast.Call))
+    return list(dict.fromkeys([*names, *(name for name in column_calls if name is not None)]))
 
 
-def choices_used(tree: ast.expr) -> list[str]:
-    """The choices of columns in an expression, such as "f1..f6" in `mean_of("f1..f6")`."""
+def find_choices(tree: ast.expr) -> list[str]:
+    """Return the choices of columns in an expression, such as "f1..f6" in `mean_of("f1..f6")`."""
     return [
         str(node.value)
-        for call in calls_in(tree)
-        for parameter, node in called_function(call).paired(call)
+        for call in find_calls(tree)
+        for parameter, node in get_function(call).pair_operands(call)
         if parameter.kind == "Choice" and isinstance(node, ast.Constant)
     ]
 
 
-def called_function(call: ast.Call) -> Function:
-    """The function of a call that was checked."""
+def get_function(call: ast.Call) -> Function:
+    """Return the function of a checked call."""
     assert isinstance(call.func, ast.Name)
-    return functions()[call.func.id]
+    return load_functions()[call.func.id]
 
 
-def needs_of(tree: ast.expr) -> set[str]:
-    """What an expression needs to know beside the columns that it names: `case`, `occasion`."""
-    return {need for call in calls_in(tree) for need in called_function(call).needs}
+def find_needs(tree: ast.expr) -> set[str]:
+    """Return what an expression needs besides columns: `case`, `occasion`."""
+    return {need for call in find_calls(tree) for need in get_function(call).needs}
 
 
 def is_by_row(tree: ast.expr) -> bool:
-    """True where each row's value depends on that row alone."""
-    return all(called_function(call).by_row for call in calls_in(tree))
+    """Return whether each row's value depends on that row alone."""
+    return all(get_function(call).by_row for call in find_calls(tree))

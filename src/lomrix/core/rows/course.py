@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.rows.grid import Grid
-from lomrix.core.rows.occasions import Occasion, told
+from lomrix.core.rows.occasions import Occasion, format_occasion_pair
 from lomrix.core.table.table import Table
 
 Numbers = npt.NDArray[np.float64]
@@ -23,14 +23,9 @@ ROW_NUMBER = "row"
 class Average:
     """The mean of a measure over occasions.
 
-    Parameters
-    ----------
-    series
-        What sets its cases' occasions apart, where several columns name the occasion; empty where one does.
-    places
-        Where its occasions stand among all values of the last occasion column.
-    count, mean, low, high
-        For each of them number of values, mean, and the ends of its 95 % interval (NaN below two values).
+    `series` names the other occasion columns' values if several columns name the occasion; `places` are positions among
+    all values of the last occasion column; for each of them the number of values, mean, and ends of its 95 % interval
+    (NaN below two values).
     """
 
     series: str
@@ -79,17 +74,7 @@ class Course:
 
 @dataclass(frozen=True)
 class Courses:
-    """All measures of a long table over its occasions.
-
-    Parameters
-    ----------
-    case
-        The columns that name the case.
-    drawn
-        The courses of measures that are numbers.
-    left
-        Measures that are no numbers.
-    """
+    """The courses of all measures of a long table; `left` are the measures that are not numeric."""
 
     case: tuple[str, ...]
     drawn: tuple[Course, ...]
@@ -97,37 +82,27 @@ class Courses:
 
     @property
     def is_empty(self) -> bool:
-        """True where no measure is a number."""
+        """True if no measure is numeric."""
         return not self.drawn
 
     @classmethod
-    def of(cls, long: Table) -> Courses:
-        """The courses of a table that was made long, which remembers its measures."""
+    def from_long(cls, long: Table) -> Courses:
+        """Return the courses of a table that was reshaped to long, which records its measures."""
         memory = long.dictionary.other_layout
         if memory is None:
             return cls((), (), ())
-        measures = list(dict.fromkeys(one.measure for one in memory.places))
+        measures = list(dict.fromkeys(position.measure for position in memory.places))
         case = memory.case or (ROW_NUMBER,)
-        found = courses(long, case, memory.occasions, measures)
-        drawn = [course.measure for course in found]
-        return cls(case, tuple(found), tuple(name for name in measures if name not in drawn))
+        courses_found = compute_courses(long, case, memory.occasions, measures)
+        drawn = [course.measure for course in courses_found]
+        return cls(case, tuple(courses_found), tuple(name for name in measures if name not in drawn))
 
 
-def courses(
+def compute_courses(
     table: Table, case: tuple[str, ...], occasions: tuple[str, ...], measures: list[str], most_lines: int = MOST_LINES
 ) -> list[Course]:
-    """The course of each measure that is a number.
-
-    Parameters
-    ----------
-    table
-        A long table.
-    case, occasions
-        The columns that name case and occasion.
-    measures
-        The measures; those that are no numbers are passed over.
-    most_lines
-        Lines for so many cases at most; where there are more, cases at even distances are taken.
+    """Compute the course of each numeric measure of a long table, with lines for at most `most_lines` cases, evenly
+    spaced.
 
     References
     ----------
@@ -138,39 +113,50 @@ def courses(
     for name in case:
         named &= ~table[name].is_missing
     table = table if named.all() else table.take(np.flatnonzero(named))
-    place = Grid(table, case, occasions)
+    grid = Grid(table, case, occasions)
     if not len(table):
         return []
     numbers = [name for name in measures if table[name].type in ("integer", "number", "boolean")]
-    chosen = np.unique(np.linspace(0, len(place.cases) - 1, min(most_lines, len(place.cases))).astype(np.int64))
-    return [_course(table, place, name, chosen) for name in numbers]
+    chosen = np.unique(np.linspace(0, len(grid.cases) - 1, min(most_lines, len(grid.cases))).astype(np.int64))
+    return [_compute_course(table, grid, name, chosen) for name in numbers]
 
 
-def _course(table: Table, place: Grid, measure: str, chosen: npt.NDArray[np.int64]) -> Course:
+def _compute_course(table: Table, grid_of_table: Grid, measure: str, chosen: npt.NDArray[np.int64]) -> Course:
     column, entry = table[measure], table.dictionary.of(measure)
-    labels = {name: table.dictionary.labels_of(name) for name in place.names}
+    labels = {name: table.dictionary.labels_of(name) for name in grid_of_table.names}
     rows = np.flatnonzero(~column.is_missing)
     values = column.values[rows].astype(np.float64)
-    grid = np.full(place.size, np.nan)
-    grid[place.cells[rows]] = values
-    grid = grid.reshape(len(place.cases), place.times)[chosen]
-    codes = place.cells[rows] % place.times
-    measured = Values(codes, values, place.times)
+    grid = np.full(grid_of_table.size, np.nan)
+    grid[grid_of_table.cells[rows]] = values
+    grid = grid.reshape(len(grid_of_table.cases), grid_of_table.times)[chosen]
+    codes = grid_of_table.cells[rows] % grid_of_table.times
+    measured = Values(codes, values, grid_of_table.times)
     count, middle, half = measured.sizes, measured.mean, measured.half_interval
-    distinct = tuple(dict.fromkeys(occasion[-1] for occasion in place.occasions))
+    distinct = tuple(dict.fromkeys(occasion[-1] for occasion in grid_of_table.occasions))
     averages, lines = [], []
-    for series, at in _series(place.occasions).items():
-        places = np.array([distinct.index(place.occasions[one][-1]) for one in at])
-        words = told(place.names[:-1], series, labels)
-        averages.append(Average(words, places, count[at], middle[at], middle[at] - half[at], middle[at] + half[at]))
-        lines.append(grid[:, at])
-    name = place.names[-1]
-    return Course(measure, entry.label, entry.unit, distinct, name, tuple(averages), tuple(lines), len(place.cases))
+    for series, indexes in _split_series(grid_of_table.occasions).items():
+        positions = np.array([distinct.index(grid_of_table.occasions[index][-1]) for index in indexes])
+        series_name = format_occasion_pair(grid_of_table.names[:-1], series, labels)
+        averages.append(
+            Average(
+                series_name,
+                positions,
+                count[indexes],
+                middle[indexes],
+                middle[indexes] - half[indexes],
+                middle[indexes] + half[indexes],
+            )
+        )
+        lines.append(grid[:, indexes])
+    name = grid_of_table.names[-1]
+    return Course(
+        measure, entry.label, entry.unit, distinct, name, tuple(averages), tuple(lines), len(grid_of_table.cases)
+    )
 
 
-def _series(occasions: tuple[Occasion, ...]) -> dict[Occasion, list[int]]:
-    """Places of the occasions that share all but their last value."""
+def _split_series(occasions: tuple[Occasion, ...]) -> dict[Occasion, list[int]]:
+    """Return the positions of the occasions that share all but their last value."""
     series: dict[Occasion, list[int]] = {}
-    for at, occasion in enumerate(occasions):
-        series.setdefault(occasion[:-1], []).append(at)
+    for index, occasion in enumerate(occasions):
+        series.setdefault(occasion[:-1], []).append(index)
     return series

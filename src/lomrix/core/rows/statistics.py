@@ -1,4 +1,4 @@
-"""Statistics of a column by group, and what is missing in the result."""
+"""Statistics of a column by group, and the missing cells of the result."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.statistics import STATISTICS, WEIGHTED, Values, WeightedValues
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import ordered_ranks
+from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC, OF_A_ROW, QUANTILE, SHARE
 from lomrix.core.table.code_list import RANGE
 from lomrix.core.table.column import Column
@@ -51,7 +51,7 @@ class Summary:
 
     @cached_property
     def present(self) -> npt.NDArray[np.int64] | None:
-        """Rows whose cell counts; None where all do."""
+        """Rows whose cell counts; None if all do."""
         inside = self.codes >= 0
         if self.column.why is None and self.weights is None and inside.all():
             return None
@@ -60,63 +60,63 @@ class Summary:
             inside &= ~np.isnan(self.weights)
         return np.flatnonzero(inside)
 
-    def _of_present(self, values: Array) -> Array:
+    def _take_present(self, values: Array) -> Array:
         return values if self.present is None else values[self.present]
 
     @cached_property
     def values(self) -> Values:
-        """The present cells in their groups: numbers, days, or ranks of texts."""
+        """The present cells by group: numbers, days, or ranks of texts."""
         column = self.column
-        values = ordered_ranks(column)[0] if column.type == "string" else column.values
-        values = self._of_present(values)
+        values = rank_cells(column)[0] if column.type == "string" else column.values
+        values = self._take_present(values)
         if column.type in ("date", "datetime"):
             values = values.astype(np.int64)
         known = self.rows if self.present is None else None
-        return Values(self._of_present(self.codes), values, self.count, known)
+        return Values(self._take_present(self.codes), values, self.count, known)
 
     @cached_property
     def weighted(self) -> WeightedValues:
         """The present cells with their weights."""
         assert self.weights is not None
         values = self.values
-        return WeightedValues(values.codes, values.values, self._of_present(self.weights), self.count)
+        return WeightedValues(values.codes, values.values, self._take_present(self.weights), self.count)
 
     @property
     def mean_and_half_interval(self) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
-        """The mean of each group and half its 95 % interval, which a weighted mean has none of."""
+        """The mean of each group and half its 95 % interval (NaN for weighted means)."""
         if self.weights is None:
             return self.values.mean, self.values.half_interval
         return self.weighted.mean, np.full(self.count, np.nan)
 
     # --------------------------------------------------------------- statistics
 
-    def statistic(self, name: str) -> Column:
-        """Compute one statistic, such as `mean`, `q90`, `share(2)` or `ci_low`; a cell for each group."""
-        # What is beyond the numbers is reported as undefined, and not by NumPy on the screen.
+    def compute(self, name: str) -> Column:
+        """Compute one statistic, such as `mean`, `q90`, `share(2)` or `ci_low`; one cell per group."""
+        # Overflow is reported as undefined, not by NumPy on the screen.
         with np.errstate(all="ignore"):
-            return self._statistic(name)
+            return self._compute_any(name)
 
-    def _statistic(self, name: str) -> Column:
-        number = self.values.sizes
+    def _compute_any(self, name: str) -> Column:
+        n = self.values.sizes
         if name == "n":
-            return Column.of("integer", number)
+            return Column.of("integer", n)
         if name == "missing":
-            return Column.of("integer", self.rows - number)
+            return Column.of("integer", self.rows - n)
         if name == "distinct":
             return Column.of("integer", self.values.distinct)
-        why = (number == 0).astype(np.uint8)
+        why = (n == 0).astype(np.uint8)
         if name in OF_A_ROW:
-            return self._of_rows(name, why)
+            return self._take_rows(name, why)
         share = SHARE.fullmatch(name)
-        result = self._share(share[1]) if share else self._computed(name)
+        result = self._compute_share(share[1]) if share else self._compute(name)
         if result.dtype == object:  # whole numbers beyond 64 bits
-            beyond = np.array([not -(2**63) <= value < 2**63 for value in result])
-            why[(why == 0) & beyond] = 1
-            return Column.of("integer", np.where(beyond, 0, result).astype(np.int64), why, (UNDEFINED,))
+            overflows = np.array([not -(2**63) <= value < 2**63 for value in result])
+            why[(why == 0) & overflows] = 1
+            return Column.of("integer", np.where(overflows, 0, result).astype(np.int64), why, (UNDEFINED,))
         why[(why == 0) & ~np.isfinite(result)] = 1
-        return self._typed(name, result, why)
+        return self._to_type(name, result, why)
 
-    def _typed(self, name: str, result: Array, why: npt.NDArray[np.uint8]) -> Column:
+    def _to_type(self, name: str, result: Array, why: npt.NDArray[np.uint8]) -> Column:
         type_, reasons = self.column.type, (UNDEFINED,)
         if type_ in ("date", "datetime") and not SHARE.fullmatch(name):
             whole = np.where(why == 0, np.nan_to_num(result), 0).astype(np.int64)
@@ -125,7 +125,7 @@ class Summary:
             return Column.of("integer", result, why, reasons)
         return Column.of("number", result.astype(np.float64), why, reasons)
 
-    def _computed(self, name: str) -> Array:
+    def _compute(self, name: str) -> Array:
         if self.weights is not None:
             return WEIGHTED[name](self.weighted)
         if name in BOUNDS:
@@ -134,67 +134,67 @@ class Summary:
         quantile = QUANTILE.fullmatch(name)
         return self.values.quantile(int(quantile[1]) / 100) if quantile else STATISTICS[name](self.values)
 
-    def _share(self, value: str) -> Array:
-        """Part of the present cells that hold a value."""
-        hit = self._of_present(holds(self.column, value, self.labels or {}))
+    def _compute_share(self, value: str) -> Array:
+        """Compute the share of the present cells that hold a value."""
+        hit = self._take_present(equals_value(self.column, value, self.labels or {}))
         if self.weights is not None:
-            one = WeightedValues(self.values.codes, hit.astype(np.float64), self.weighted.weights, self.count)
-            return one.mean
+            weighted = WeightedValues(self.values.codes, hit.astype(np.float64), self.weighted.weights, self.count)
+            return weighted.mean
         hits = np.bincount(self.values.codes[hit], minlength=self.count)
         with np.errstate(invalid="ignore"):
             return np.asarray(hits / self.values.sizes)
 
-    def _of_rows(self, name: str, why: npt.NDArray[np.uint8]) -> Column:
-        """The cells of one row of each group."""
+    def _take_rows(self, name: str, why: npt.NDArray[np.uint8]) -> Column:
+        """Return the cells of one row of each group."""
         if name == "commonest":
             values = self.values.values
-            same = values == self.values.commonest[self.values.codes]
-            places = np.flatnonzero(same)
-            at = np.zeros(self.count, np.int64)
-            at[self.values.codes[places[::-1]]] = places[::-1]
+            same = values == self.values.most_frequent[self.values.codes]
+            matches = np.flatnonzero(same)
+            positions = np.zeros(self.count, np.int64)
+            positions[self.values.codes[matches[::-1]]] = matches[::-1]
         else:
-            at = self.values.place_of_first(last=name == "last")
-        rows = at if self.present is None else np.append(self.present, 0)[at]
+            positions = self.values.first_position(last=name == "last")
+        rows = positions if self.present is None else np.append(self.present, 0)[positions]
         return self.column.take_or(np.where(why == 0, rows, -1), UNDEFINED)
 
 
-def holds(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:
-    """True where a cell holds a value that is given as text, or as the label of its code.
+def equals_value(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:
+    """Return where a cell holds a value given as text, or as the label of its code.
 
     Raises
     ------
     UsageError
-        Where no cell of such a type can hold it.
+        If no cell of this type can hold it.
     """
-    wanted = value.strip().strip("'\"")
+    target = value.strip().strip("'\"")
     by_label = {label: code for code, label in labels.items()}
-    wanted = wanted if wanted in labels else by_label.get(wanted, wanted)
-    span = RANGE.fullmatch(wanted) if wanted in labels else None
-    if span and column.type in ("integer", "number"):
-        return np.asarray((column.values >= float(span[1])) & (column.values <= float(span[2])))
+    target = target if target in labels else by_label.get(target, target)
+    code_range = RANGE.fullmatch(target) if target in labels else None
+    if code_range and column.type in ("integer", "number"):
+        return np.asarray((column.values >= float(code_range[1])) & (column.values <= float(code_range[2])))
     if column.type == "string":
         coded = column.compact()
-        place = coded.strings.strings.index(wanted).as_py()
-        return np.asarray(coded.values == place) if place >= 0 else np.zeros(len(column), np.bool_)
-    if column.type == "boolean" and wanted.lower() in ("true", "false"):
-        return np.asarray(column.values == (wanted.lower() == "true"))
+        position = coded.strings.strings.index(target).as_py()
+        return np.asarray(coded.values == position) if position >= 0 else np.zeros(len(column), np.bool_)
+    if column.type == "boolean" and target.lower() in ("true", "false"):
+        return np.asarray(column.values == (target.lower() == "true"))
     if column.type in ("date", "datetime"):
         try:
-            return np.asarray(column.values == np.datetime64(wanted))
+            return np.asarray(column.values == np.datetime64(target))
         except ValueError:
             pass
-    elif is_number(wanted):
-        return np.asarray(column.values == float(wanted))
-    raise UsageError(f'"{value}" is no value of type {column.type}.', todo="Write share(2), or share(day).")
+    elif is_number(target):
+        return np.asarray(column.values == float(target))
+    raise UsageError(f'"{value}" is not a value of type {column.type}.', todo="Use share(2) or share(day).")
 
 
-def weights_of(column: Column, name: str, first_row: int) -> npt.NDArray[np.float64]:
-    """Weights of rows, NaN where one is missing.
+def get_weights(column: Column, name: str, first_row: int) -> npt.NDArray[np.float64]:
+    """Return the weights of rows, NaN where missing.
 
     Raises
     ------
     DataError
-        Where it is no number, or below 0.
+        If one is not a number, or below 0.
     """
     if column.type not in NUMERIC:
         raise UsageError(f"The weight {name} is {column.type}, not a number.", todo="Name a column of numbers.")
@@ -202,5 +202,5 @@ def weights_of(column: Column, name: str, first_row: int) -> npt.NDArray[np.floa
     below = np.flatnonzero(values < 0)
     if len(below):
         shown = ", ".join(f"row {row + first_row}: {values[row]:g}" for row in below[:4].tolist())
-        raise DataError(f"{len(below):,} weights in {name} are below 0.", where=shown, todo="Mend them first.")
+        raise DataError(f"{len(below):,} weights in {name} are below 0.", where=shown, todo="Correct them first.")
     return values

@@ -1,4 +1,4 @@
-"""The timeline: rows case by case in the order of their occasions, and who stands before and after whom."""
+"""The timeline: rows case by case in the order of their occasions, and each row's neighbours."""
 
 from __future__ import annotations
 
@@ -12,9 +12,9 @@ from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
-from lomrix.core.rows.keys import key_texts
+from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.occasions import Ranks, rank_values
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -48,14 +48,14 @@ class Timeline:
     def __post_init__(self) -> None:
         for name in self.occasion:
             require_present(self.table, name, "an occasion")
-        self._require_different()
+        self._require_distinct()
 
     @cached_property
-    def _when(self) -> list[Array]:
-        """For each occasion column numbers in the order of its values."""
-        return [self._ordered(name) for name in self.occasion]
+    def _times(self) -> list[Array]:
+        """Numbers in the order of its values, for each occasion column."""
+        return [self._rank_occasions(name) for name in self.occasion]
 
-    def _ordered(self, name: str) -> Array:
+    def _rank_occasions(self, name: str) -> Array:
         column = self.table[name]
         if column.type != "string":
             return column.values
@@ -63,38 +63,38 @@ class Timeline:
         texts = column.strings.texts()
         first = np.full(len(texts), len(column))
         first[column.values[::-1]] = np.arange(len(column))[::-1]
-        in_turn = [texts[at] for at in np.argsort(first, kind="stable").tolist()]
-        self.ranks.append(rank_values(name, in_turn, self.table.dictionary))
-        rank = np.empty(len(texts), np.int64)
-        rank[sorted(range(len(texts)), key=lambda at: self.ranks[-1].of[texts[at]])] = np.arange(len(texts))
-        return rank[column.values]
+        appearance = [texts[index] for index in np.argsort(first, kind="stable").tolist()]
+        self.ranks.append(rank_values(name, appearance, self.table.dictionary))
+        result = np.empty(len(texts), np.int64)
+        result[sorted(range(len(texts)), key=lambda index: self.ranks[-1].of[texts[index]])] = np.arange(len(texts))
+        return result[column.values]
 
     @cached_property
-    def places(self) -> Rows:
-        """For each row the place of its occasion among all that some row has."""
-        if len(self._when) == 1:
-            return key_codes.ranks(self._when[0], np.zeros(len(self.table), np.bool_))[0]
-        order = np.lexsort(self._when[::-1])
+    def positions(self) -> Rows:
+        """Position of each row's occasion among all that occur."""
+        if len(self._times) == 1:
+            return key_codes.rank_values(self._times[0], np.zeros(len(self.table), np.bool_))[0]
+        order = np.lexsort(self._times[::-1])
         new = np.zeros(len(order), np.bool_)
-        for values in self._when:
-            along = values[order]
-            new[1:] |= along[1:] != along[:-1]
-        place = np.empty(len(order), np.int64)
-        place[order] = np.cumsum(new)
-        return place
+        for values in self._times:
+            sorted_values = values[order]
+            new[1:] |= sorted_values[1:] != sorted_values[:-1]
+        result = np.empty(len(order), np.int64)
+        result[order] = np.cumsum(new)
+        return result
 
     @property
     def order_notes(self) -> list[Note]:
-        """What is reported where the order of the rows decides the order of the occasions."""
+        """Note where the order of the rows decides the order of the occasions."""
         return [note for rank in self.ranks if (note := rank.note)]
 
     @cached_property
     def order(self) -> Rows | None:
-        """Rows in order; None where they stand so already, which takes a look and no sorting."""
-        if self.cases.together:
+        """Rows in order; None if they are already in order, which is tested without sorting."""
+        if self.cases.is_contiguous:
             rises = np.zeros(max(len(self.table) - 1, 0), np.bool_)
             level = np.ones(len(rises), np.bool_)
-            for values in self._when:
+            for values in self._times:
                 rises |= level & (values[1:] > values[:-1])
                 level &= values[1:] == values[:-1]
             rises[self.cases.starts[1:] - 1] = True
@@ -102,24 +102,24 @@ class Timeline:
                 return None
         else:
             by_case = np.argsort(self.cases.of_row, kind="stable")
-            if self._rises_along(by_case):
+            if self._is_order(by_case):
                 return by_case
-        return np.lexsort([*(values for values in reversed(self._when)), self.cases.of_row])
+        return np.lexsort([*(values for values in reversed(self._times)), self.cases.of_row])
 
-    def _rises_along(self, order: Rows) -> bool:
-        """True where the occasions of each case rise along an order that puts the cases together."""
+    def _is_order(self, order: Rows) -> bool:
+        """Return whether occasions rise within each case in an order that groups the cases."""
         case = self.cases.of_row[order]
-        fine = case[1:] != case[:-1]
-        level = ~fine
-        for values in self._when:
-            along = values[order]
-            fine |= level & (along[1:] > along[:-1])
-            level &= along[1:] == along[:-1]
-        return bool(fine.all())
+        rises = case[1:] != case[:-1]
+        level = ~rises
+        for values in self._times:
+            sorted_values = values[order]
+            rises |= level & (sorted_values[1:] > sorted_values[:-1])
+            level &= sorted_values[1:] == sorted_values[:-1]
+        return bool(rises.all())
 
     @cached_property
     def starts(self) -> Rows:
-        """First place of each case among the rows in order."""
+        """First position of each case among the rows in order."""
         if self.order is None:
             return self.cases.starts
         case = self.cases.of_row[self.order]
@@ -132,63 +132,63 @@ class Timeline:
 
     @cached_property
     def numbers(self) -> Rows:
-        """For each place among the rows in order its number in its case, counted from 0."""
+        """Number of each ordered row within its case, from 0."""
         return np.arange(len(self.table)) - np.repeat(self.starts, self.lengths)
 
-    def in_order(self, values: Array) -> Array:
-        """Values of rows, put in order."""
+    def to_order(self, values: Array) -> Array:
+        """Return values of rows in order of time."""
         return values if self.order is None else values[self.order]
 
-    def of_rows(self, values: Array) -> Array:
-        """Values of the rows in order, put back where the rows stand."""
+    def to_rows(self, values: Array) -> Array:
+        """Return values in order of time as values of the rows."""
         if self.order is None:
             return values
-        back = np.empty_like(values)
-        back[self.order] = values
-        return back
+        result = np.empty_like(values)
+        result[self.order] = values
+        return result
 
-    def rows_at(self, places: Rows) -> Rows:
-        """For each row, the row that stands at a place among the rows in order; -1 stays."""
+    def rows_at(self, positions: Rows) -> Rows:
+        """Return for each row the row at a position among the rows in order; -1 stays."""
         if self.order is None:
-            return places
-        return self.of_rows(np.where(places < 0, -1, self.order[places]))
+            return positions
+        return self.to_rows(np.where(positions < 0, -1, self.order[positions]))
 
-    def back(self, steps: int) -> Rows:
-        """For each row the row so many occasions before it in its case (after it where negative); -1 for none."""
-        places = np.arange(len(self.table)) - steps
-        left = self.numbers if steps >= 0 else np.repeat(self.lengths, self.lengths) - 1 - self.numbers
-        places[left < abs(steps)] = -1
-        return self.rows_at(places)
+    def shift_rows(self, steps: int) -> Rows:
+        """Return for each row the row this many occasions before it in its case (after it if negative); -1 for none."""
+        positions = np.arange(len(self.table)) - steps
+        available = self.numbers if steps >= 0 else np.repeat(self.lengths, self.lengths) - 1 - self.numbers
+        positions[available < abs(steps)] = -1
+        return self.rows_at(positions)
 
-    def ends(self, *, last: bool) -> Rows:
-        """For each row the row of its case's first occasion, or the last one."""
-        at = self.starts + self.lengths - 1 if last else self.starts
-        return self.rows_at(np.repeat(at, self.lengths))
+    def end_rows(self, *, last: bool) -> Rows:
+        """Return for each row the row of its case's first occasion, or last."""
+        positions = self.starts + self.lengths - 1 if last else self.starts
+        return self.rows_at(np.repeat(positions, self.lengths))
 
-    def _require_different(self) -> None:
-        """Stop where two rows are of one case and one occasion: then there is no order."""
+    def _require_distinct(self) -> None:
+        """Stop if two rows share a case and occasion: then there is no order."""
         same = np.zeros(max(len(self.table) - 1, 0), np.bool_)
         if self.order is None or not len(same):
             return
         case = self.cases.of_row[self.order]
         same = case[1:] == case[:-1]
-        for values in self._when:
-            along = values[self.order]
-            same &= along[1:] == along[:-1]
+        for values in self._times:
+            sorted_values = values[self.order]
+            same &= sorted_values[1:] == sorted_values[:-1]
         if not same.any():
             return
-        twice = np.flatnonzero(same)
-        some = twice[:MOST_EXAMPLES]
+        repeats = np.flatnonzero(same)
+        first_repeats = repeats[:MOST_EXAMPLES]
         names = [*self.cases.names, *self.occasion]
-        texts = key_texts(self.table, names, self.order[some])
-        rows = zip(self.order[some].tolist(), self.order[some + 1].tolist(), strict=True)
+        texts = format_keys(self.table, names, self.order[first_repeats])
+        rows = zip(self.order[first_repeats].tolist(), self.order[first_repeats + 1].tolist(), strict=True)
         shown = [
-            f"{text} (rows {one + self.table.first_row}, {other + self.table.first_row})"
-            for text, (one, other) in zip(texts, rows, strict=True)
+            f"{text} (rows {first + self.table.first_row}, {second + self.table.first_row})"
+            for text, (first, second) in zip(texts, rows, strict=True)
         ]
         raise DataError(
-            f"{counted(len(twice), 'row repeats its', 'rows repeat their')} case and occasion, so what comes before "
-            "what is not clear.",
-            where="; ".join(shown) + (" …" if len(twice) > len(some) else ""),
-            todo="Mend the file, or name a further ‹occasion› that tells the rows apart.",
+            f"{pluralize(len(repeats), 'row repeats its', 'rows repeat their')} case and occasion, "
+            "so their order is unclear.",
+            where="; ".join(shown) + (" …" if len(repeats) > len(first_repeats) else ""),
+            todo="Correct the file, or name a further ‹occasion› that distinguishes the rows.",
         )

@@ -1,38 +1,30 @@
-"""Items that were turned round in their span by an earlier step, as the history and the dictionary tell."""
+"""Items that an earlier step reverse-scored, by the history and the dictionary."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
 from lomrix.core.errors import UsageError
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
 
-# So the dictionary says it of a variable.
-TURNED = "Turned round in its span."
+# The sentence that a dictionary entry's description gets.
+REVERSED = "Reverse-scored."
 
 
-def turned_already(table: Table, names: Sequence[str]) -> set[str]:
-    """Those of some columns that were turned round.
-
-    Parameters
-    ----------
-    table
-        A table with its history and its dictionary.
-    names
-        Columns of it.
-    """
-    found = {name for name in names if TURNED in table.dictionary.of(name).description}
+def find_reversed(table: Table, names: Sequence[str]) -> set[str]:
+    """Return those of some columns that were reverse-scored."""
+    result = {name for name in names if REVERSED in table.dictionary.of(name).description}
     types = dict.fromkeys(names, "")
     for entry in table.history.tasks.values():
         settings = entry.get("settings")
         if entry.get("do") != "recode" or not isinstance(settings, dict) or settings.get("into"):
             continue
-        words = settings.get("reverse")
-        if words:
-            for word in str(words).split(","):
+        choices = settings.get("reverse")
+        if choices:
+            for choice in str(choices).split(","):
                 try:
-                    found.update(chosen_columns(word, types))
-                except UsageError:  # it speaks of columns that are not asked for, or not here any more
+                    result.update(choose_columns(choice, types))
+                except UsageError:  # it names other columns, or some that no longer exist
                     continue
-    return found
+    return result

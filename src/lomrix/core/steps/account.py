@@ -20,17 +20,6 @@ Parts = tuple[tuple[str, int], ...]
 class Balance:
     """One total and the parts it is made of; they must add up.
 
-    Parameters
-    ----------
-    what
-        What is counted, such as `rows of roster`.
-    total
-        Their number, counted on its own and not by adding up the parts.
-    parts
-        Word and number, cause by cause, counted apart from the total.
-    quiet
-        It guards the step, and tells a person nothing new.
-
     Raises
     ------
     UnbalancedAccountError
@@ -77,29 +66,7 @@ class Listing:
 
 @dataclass(frozen=True)
 class Account:
-    """What a step did.
-
-    Parameters
-    ----------
-    step
-        The step's word, such as `merge`.
-    summary
-        What it did, in one sentence.
-    balances
-        Totals with their parts.
-    facts
-        Further named values, such as the relationship found.
-    listings
-        Small tables.
-    notes
-        What a person should look at.
-    advice
-        What to do next, most useful first: in words, or as a step.
-    parts
-        Accounts of which this one is the sum, where it has several; they are shown one after the other.
-    left_out
-        Rows of the inputs that are not in the result.
-    """
+    """What a step did."""
 
     step: str
     summary: str
@@ -126,13 +93,7 @@ class Account:
 
 
 def kept_cells(before: Table, after: Table) -> Balance:
-    """The present cells of columns that a step only carries: as many as before, in columns of the same name.
-
-    Parameters
-    ----------
-    before, after
-        The tables; the columns that both have are counted, each on its own side.
-    """
+    """The present cells of columns that a step only carries: as many as before, in columns of the same name."""
     names = [name for name in after.names if name in before.columns]
     held = sum(len(before) - before[name].missing_count for name in names)
     holds = sum(len(after) - after[name].missing_count for name in names)

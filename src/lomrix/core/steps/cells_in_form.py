@@ -1,4 +1,4 @@
-"""Numbers and dates as the texts of a form that was asked for: decimal places, decimal separator, form of dates."""
+"""Numbers and dates as text in a stated form: decimal places, decimal separator, date form."""
 
 from __future__ import annotations
 
@@ -16,16 +16,9 @@ from lomrix.core.table.numbers import is_number
 
 
 def format_cells(column: Column, form: TextForm, codes: Sequence[str] = ()) -> pa.Array | None:
-    """Format a column of numbers or dates; None where the form changes nothing of it.
+    """Format a column of numbers or dates; None if the form changes nothing.
 
-    Parameters
-    ----------
-    column
-        The column; of its missing cells any text comes.
-    form
-        The form.
-    codes
-        Missing codes that stand in it as values: they are written as they are.
+    Missing codes among the values are written unchanged; the text of missing cells is arbitrary.
     """
     if column.type == "number" and (form.digits is not None or form.decimal != "."):
         return format_numbers(column.values, form, codes)
@@ -35,14 +28,14 @@ def format_cells(column: Column, form: TextForm, codes: Sequence[str] = ()) -> p
 
 
 def format_numbers(values: Array, form: TextForm, codes: Sequence[str] = ()) -> pa.Array:
-    """Numbers as texts: each distinct one is written once.
+    """Format numbers, each distinct one once.
 
     Examples
     --------
     >>> format_numbers(np.array([2.675, -0.001, 3.0, -9.0]), TextForm(decimal=",", digits=2), ("-9",)).to_pylist()
     ['2,68', '0,00', '3,00', '-9']
     """
-    distinct, places = np.unique(values, return_inverse=True)
+    distinct, positions = np.unique(values, return_inverse=True)
     if form.digits is None:
         texts = Column.of("number", distinct).to_text()
     else:
@@ -54,4 +47,4 @@ def format_numbers(values: Array, form: TextForm, codes: Sequence[str] = ()) -> 
     kept = {float(code): code for code in codes if is_number(code)}
     for value, code in kept.items():
         texts = pc.if_else(pa.array(distinct == value), code, texts)
-    return texts.take(pa.array(places))
+    return texts.take(pa.array(positions))

@@ -1,4 +1,4 @@
-"""Delivery: how the table of a step is to be laid out in its file or on its server, as far as that was said."""
+"""Delivery: how a step's table is written to its file or server, as far as stated."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ class TextForm:
     Parameters
     ----------
     delimiter
-        The sign between cells; the one of the file's extension where empty.
+        Character between cells; empty for that of the file's extension.
     decimal
         The sign before decimal places.
     encoding
@@ -43,13 +43,13 @@ class TextForm:
 
     @property
     def is_plain(self) -> bool:
-        """True where values are written as they always are."""
+        """True if values are written in the default form."""
         return self.decimal == "." and self.digits is None and not self.date_form
 
 
 @dataclass(frozen=True)
 class ServerForm:
-    """How a table of a database is made.
+    """How a database table is created.
 
     Parameters
     ----------
@@ -71,7 +71,7 @@ class ServerForm:
 
 @dataclass(frozen=True)
 class Delivery:
-    """How the table of a step is to be written.
+    """How the table of a step is written.
 
     Parameters
     ----------
@@ -89,4 +89,4 @@ class Delivery:
     primary_key: tuple[str, ...] = ()
 
 
-AS_ALWAYS = Delivery()
+DEFAULT_DELIVERY = Delivery()

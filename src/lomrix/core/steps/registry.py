@@ -1,7 +1,4 @@
-"""The steps that there are: one entry for each, with the panel it stands in and an example.
-
-Nothing is loaded here: an entry names the module of its settings.
-"""
+"""All steps: one entry for each, with its panel, an example and the module of its settings, which is loaded on use."""
 
 from __future__ import annotations
 
@@ -15,30 +12,16 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Entry:
-    """One step.
-
-    Parameters
-    ----------
-    panel
-        The kind of work it belongs to.
-    word
-        Its word.
-    does
-        What it does, in a few words.
-    example
-        How it is typed.
-    settings
-        Module and class of its settings.
-    """
+    """One step."""
 
     panel: str
     word: str
-    does: str
+    purpose: str
     example: str
     settings: str
 
-    def step(self) -> type[Step]:
-        """The step itself."""
+    def load(self) -> type[Step]:
+        """Return the step's class."""
         module, _, name = self.settings.partition(":")
         found: type[Step] = getattr(importlib.import_module(f"lomrix.core.steps.{module}"), name)
         return found
@@ -47,14 +30,14 @@ class Entry:
 ENTRIES = (
     Entry("Look", "profile", "Show what is in a file: keys, types, missing cells, ranges, labels",
           "lomrix profile roster.csv --dictionary dictionary.toml", "profile.settings:Profile"),
-    Entry("Look", "tally", "Count values, with labels and per cents; missing cells apart",
+    Entry("Look", "tally", "Count values, with labels and percentages; missing cells separately",
           "lomrix tally roster.csv sex vessel --percent column -d dictionary.toml", "tally.settings:Tally"),
     Entry("Look", "coverage", "Show who was seen when: patterns, who left and returned, what was measured",
           "lomrix coverage long.csv --case crew_id --occasion month --figure seen.png", "coverage.settings:Coverage"),
-    Entry("Clean", "check", "Find what is wrong; exit status 1 where a rule is broken",
+    Entry("Clean", "check", "Find what is wrong; exit status 1 if a rule is broken",
           "lomrix check roster.csv --key crew_id -d dictionary.toml --draft-ledger ledger.csv",
           "check.settings:Check"),
-    Entry("Clean", "correct", "Apply a ledger of corrections, where the old value still stands",
+    Entry("Clean", "correct", "Apply a ledger of corrections to cells that still hold the old value",
           "lomrix correct roster.csv --ledger ledger_roster.csv --out roster_clean.csv",
           "correct.settings:Correct"),
     Entry("Clean", "recode", "Recode whole values: to others, codes, labels, a missing reason",
@@ -63,12 +46,12 @@ ENTRIES = (
     Entry("Clean", "subset", "Choose columns and rows",
           'lomrix subset long.csv --columns "crew_id,month,sleep" --where "month in (0, 12)"',
           "subset.settings:Subset"),
-    Entry("Clean", "deidentify", "Take away what names a person; the way back is written apart",
+    Entry("Clean", "deidentify", "Remove what names a person; write a linkage file separately",
           "lomrix deidentify roster.csv --id crew_id --remove name --seed k/seed --linkage k/link.csv --out safe.csv",
           "deidentify.settings:Deidentify"),
     Entry("Combine", "merge", "Add variables from another file, by key",
           "lomrix merge roster.csv sleep_wide.csv --key crew_id --out crew.csv", "merge.settings:Merge"),
-    Entry("Combine", "stack", "Put files under each other: add cases or waves",
+    Entry("Combine", "stack", "Append files to each other: add cases or waves",
           "lomrix stack fatigue_m0.csv fatigue_m6.csv --mark month=0,6 --case crew_id --out fatigue.csv",
           "stack.settings:Stack"),
     Entry("Reshape", "to-long", "Turn repeated columns into one row per case and occasion",
@@ -83,7 +66,7 @@ ENTRIES = (
     Entry("Compute", "derive", "Compute new variables by expressions; rename variables",
           'lomrix derive long.csv "sleep_h = sleep / 60" "change = change(sleep_h)" --case crew_id --occasion month',
           "derive.settings:Derive"),
-    Entry("Compute", "score", "Score items as scales: sums or means, items turned round, reliability",
+    Entry("Compute", "score", "Score items as scales: sums or means, reverse-scored items, reliability",
           "lomrix score fatigue.csv --name fatigue --items f1..f6 --reverse f2,f5 --span 0:3 --at-least 5",
           "score.settings:Score"),
     Entry("Compute", "aggregate", "Compute statistics of groups: one row per group",
@@ -91,16 +74,16 @@ ENTRIES = (
     Entry("Compute", "compare", "Compare measures: before and after, between groups, or against another measure",
           "lomrix compare long.csv --measure sleep,steps --between month --paired-on crew_id",
           "compare.settings:Compare"),
-    Entry("Deliver", "changes", "Show what differs from the last delivery; exit status 1 where anything does",
+    Entry("Deliver", "changes", "Show what differs from the last delivery; exit status 1 if anything does",
           "lomrix changes last/crew.csv out/crew.csv --key crew_id --out ledger.csv", "changes.settings:Changes"),
-    Entry("Deliver", "report", "Make a page for people: how a file came about, who was seen when, each variable",
+    Entry("Deliver", "report", "Make a page for people: where a file came from, who was seen when, each variable",
           "lomrix report long.csv --case crew_id --occasion month --measure sleep --out page.html",
           "report.settings:Report"),
-    Entry("Deliver", "export", "Write a file for another program, missing values recoded",
+    Entry("Deliver", "export", "Write a file for another program, with missing values recoded",
           "lomrix export long.csv --to model.dat --form bare --missing-code auto", "export.settings:Export"),
 )  # fmt: skip
 
 
-def entry_of(word: str) -> Entry | None:
-    """The entry of a step's word; None where there is none."""
-    return next((entry for entry in ENTRIES if entry.word == word), None)
+def find_entry(name: str) -> Entry | None:
+    """Return the entry of a step; None if there is none."""
+    return next((entry for entry in ENTRIES if entry.word == name), None)

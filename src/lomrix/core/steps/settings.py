@@ -1,4 +1,4 @@
-"""Settings: what a person may say of a step, declared once for the command line, plans and histories."""
+"""Settings: declared once for the command line, plans and histories."""
 
 from __future__ import annotations
 
@@ -12,147 +12,127 @@ from pydantic import AfterValidator, BeforeValidator, ValidationError, Validatio
 
 from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.nearest import advice
-from lomrix.core.table.selection import require_words
-from lomrix.core.wording import listed
+from lomrix.core.table.selection import require_choice
+from lomrix.core.wording import split_list
 
 
 @dataclass(frozen=True)
 class Setting:
-    """What a face needs to know of a setting beside its name, type and default.
-
-    Parameters
-    ----------
-    help
-        What it does, in one sentence.
-    metavar
-        A word for its value, such as `COLUMNS`.
-    letter
-        One letter that may stand for its name.
-    place
-        The value stands by its place among the words of a command, and not behind its name.
+    """What an interface needs beside a setting's name, type and default: help, a word for its value (`metavar`), a one-
+    letter form, and whether the value is positional.
     """
 
     help: str
     metavar: str = ""
     letter: str = ""
-    place: bool = False
+    positional: bool = False
 
 
-def _names(value: object) -> Any:
+def _split_names(value: object) -> Any:
     if isinstance(value, str):
-        return listed(value)
-    if isinstance(value, list | tuple) and all(isinstance(one, str) for one in value):
-        return tuple(name for one in value for name in listed(one))
+        return split_list(value)
+    if isinstance(value, list | tuple) and all(isinstance(text, str) for text in value):
+        return tuple(name for text in value for name in split_list(text))
     return value
 
 
-def _texts(value: object) -> Any:
+def _to_texts(value: object) -> Any:
     if isinstance(value, str):
         return (value,) if value else ()
     return tuple(value) if isinstance(value, list) else value
 
 
-# Marks a text that may be given several times, as a repeated option or a list in a plan: its parts become one text.
-ADDS_UP = "adds up"
+# Marks a text that may be given several times (repeated option, list in a plan): its parts are joined.
+JOINED = "adds up"
 
 
-def joined_by(join: Callable[[Sequence[str]], str]) -> BeforeValidator:
-    """Put several texts of one setting together."""
+def join_parts(join: Callable[[Sequence[str]], str]) -> BeforeValidator:
+    """Join several texts of one setting."""
 
-    def one_text(value: object) -> Any:
+    def join_texts(value: object) -> Any:
         if isinstance(value, list | tuple) and all(isinstance(part, str) for part in value):
             parts = [part for part in value if part.strip()]
             return join(parts) if len(parts) > 1 else "".join(parts)
         return value
 
-    return BeforeValidator(one_text)
+    return BeforeValidator(join_texts)
 
 
-BY_COMMAS = BeforeValidator(_names)
-# Names, with commas between or one after the other.
+BY_COMMAS = BeforeValidator(_split_names)
+# Names, separated by commas or given one by one.
 Names = Annotated[tuple[str, ...], BY_COMMAS]
-# Texts, each a word of its own with commas in it as they come.
-Texts = Annotated[tuple[str, ...], BeforeValidator(_texts)]
+# Texts, each a unit that may hold commas.
+Texts = Annotated[tuple[str, ...], BeforeValidator(_to_texts)]
 
 
 def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
-    """A check that a setting can be understood; what it means is read from it again where it is wanted.
-
-    Parameters
-    ----------
-    parse
-        Reads the value; raises a UsageError where it is not clear.
-    """
+    """Return a check that a setting can be parsed; its meaning is parsed again where it is needed."""
 
     def check(value: object, info: ValidationInfo) -> Any:
         if value:
-            hold(info.field_name or "", lambda: parse(value))
+            check_setting(info.field_name or "", lambda: parse(value))
         return value
 
     return AfterValidator(check)
 
 
-# A choice of columns: words with commas between, in one text or in several.
-Columns = Annotated[str, joined_by(", ".join), ADDS_UP, parsed_by(require_words)]
+# A choice of columns, separated by commas, in one text or several.
+Columns = Annotated[str, join_parts(", ".join), JOINED, parsed_by(require_choice)]
 
 
-def hold(name: str, check: Callable[[], object]) -> None:
-    """Do a check on behalf of a setting.
+def check_setting(name: str, check: Callable[[], object]) -> None:
+    """Run a check on behalf of a setting.
 
     Raises
     ------
     SettingError
-        Of the setting of that name, where the check finds something wrong.
+        For that setting, if the check fails.
     """
     try:
         check()
     except SettingError:
         raise
     except UsageError as error:
-        told = SettingError(name, error.what, where=error.where, todo=error.todo)
-        told.pointer = error.pointer
-        raise told from error
+        setting_error_ = SettingError(name, error.what, where=error.where, todo=error.todo)
+        setting_error_.pointer = error.pointer
+        raise setting_error_ from error
 
 
 def require_distinct(names: Iterable[str], what: str) -> None:
-    """Stop where a list speaks of one name twice, since the later words would replace the earlier ones unseen.
+    """Stop if a list names something twice, since the later value would silently replace the earlier one.
 
     Raises
     ------
     UsageError
-        Naming the first such name.
+        Naming the first one.
     """
-    twice = [name for name, count in Counter(names).items() if count > 1]
-    if twice:
-        raise UsageError(f"{what} {twice[0]} was given twice.", todo="Give it once.")
+    repeated = [name for name, count in Counter(names).items() if count > 1]
+    if repeated:
+        raise UsageError(f"{what} {repeated[0]} was given twice.", todo="Give it once.")
 
 
-def setting_error(error: ValidationError, known: Mapping[str, object]) -> SettingError:
-    """What a validation found wrong with a setting, in plain words.
-
-    Parameters
-    ----------
-    error
-        Of the settings' model.
-    known
-        The settings that there are.
-    """
+def explain_validation_error(error: ValidationError, settings: Mapping[str, object]) -> SettingError:
+    """Turn a failed validation into a plain error."""
     first = error.errors()[0]
     name = str(first["loc"][0]) if first["loc"] else ""
     value, context = first.get("input"), first.get("ctx", {})
     kind = first["type"]
     if kind == "missing":
-        return SettingError(name, f"No ‹{name}› was given.", todo="It is needed.")
+        return SettingError(name, f"No ‹{name}› was given.", todo="This option is required.")
     if kind == "extra_forbidden":
-        todo = advice(name, known, f"Settings are {', '.join(known)}.")
+        todo = advice(name, settings, f"Settings are {', '.join(settings)}.")
         return SettingError(name, f"There is no setting {name}.", todo=todo)
     if kind == "literal_error":
-        # Of a choice among several kinds of values each kind tells its own.
-        told = [one.get("ctx", {}).get("expected", "") for one in error.errors() if one["loc"][:1] == first["loc"][:1]]
-        choices = ", ".join(dict.fromkeys(re.findall(r"'([^']*)'", " ".join(map(str, told)))))
-        return SettingError(name, f'"{value}" is no value of ‹{name}›.', todo=f"Values are {choices}.")
+        # Each alternative of a union reports its own choices.
+        expected = [
+            detail.get("ctx", {}).get("expected", "")
+            for detail in error.errors()
+            if detail["loc"][:1] == first["loc"][:1]
+        ]
+        choices = ", ".join(dict.fromkeys(re.findall(r"'([^']*)'", " ".join(map(str, expected)))))
+        return SettingError(name, f'"{value}" is not a value of ‹{name}›.', todo=f"Values are {choices}.")
     if kind in ("greater_than_equal", "less_than_equal"):
         bound = context.get("ge", context.get("le"))
-        least = "at least" if kind == "greater_than_equal" else "at most"
-        return SettingError(name, f"‹{name}› is {least} {bound}, not {value}.", todo="Give another number.")
-    return SettingError(name, f'"{value}" cannot be ‹{name}›.', where=first["msg"], todo="Mend the value.")
+        limit = "at least" if kind == "greater_than_equal" else "at most"
+        return SettingError(name, f"‹{name}› is {limit} {bound}, not {value}.", todo="Use another number.")
+    return SettingError(name, f'"{value}" is not valid for ‹{name}›.', where=first["msg"], todo="Correct the value.")

@@ -1,81 +1,72 @@
-"""What the dictionary says of a variable that still holds once its values were changed: one rule for all steps."""
+"""Which parts of a variable's dictionary entry still hold once its values were changed: one rule for all steps."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from typing import Literal
 
-from lomrix.core.table.code_use import times_used
+from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.variable import Bound, Variable
 
-# How values were changed: to others of the variable's own values or to missing ones, by a map of values, by a formula.
+# How values changed: to other values of the variable or missing, by a map of values, or by a formula.
 How = Literal["own values", "mapped", "computed"]
 LIMITS = ("minimum", "maximum")
 NUMERIC = ("integer", "number")
 
 
-def keep_what_holds(entry: Variable, before: Column, after: Column, how: How) -> Variable:
-    """What still holds of a variable.
+def keep_valid_parts(entry: Variable, before: Column, after: Column, how: How) -> Variable:
+    """Keep the parts of an entry that still hold.
 
-    Label and level hold, since it is the same variable. Unit, limits, allowed values, codes and description hold for
-    the variable's own values only; limits and unit never for texts. A missing code holds where it is no value now.
-
-    Parameters
-    ----------
-    entry
-        What the dictionary said.
-    before, after
-        The column before and after.
-    how
-        How its values were changed.
+    Label and level always do. Unit, limits, allowed values, codes and description belong to the variable's own values;
+    limits and unit never apply to strings. A missing code is dropped if it is now a value.
     """
-    nothing: dict[str, object] = {}
+    cleared: dict[str, object] = {}
     if how != "own values":
-        nothing |= {"unit": "", "minimum": None, "maximum": None, "allowed": (), "codes": None, "description": ""}
-    if kind_of_values(before) != kind_of_values(after):
-        nothing |= {"unit": "", "minimum": None, "maximum": None, "allowed": ()}
+        cleared |= {"unit": "", "minimum": None, "maximum": None, "allowed": (), "codes": None, "description": ""}
+    if value_kind(before) != value_kind(after):
+        cleared |= {"unit": "", "minimum": None, "maximum": None, "allowed": ()}
     if before.type != after.type:
-        nothing |= {"type": None, "form": ""}
-    missing = {code: reason for code, reason in entry.missing.items() if not times_used(after, code)}
-    return entry.with_(**nothing, missing=missing)
+        cleared |= {"type": None, "form": ""}
+    missing = {code: reason for code, reason in entry.missing.items() if not count_code(after, code)}
+    return entry.with_parts(**cleared, missing=missing)
 
 
-def kind_of_values(column: Column) -> str:
-    """The kind of a column's values, as far as units and limits go: numbers, times, or their type."""
+def value_kind(column: Column) -> str:
+    """Return the kind of a column's values for units and limits: numbers, times, or their type."""
     return {"integer": "number", "date": "time", "datetime": "time"}.get(column.type, column.type)
 
 
 def common_entry(first: Variable, second: Variable) -> Variable:
-    """What two entries say alike, for values that are of either variable."""
+    """Return what two entries have in common, for values of either variable."""
     alike = {part: value for part, value in first if getattr(second, part) == value}
     return Variable(**alike)
 
 
-def dropped_parts(before: Variable, after: Variable) -> list[str]:
-    """What an entry said and says no more, in words; that of other values in its place does not count."""
-    words = []
+def describe_dropped_parts(before: Variable, after: Variable) -> list[str]:
+    """Describe what an entry no longer holds."""
+    parts = []
     if before.unit and not after.unit:
-        words.append(f"unit ({before.unit})")
+        parts.append(f"unit ({before.unit})")
     for part in LIMITS:
         bound: Bound | None = getattr(before, part)
         if bound is not None and getattr(after, part) is None:
-            words.append(f"{part} ({bound})")
-    words += ["allowed values"] if before.allowed and not after.allowed else []
-    words += [f"codes ({before.codes})"] if before.codes and not after.codes else []
-    gone = [code for code in before.missing if code not in after.missing]
-    words += [f"missing code {code}" for code in gone]
-    words += ["description"] if before.description and not after.description else []
-    return words
+            parts.append(f"{part} ({bound})")
+    parts += ["allowed values"] if before.allowed and not after.allowed else []
+    parts += [f"codes ({before.codes})"] if before.codes and not after.codes else []
+    codes_dropped = [code for code in before.missing if code not in after.missing]
+    parts += [f"missing code {code}" for code in codes_dropped]
+    parts += ["description"] if before.description and not after.description else []
+    return parts
 
 
-def notes_on_dropped(pairs: Iterable[tuple[str, Variable, Variable]]) -> list[Note]:
-    """What is reported of variables whose entries, before and after, say less now."""
+def note_dropped_parts(pairs: Iterable[tuple[str, Variable, Variable]]) -> list[Note]:
+    """Note for each variable what its entry no longer holds."""
     notes = []
     for name, before, after in pairs:
-        words = dropped_parts(before, after)
-        if words:
-            text = f"no longer holds and was dropped from the dictionary: {', '.join(words)}."
-            notes.append(Note(text, name, (), "dropped", len(words)))
+        parts = describe_dropped_parts(before, after)
+        if parts:
+            text = f"no longer holds and was dropped from the dictionary: {', '.join(parts)}."
+            notes.append(Note(text, name, (), "dropped", len(parts)))
     return notes

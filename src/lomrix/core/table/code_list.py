@@ -11,29 +11,17 @@ RANGE = re.compile(r"(-?\d+(?:\.\d+)?)\s+to\s+(-?\d+(?:\.\d+)?)")
 
 
 class CodeList:
-    """A list of codes that answers for values.
-
-    Parameters
-    ----------
-    labels
-        Label of each code; a code is a stored value as text, or a range of numbers, both ends in it.
+    """Labels by code, where a code is a stored value as text or a range of numbers such as "2 to 4" (both ends
+    included).
     """
 
     def __init__(self, labels: Mapping[str, str]) -> None:
         self.labels = labels
-        self._ranges = [(float(found[1]), float(found[2]), code) for code in labels if (found := RANGE.fullmatch(code))]
+        self._ranges = [(float(match[1]), float(match[2]), code) for code in labels if (match := RANGE.fullmatch(code))]
         self._numbers = {float(code): code for code in labels if is_number(code)}
 
     def code_of(self, text: str, *, as_numbers: bool = True) -> str | None:
-        """The code that a value, as text, falls under; None where the list has none for it.
-
-        Parameters
-        ----------
-        text
-            The value.
-        as_numbers
-            Whether the column holds numbers, so that 1 and 1.0 are the same.
-        """
+        """Return the code that covers a value given as text, or None; as numbers, 1 and 1.0 are the same."""
         if text in self.labels:
             return text
         if not is_number(text):
@@ -44,11 +32,11 @@ class CodeList:
         return next((code for low, high, code in self._ranges if low <= number <= high), None)
 
     def label_of(self, text: str) -> str | None:
-        """The label of a value; None where the list has none for it."""
+        """Return the label of a value, or None."""
         code = self.code_of(text)
         return None if code is None else self.labels[code]
 
     def unused(self, texts: list[str]) -> list[str]:
-        """The codes that none of the values falls under."""
+        """Return the codes that cover none of the values."""
         used = {self.code_of(text) for text in texts}
         return [code for code in self.labels if code not in used]

@@ -1,4 +1,4 @@
-"""Whether a code that shall stand for missing is already a value of a column."""
+"""Whether a missing code is already used as a value of a column."""
 
 from __future__ import annotations
 
@@ -8,13 +8,13 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import is_number
 
 
-def times_used(column: Column, code: str) -> int:
-    """How many cells hold a code as a value."""
+def count_code(column: Column, code: str) -> int:
+    """Count the cells that hold a code as a value."""
     if column.type == "string":
-        # Most codes are no text of the column, which a look through the pool tells without encoding it.
+        # Most codes do not occur in the column, which searching the pool shows without encoding it.
         if column.strings.strings.index(code).as_py() < 0:
             return 0
-        column = column.encoded()
+        column = column.encode()
         return int(np.count_nonzero(column.values == column.strings.strings.index(code).as_py()))
     if column.type not in ("integer", "number") or not is_number(code):
         return 0

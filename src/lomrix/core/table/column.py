@@ -12,13 +12,13 @@ import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
-from lomrix.core.table.pool import Pool, chained
-from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, joined_reasons, renumbered
+from lomrix.core.table.pool import Pool, chain_pools
+from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, join_reasons, renumber_why
 from lomrix.core.table.types import Type
 
-# From this many rows on, a look at how the strings repeat pays.
+# From this many rows on it pays to sample how often strings repeat.
 LARGE = 10_000
-# Up to so many reasons are counted one by one, which is quicker.
+# Up to this many reasons are counted one by one, which is faster.
 FEW_REASONS = 6
 
 DTYPES: dict[Type, np.dtype[Any]] = {
@@ -29,7 +29,7 @@ DTYPES: dict[Type, np.dtype[Any]] = {
     "datetime": np.dtype("datetime64[us]"),
     "boolean": np.dtype(np.bool_),
 }
-# What stands in a missing cell, so that equal columns have equal bytes.
+# The value stored in a missing cell, so that equal columns have equal bytes.
 FILLERS: dict[Type, Any] = {
     "integer": 0,
     "number": np.nan,
@@ -69,12 +69,12 @@ class Column:
 
     @classmethod
     def of(cls, type_: Type, values: Array, why: Why | None = None, reasons: Sequence[str] = ()) -> Column:
-        """A column of numbers, dates or booleans; the fillers are put where cells are missing."""
+        """Make a column of numbers, dates or booleans; missing cells get the filler."""
         values = np.ascontiguousarray(values, dtype=DTYPES[type_])
         if why is None or not why.any():
             return cls(type_, values)
         missing = why != 0
-        if not filled_already(values, missing, type_):
+        if not is_filled(values, missing, type_):
             values = np.where(missing, np.asarray(FILLERS[type_], dtype=DTYPES[type_]), values)
         return cls(type_, values, why, tuple(reasons))
 
@@ -82,7 +82,7 @@ class Column:
     def of_strings(
         cls, positions: Array | None, pool: Pool, why: Why | None = None, reasons: Sequence[str] = ()
     ) -> Column:
-        """A string column from positions in a pool; None where row i is string i of the pool."""
+        """Make a string column from positions in a pool; None if row i is string i of the pool."""
         if why is None or not why.any():
             return cls("string", positions, None, (), pool)
         if positions is not None:
@@ -91,7 +91,7 @@ class Column:
 
     @classmethod
     def of_cells(cls, type_: Type, cells: Iterable[Any], reason: str = BLANK) -> Column:
-        """A small column from Python values; None is a missing cell with one reason."""
+        """Make a small column from Python values; None is a missing cell."""
         cells = list(cells)
         why = np.array([cell is None for cell in cells], dtype=np.uint8)
         if type_ == "string":
@@ -102,7 +102,7 @@ class Column:
 
     @classmethod
     def all_missing(cls, type_: Type, rows: int, reason: str) -> Column:
-        """A column without any present cell."""
+        """Make a column without any present cell."""
         why = np.ones(rows, dtype=np.uint8)
         values = np.full(rows, FILLERS[type_], dtype=DTYPES[type_])
         if type_ == "string":
@@ -142,11 +142,11 @@ class Column:
 
     @property
     def is_without_values(self) -> bool:
-        """True where every cell is missing, or there is none: such a column fits any type."""
+        """True if every cell is missing, or there is none: such a column fits any type."""
         return self.missing_count == len(self)
 
-    def fitting(self, type_: Type) -> Column:
-        """A column without values in another type, its reasons kept; any other column as it is."""
+    def fit_type(self, type_: Type) -> Column:
+        """Return a column without values in another type, keeping its reasons; any other column unchanged."""
         if not self.is_without_values or self.type == type_:
             return self
         blank = Column.all_missing(type_, len(self), "blank")
@@ -154,7 +154,7 @@ class Column:
 
     @property
     def is_constant(self) -> bool:
-        """True where all rows are one present cell of the memory: what is worked out for one holds for all."""
+        """True if all rows share one present cell in memory: what is computed for one holds for all."""
         return len(self) > 1 and self.why is None and self.stored is not None and self.stored.strides == (0,)
 
     @property
@@ -175,7 +175,7 @@ class Column:
         return {reason: int(count) for reason, count in zip(self.reasons, counts, strict=True) if count}
 
     def cells(self, rows: Array | None = None) -> list[Any]:
-        """Python values, None where missing; of some rows only where `rows` says which."""
+        """Return Python values, None where missing; of the given rows, or of all."""
         part = self if rows is None else self.take(rows)
         missing = part.is_missing
         if part.type == "string":
@@ -184,33 +184,33 @@ class Column:
         return [None if gone else value for gone, value in zip(missing, part.values.tolist(), strict=True)]
 
     def reason_cells(self, rows: Array) -> list[str | None]:
-        """The reason in each of some rows; None where the cell is present."""
+        """Return the reason in each of the given rows; None where the cell is present."""
         if self.why is None:
             return [None] * len(rows)
         return [self.reasons[number - 1] if number else None for number in self.why[rows].tolist()]
 
     def first_text(self) -> str | None:
-        """The first cell as text; None where it is missing or there is none."""
-        text: str | None = next(iter(self.part(0, 1).to_text().to_pylist()), None)
+        """Return the first cell as text; None if it is missing or there is none."""
+        text: str | None = next(iter(self.slice(0, 1).to_text().to_pylist()), None)
         return text
 
     def same_as(self, other: Column) -> bool:
-        """True where both have the same type, values and reasons, cell by cell."""
+        """Return whether both have the same type, values and reasons, cell by cell."""
         if self.type != other.type or len(self) != len(other):
             return False
-        reasons = joined_reasons(self.reasons, other.reasons)
+        reasons = join_reasons(self.reasons, other.reasons)
         if self.missing_count != other.missing_count:
             return False
         if self.why is not None and other.why is not None:
-            mine = renumbered(self.why, self.reasons, reasons)
-            if not np.array_equal(mine, renumbered(other.why, other.reasons, reasons)):
+            mine = renumber_why(self.why, self.reasons, reasons)
+            if not np.array_equal(mine, renumber_why(other.why, other.reasons, reasons)):
                 return False
         if self.type == "string":
             return bool(self.to_arrow().equals(other.to_arrow()))
         return bool(np.array_equal(self.values, other.values, equal_nan=self.type not in ("integer", "boolean")))
 
     def to_arrow(self) -> pa.Array:
-        """The column as an Arrow array, missing cells as nulls."""
+        """Return the column as an Arrow array, missing cells as nulls."""
         mask = None if self.why is None else self.why != 0
         if self.type != "string":
             return pa.array(np.ascontiguousarray(self.values), mask=mask)
@@ -220,8 +220,8 @@ class Column:
 
     # ---------------------------------------------------------------- changing
 
-    def encoded(self) -> Column:
-        """A string column whose pool holds each string once; other columns as they are."""
+    def encode(self) -> Column:
+        """Return a string column whose pool holds each string once; other columns unchanged."""
         if self.type != "string" or (self.stored is not None and self.strings.is_distinct):
             return self
         numbers, pool = self.strings.distinct()
@@ -236,56 +236,56 @@ class Column:
         return Column("string", positions, self.why, self.reasons, pool)
 
     def compact(self) -> Column:
-        """A string column whose pool holds each string that occurs once, and no other."""
-        column = self.encoded()
+        """Return a string column whose pool holds exactly the strings that occur, each once."""
+        column = self.encode()
         if column.type != "string":
             return column
         counts = np.bincount(column.values[column.values >= 0], minlength=len(column.strings))
         if counts.all():
             return column
         used = np.flatnonzero(counts)
-        place = np.full(len(counts) + 1, -1, np.int32)  # the last place answers for a missing cell
-        place[used] = np.arange(len(used), dtype=np.int32)
+        new_position = np.full(len(counts) + 1, -1, np.int32)  # the last position is for missing cells
+        new_position[used] = np.arange(len(used), dtype=np.int32)
         pool = Pool(column.strings.strings.take(pa.array(used)), is_distinct=True)
-        return Column("string", place[column.values], column.why, column.reasons, pool)
+        return Column("string", new_position[column.values], column.why, column.reasons, pool)
 
-    def in_all(self, rows: int) -> Column:
-        """The only cell of this column, present, in so many rows, which all are one cell of the memory."""
+    def broadcast(self, rows: int) -> Column:
+        """Return a column of the given length that shares this column's only cell in memory."""
         return Column(self.type, np.broadcast_to(self.values, rows), pool=self.pool)
 
-    def laid_out(self) -> Column:
-        """The column with a place in memory for each row, also where all rows were one cell of it."""
+    def materialize(self) -> Column:
+        """Return the column with memory for each row, also if all rows shared one cell."""
         if self.stored is None or self.stored.flags.c_contiguous:
             return self
         return Column(self.type, np.ascontiguousarray(self.stored), self.why, self.reasons, self.pool)
 
-    def part(self, start: int, stop: int) -> Column:
-        """The rows from `start` up to `stop`, without copying."""
+    def slice(self, start: int, stop: int) -> Column:
+        """Return the rows from `start` up to `stop`, without copying."""
         why = None if self.why is None else self.why[start:stop]
         if self.stored is None:
             return Column("string", None, why, self.reasons, Pool(self.strings.strings[start:stop]))
         return Column(self.type, self.stored[start:stop], why, self.reasons, self.pool)
 
-    def cheaply_encoded(self) -> Column:
-        """Encoded where a sample says that few strings are distinct, so that looking them up stays in the cache."""
+    def encode_if_repetitive(self) -> Column:
+        """Encode if a sample shows that few strings are distinct, so that looking them up stays in the cache."""
         if self.type != "string" or self.strings.is_distinct or not self.strings.seems_repetitive():
             return self
-        return self.encoded()
+        return self.encode()
 
     def take(self, rows: Array) -> Column:
-        """The cells of some rows (positions, each 0 or more), in that order."""
+        """Return the given rows (positions, each 0 or more), in that order."""
         few = self.stored is None and not self.strings.is_encoded and 2 * len(rows) <= len(self)
-        column = self.cheaply_encoded() if len(rows) > LARGE and not few else self
+        column = self.encode_if_repetitive() if len(rows) > LARGE and not few else self
         why = None if column.why is None else column.why[rows]
         if why is not None and not why.any():
             why = None
         reasons = column.reasons if why is not None else ()
-        if few:  # taking some texts out is cheaper than finding which of all are distinct
+        if few:  # taking a few texts is cheaper than finding all distinct ones
             return Column("string", None, why, reasons, Pool(self.strings.strings.take(pa.array(rows))))
         return Column(column.type, column.values[rows], why, reasons, column.pool)
 
-    def repeated(self, times: int | Array) -> Column:
-        """Every cell so many times, one number for all rows or one for each."""
+    def repeat(self, times: int | Array) -> Column:
+        """Repeat every cell; `times` is one number for all rows or one for each."""
         values = np.repeat(self.values, times)
         why = None if self.why is None else np.repeat(self.why, times)
         if why is not None and not why.any():
@@ -293,12 +293,12 @@ class Column:
         return Column(self.type, values, why, self.reasons if why is not None else (), self.pool)
 
     def take_or(self, rows: Array, reason: str) -> Column:
-        """The cells of some rows; where a position is negative the cell is missing with `reason`."""
+        """Return the given rows; where a position is negative the cell is missing with `reason`."""
         absent = rows < 0
         if not absent.any():
             return self.take(rows)
-        column = self.cheaply_encoded() if len(rows) > LARGE else self
-        reasons = joined_reasons(self.reasons, (reason,))
+        column = self.encode_if_repetitive() if len(rows) > LARGE else self
+        reasons = join_reasons(self.reasons, (reason,))
         if len(self) == 0:
             return Column.all_missing(self.type, len(rows), reason)
         values = column.values[rows]
@@ -308,11 +308,11 @@ class Column:
         return Column(column.type, values, why, reasons, column.pool)
 
     def with_missing(self, cells: npt.NDArray[np.bool_], reason: str) -> Column:
-        """The same column with some more cells missing for `reason`; cells missing already stay as they are."""
+        """Return the column with more cells missing for `reason`; cells already missing stay as they are."""
         cells = cells & ~self.is_missing
         if not cells.any():
             return self
-        reasons = joined_reasons(self.reasons, (reason,))
+        reasons = join_reasons(self.reasons, (reason,))
         if len(reasons) > MOST_REASONS:
             raise DataError(
                 f"A column has more than {MOST_REASONS} reasons for missing cells.",
@@ -324,16 +324,16 @@ class Column:
         values[cells] = FILLERS[self.type]
         return Column(self.type, values, why, reasons, self.pool)
 
-    def cleared(self, cells: npt.NDArray[np.bool_]) -> Column:
-        """The column with some missing cells present again (they hold the filler), to be given another reason."""
+    def clear_missing(self, cells: npt.NDArray[np.bool_]) -> Column:
+        """Return the column with some missing cells present again (holding the filler), to be given another reason."""
         if self.why is None:
             return self
         why = np.where(cells, np.uint8(0), self.why)
         kept = why.any()
         return Column(self.type, self.stored, why if kept else None, self.reasons if kept else (), self.pool)
 
-    def widened(self, type_: Type) -> Column:
-        """The column as another type without loss, as `common_type` finds it; anything as strings.
+    def widen(self, type_: Type) -> Column:
+        """Return the column as another type without loss, as chosen by `common_type`; anything as strings.
 
         Raises
         ------
@@ -347,7 +347,7 @@ class Column:
             return Column(type_, gone, self.why, self.reasons, Pool.of([]) if type_ == "string" else None)
         if (self.type, type_) == ("integer", "number"):
             return Column.of("number", self.values.astype(np.float64), self.why, self.reasons)
-        if (self.type, type_) == ("number", "integer") and holds_whole_numbers(self):
+        if (self.type, type_) == ("number", "integer") and has_whole_numbers(self):
             return Column.of("integer", np.nan_to_num(self.values).astype(np.int64), self.why, self.reasons)
         if (self.type, type_) == ("date", "datetime"):
             return Column.of("datetime", self.values.astype(DTYPES["datetime"]), self.why, self.reasons)
@@ -356,7 +356,7 @@ class Column:
         raise TypeError(f"{self.type} does not widen to {type_}")
 
     def to_text(self) -> pa.Array:
-        """The cells as an Arrow array of strings, nulls where missing; whole numbers without a decimal point."""
+        """Return the cells as an Arrow string array, nulls where missing; whole numbers without a decimal point."""
         if self.type == "string":
             return self.to_arrow()
         array = self.to_arrow()
@@ -366,8 +366,8 @@ class Column:
         return array.cast(pa.large_string())
 
 
-def filled_already(values: Array, missing: npt.NDArray[np.bool_], type_: Type) -> bool:
-    """True where every missing cell holds the type's filler."""
+def is_filled(values: Array, missing: npt.NDArray[np.bool_], type_: Type) -> bool:
+    """Return whether every missing cell holds the type's filler."""
     cells = values[missing]
     filler = FILLERS[type_]
     if type_ == "number":
@@ -378,61 +378,51 @@ def filled_already(values: Array, missing: npt.NDArray[np.bool_], type_: Type) -
 
 
 def is_exact(values: Array) -> npt.NDArray[np.bool_]:
-    """True where a whole number is exact as a decimal, which has room for 53 bits."""
+    """Return for each integer whether float64 holds it exactly."""
     with np.errstate(invalid="ignore"):
         decimals = values.astype(np.float64)
         return np.asarray((np.abs(decimals) < 2.0**63) & (decimals.astype(np.int64) == values))
 
 
-def holds_whole_numbers(column: Column) -> bool:
-    """True where all present cells of a column of numbers are whole and within 64 bits."""
+def has_whole_numbers(column: Column) -> bool:
+    """Return whether all present cells of a column of numbers are whole and within 64 bits."""
     values = column.values[~column.is_missing]
     return bool(((np.abs(values) < 2.0**63) & (values == np.floor(values))).all())
 
 
 def common_type(columns: Iterable[Column], *, keeps_whole: bool = False) -> Type | None:
-    """The narrowest type that holds all the given columns without loss.
+    """Return the narrowest type that holds all columns without loss; None if there is none.
 
-    A column without any present cell fits every type.
-
-    Parameters
-    ----------
-    columns
-        At least one.
-    keeps_whole
-        Whether whole numbers beside decimals that all are whole stay integers, as in a key.
-
-    Returns
-    -------
-    The type; None where text meets numbers, and where long whole numbers meet decimals.
+    A column without any present cell fits every type. With `keeps_whole`, integers beside decimals that are all whole
+    stay integers, as in a key.
     """
     columns = list(columns)
-    found = {column.type for column in columns if column.missing_count < len(column)}
-    if len(found) <= 1:
-        return found.pop() if found else columns[0].type
-    if found == {"integer", "number"}:
-        if keeps_whole and all(holds_whole_numbers(column) for column in columns if column.type == "number"):
+    types = {column.type for column in columns if column.missing_count < len(column)}
+    if len(types) <= 1:
+        return types.pop() if types else columns[0].type
+    if types == {"integer", "number"}:
+        if keeps_whole and all(has_whole_numbers(column) for column in columns if column.type == "number"):
             return "integer"
         exact = all(is_exact(column.values).all() for column in columns if column.type == "integer")
         return "number" if exact else None
-    if found == {"date", "datetime"}:
+    if types == {"date", "datetime"}:
         return "datetime"
     return None
 
 
-def either(first: Column, second: Column, use_second: npt.NDArray[np.bool_]) -> Column:
-    """Row by row the first column's cell, or the second's where `use_second` is true (equal types)."""
+def choose_cells(first: Column, second: Column, use_second: npt.NDArray[np.bool_]) -> Column:
+    """Return row by row the first column's cell, or the second's where `use_second` is true (equal types)."""
     if not use_second.any():
         return first
-    reasons = joined_reasons(first.reasons, second.reasons)
+    reasons = join_reasons(first.reasons, second.reasons)
     why: Why | None = None
     if first.why is not None or second.why is not None:
         empty = np.zeros(len(first), dtype=np.uint8)
-        one = empty if first.why is None else renumbered(first.why, first.reasons, reasons)
-        two = empty if second.why is None else renumbered(second.why, second.reasons, reasons)
-        why = np.where(use_second, two, one)
+        first_why = empty if first.why is None else renumber_why(first.why, first.reasons, reasons)
+        second_why = empty if second.why is None else renumber_why(second.why, second.reasons, reasons)
+        why = np.where(use_second, second_why, first_why)
     if first.type != "string":
         return Column.of(first.type, np.where(use_second, second.values, first.values), why, reasons)
-    pool, start = chained(first.strings, second.strings)
+    pool, start = chain_pools(first.strings, second.strings)
     shifted = np.where(second.values < 0, np.int32(-1), second.values + np.int32(start))
     return Column.of_strings(np.where(use_second, shifted, first.values), pool, why, reasons)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
-from lomrix.core.table.header import pattern_of, speaks_of
+from lomrix.core.table.header import match_pattern, parse_pattern
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.scale import Scale
-from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.table.variable import NO_ENTRY, Variable
 
 Codes = Mapping[str, str]
 
@@ -17,10 +17,9 @@ Codes = Mapping[str, str]
 class Dictionary:
     """Variables by name, code lists by name, and a team's own rules: expressions that should be true of every row.
 
-    A variable's name may be a header template such as `sleep_m{month}`; it then speaks of every column that
-    fits, and braces in its label are filled in. Where the table was turned between wide and long, `other_layout`
-    remembers what it looked like before. `coded` names the variables in whose cells the missing codes stand as values,
-    as they do once a table was made ready for another program. `scales` are scored together by name.
+    A variable's name may be a header template such as `sleep_m{month}`; it then describes every column that fits, and
+    braces in its label are filled in. After reshaping, `other_layout` records the table's previous layout. `coded`
+    names the variables whose cells hold missing codes as values, as in a table prepared for export.
     """
 
     variables: Mapping[str, Variable] = field(default_factory=dict)
@@ -31,76 +30,72 @@ class Dictionary:
     scales: Mapping[str, Scale] = field(default_factory=dict)
 
     def of(self, name: str) -> Variable:
-        """The entry for a column, by its name or else by the first template that fits."""
+        """Return the entry of a column, by its name or else by the first template that fits."""
         if name in self.variables:
             return self.variables[name]
         for pattern, variable in self.variables.items():
             if "{" not in pattern:
                 continue
-            reading = speaks_of(pattern_of(pattern), name)
+            reading = match_pattern(parse_pattern(pattern), name)
             if reading is not None:
                 label = variable.label
                 for occasion, value in reading.items():
                     label = label.replace("{" + occasion + "}", value)
-                return variable.with_(label=label)
-        return NOTHING_KNOWN
+                return variable.with_parts(label=label)
+        return NO_ENTRY
 
     def labels_of(self, name: str) -> Codes:
-        """Code to label for a column; empty where the column has no list of codes."""
+        """Return code to label for a column; empty if the column has no list of codes."""
         codes = self.of(name).codes
         return self.codes.get(codes, {}) if codes is not None else {}
 
     def for_columns(self, names: Iterable[str]) -> Dictionary:
-        """The dictionary of just these columns: templates filled in, lists of codes nobody uses left out."""
+        """Return the dictionary of just these columns: templates filled in, unused code lists left out."""
         variables = {name: self.of(name) for name in names}
-        variables = {name: entry for name, entry in variables.items() if entry != NOTHING_KNOWN}
+        variables = {name: entry for name, entry in variables.items() if entry != NO_ENTRY}
         used = {entry.codes for entry in variables.values()}
         return replace(
             self, variables=variables, codes={name: codes for name, codes in self.codes.items() if name in used}
         )
 
     def for_reading(self, names: Iterable[str]) -> Dictionary:
-        """The dictionary with templates filled in for the columns of a file, and all else that it says kept.
+        """Return the dictionary with templates filled in for the columns of a file, keeping all other entries.
 
-        What it says of columns that a step will make is wanted then: of the month that `to-long` finds in the names.
+        They are needed later for columns that a step creates, such as the month that `to-long` finds in the names.
         """
         return replace(self, variables={**self.for_columns(names).variables, **self.variables})
 
     def with_variable(self, name: str, variable: Variable) -> Dictionary:
-        """The dictionary with one entry added or replaced."""
+        """Return the dictionary with one entry added or replaced."""
         return replace(self, variables={**self.variables, name: variable})
 
     def with_other_layout(self, memory: OtherLayout | None) -> Dictionary:
-        """The dictionary with a memory of the other layout, or with none."""
+        """Return the dictionary with another record of the other layout, or none."""
         return replace(self, other_layout=memory)
 
     def with_coded(self, names: Iterable[str]) -> Dictionary:
-        """The dictionary of a table in whose cells the missing codes of some variables stand as values."""
+        """Return the dictionary with the variables set whose cells hold missing codes as values."""
         return replace(self, coded=frozenset(names))
 
     def with_codes(self, name: str, codes: Codes) -> Dictionary:
-        """The dictionary with one list of codes added or replaced."""
+        """Return the dictionary with one list of codes added or replaced."""
         return replace(self, codes={**self.codes, name: codes})
 
     def without_tokens(self) -> Dictionary:
-        """The dictionary without missing codes that only repeat their reason, as files written by us hold them."""
+        """Return the dictionary without missing codes that only repeat their reason, as in files written by Lomrix."""
         variables = {
-            name: entry.with_(missing={code: why for code, why in entry.missing.items() if code.strip("[]") != why})
+            name: entry.with_parts(
+                missing={code: why for code, why in entry.missing.items() if code.strip("[]") != why}
+            )
             for name, entry in self.variables.items()
         }
         return replace(self, variables=variables)
 
-    def joined(self, other: Dictionary, *, extends_codes: bool = True) -> Dictionary:
-        """Both dictionaries; where both know a variable, what the first leaves open comes from the second.
+    def join(self, other: Dictionary, *, extends_codes: bool = True) -> Dictionary:
+        """Join two dictionaries; what the first leaves open for a variable comes from the second.
 
-        A list of codes of the same name with other contents is kept under a name of its own.
-
-        Parameters
-        ----------
-        other
-            The second.
-        extends_codes
-            Whether, where both have codes for a variable, those that only the second labels are added to the first's.
+        A code list of the same name but other contents is renamed. With `extends_codes`, codes that only the second
+        labels are added to the first's.
         """
         codes = dict(self.codes)
         renamed: dict[str, str] = {}
@@ -113,15 +108,15 @@ class Dictionary:
         variables = dict(self.variables)
         for name, entry in other.variables.items():
             if entry.codes is not None:
-                entry = entry.with_(codes=renamed.get(entry.codes, entry.codes))
+                entry = entry.with_parts(codes=renamed.get(entry.codes, entry.codes))
             known = variables.get(name)
             if extends_codes and known is not None and known.codes and entry.codes and known.codes != entry.codes:
-                mine = codes.get(known.codes, {})
+                labels = codes.get(known.codes, {})
                 codes[known.codes] = {
-                    **mine,
-                    **{code: label for code, label in codes[entry.codes].items() if code not in mine},
+                    **labels,
+                    **{code: label for code, label in codes[entry.codes].items() if code not in labels},
                 }
-            variables[name] = entry if known is None else filled_in(known, entry)
+            variables[name] = entry if known is None else fill_in(known, entry)
         return Dictionary(
             variables,
             codes,
@@ -131,9 +126,9 @@ class Dictionary:
         )
 
 
-def filled_in(first: Variable, second: Variable) -> Variable:
-    """The first entry, with the parts it leaves open taken from the second."""
+def fill_in(first: Variable, second: Variable) -> Variable:
+    """Return the first entry, with the parts it leaves open taken from the second."""
     open_parts = {
         part: value for part, value in second if getattr(first, part) in (None, "", {}, ()) and part != "missing"
     }
-    return first.with_(**open_parts, missing={**second.missing, **first.missing})
+    return first.with_parts(**open_parts, missing={**second.missing, **first.missing})

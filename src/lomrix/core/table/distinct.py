@@ -1,4 +1,4 @@
-"""The distinct values of a column as texts, and what a look at them tells."""
+"""The distinct values of a column as texts, and what they show."""
 
 from __future__ import annotations
 
@@ -9,44 +9,44 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
 
-# Among whole numbers, cells with decimals are told where they are at most this share.
+# Decimals among whole numbers are reported if they are at most this share.
 FEW = 0.05
-# Texts are held against each other in columns of so many distinct ones, few beside the rows.
+# Texts are compared with each other in columns with at most this many distinct ones, few per row.
 MOST_TEXTS = 5_000
 FEW_TEXTS = 20
 
 
-def distinct_cells(column: Column) -> tuple[npt.NDArray[np.int32], list[str], Array]:
-    """Place of each cell among the distinct texts (-1: missing), those texts, and the number of cells of each."""
+def encode_as_texts(column: Column) -> tuple[npt.NDArray[np.int32], list[str], Array]:
+    """Return each cell's position among the distinct texts (-1: missing), those texts, and their numbers of cells."""
     if column.type == "string":
         column = column.compact()
-        places, texts = column.values, column.strings.texts()
+        positions, texts = column.values, column.strings.texts()
     else:
         encoded = column.to_arrow().dictionary_encode()
         indices = encoded.indices
-        places = np.asarray((indices.fill_null(-1) if indices.null_count else indices).to_numpy(), np.int32)
+        positions = np.asarray((indices.fill_null(-1) if indices.null_count else indices).to_numpy(), np.int32)
         values = encoded.dictionary.to_numpy(zero_copy_only=False)
-        texts = [without_point(text) for text in Column.of(column.type, values).to_text().to_pylist()]
-    return places, texts, np.bincount(places[places >= 0], minlength=len(texts))
+        texts = [strip_point(text) for text in Column.of(column.type, values).to_text().to_pylist()]
+    return positions, texts, np.bincount(positions[positions >= 0], minlength=len(texts))
 
 
-def without_point(text: str) -> str:
-    """A number's text without a needless decimal point: 3.0 is 3."""
+def strip_point(text: str) -> str:
+    """Remove a needless decimal point: 3.0 is 3."""
     return text.removesuffix(".0")
 
 
-def not_listed(column: Column, listed: list[str]) -> Array:
-    """Rows whose value is not among the listed values or ranges."""
-    places, texts, _ = distinct_cells(column)
-    bad = np.append(_are_not_listed(column, texts, listed), False)
-    return np.flatnonzero(bad[places])
+def find_not_listed(column: Column, listed: list[str]) -> Array:
+    """Return the rows whose value is not among the listed values or ranges."""
+    positions, texts, _ = encode_as_texts(column)
+    is_bad = np.append(_are_not_listed(column, texts, listed), False)
+    return np.flatnonzero(is_bad[positions])
 
 
-def texts_not_listed(column: Column, listed: list[str]) -> list[str]:
-    """The different values that are not among the listed values or ranges, as texts."""
-    _, texts, counts = distinct_cells(column)
+def find_texts_not_listed(column: Column, listed: list[str]) -> list[str]:
+    """Return the distinct values that are not among the listed values or ranges, as texts."""
+    _, texts, counts = encode_as_texts(column)
     bad = _are_not_listed(column, texts, listed) & (np.asarray(counts) > 0)
-    return [texts[at] for at in np.flatnonzero(bad).tolist()]
+    return [texts[index] for index in np.flatnonzero(bad).tolist()]
 
 
 def _are_not_listed(column: Column, texts: list[str], listed: list[str]) -> npt.NDArray[np.bool_]:
@@ -55,28 +55,28 @@ def _are_not_listed(column: Column, texts: list[str], listed: list[str]) -> npt.
     return ~np.array(fits, np.bool_)
 
 
-def nearly_same_texts(column: Column) -> list[list[tuple[str, int]]]:
-    """Distinct texts of a column that differ by capitals or blanks only, with their numbers of cells.
+def find_near_duplicates(column: Column) -> list[list[tuple[str, int]]]:
+    """Return groups of distinct texts that differ only in case or spaces, with their numbers of cells.
 
     Examples
     --------
-    >>> nearly_same_texts(Column.of_cells("string", ["carnica", "CARNICA", "carnica", "ligustica"]))
+    >>> find_near_duplicates(Column.of_cells("string", ["carnica", "CARNICA", "carnica", "ligustica"]))
     [[('carnica', 2), ('CARNICA', 1)]]
     """
     if column.type != "string" or (len(column) > MOST_TEXTS and not column.strings.seems_repetitive()):
         return []
-    _, texts, counts = distinct_cells(column)
+    _, texts, counts = encode_as_texts(column)
     if len(texts) > MOST_TEXTS or len(texts) > FEW_TEXTS + len(column) // 2:
         return []
     alike: dict[str, list[tuple[str, int]]] = {}
     for text, count in zip(texts, counts.tolist(), strict=True):
         if count:
             alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
-    return [sorted(group, key=lambda one: -one[1]) for group in alike.values() if len(group) > 1]
+    return [sorted(group, key=lambda pair: -pair[1]) for group in alike.values() if len(group) > 1]
 
 
-def mixed_decimals(column: Column) -> Array:
-    """Rows with decimals in a column whose other cells are whole numbers."""
+def find_mixed_decimals(column: Column) -> Array:
+    """Return the rows with decimals in a column of mostly whole numbers."""
     values = column.values
     with np.errstate(invalid="ignore"):
         fraction = values != np.floor(values)

@@ -1,4 +1,4 @@
-"""Guess: families of columns that look like one measure at several occasions."""
+"""Guess which columns are one measure at several occasions."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ WORDS = {
 }  # fmt: skip
 JOINTS = ("_", ".", "-", " ", "")
 YEAR = re.compile(r"(?P<before>.*?)(?P<year>(19|20)\d\d)(?P<after>\D*)")
-# What the values are called where the headers are years and nothing else.
+# The measure's name if the headers are nothing but years.
 VALUE_NAME = "value"
 LEAST_YEARS = 3
 # Words for the first occasion, beside others that have a number.
@@ -29,18 +29,10 @@ MOST_DIGITS = 4
 
 @dataclass(frozen=True)
 class Guess:
-    """Header templates that columns seem to follow, and the columns of each measure.
+    """Header templates that columns seem to follow (several share one occasion), and the columns of each measure.
 
-    Parameters
-    ----------
-    templates
-        One template, or several with the same occasion.
-    measures
-        Columns by measure.
-    value_names
-        The measure's name, where the headers hold none.
-    occasions
-        What words among the occasions stand for.
+    `value_names` gives the measure's name if the headers hold none; `occasions` maps words among the occasions to
+    values.
     """
 
     templates: tuple[str, ...]
@@ -49,50 +41,44 @@ class Guess:
     occasions: tuple[str, ...] = field(default=())
 
     def settings(self, case: tuple[str, ...]) -> dict[str, object]:
-        """The settings of the step that takes the guess."""
+        """Return the settings of the step that would use the guess."""
         return {"case": case, "header": self.templates, "value_name": self.value_names, "occasions": self.occasions}
 
 
-def guessed_families(names: list[str]) -> Guess | None:
-    """The templates under which most columns stand together as repeated measures; None where there are none.
-
-    Parameters
-    ----------
-    names
-        Column names in file order.
-    """
-    best = _numbered(names)
-    if (first := _from_baseline(names)) is not None and (best is None or _shared(first, best)):
+def guess_families(names: list[str]) -> Guess | None:
+    """Return the templates under which most columns are repeated measures; None if there are none."""
+    best = _guess_numbered(names)
+    if (first := _guess_baseline(names)) is not None and (best is None or _explains_more(first, best)):
         return first
-    if (sided := _sided(best)) is not None:
+    if (sided := _guess_sides(best)) is not None:
         return sided
     if best is None:
-        return _years(names) or _worded(names)
+        return _guess_years(names) or _guess_words(names)
     occasion = best.templates[0].rpartition("{")[2]
     templates, measures = list(best.templates), dict(best.measures)
-    while True:  # the same occasions may be written differently: sleep_m3 and mood.m3
-        used = {name for found in measures.values() for name in found}
-        more = _numbered([name for name in names if name not in used])
+    while True:  # the same occasions may be written in two ways: sleep_m3 and mood.m3
+        used = {name for columns in measures.values() for name in columns}
+        more = _guess_numbered([name for name in names if name not in used])
         if more is None or more.templates[0].rpartition("{")[2] != occasion or set(more.measures) & set(measures):
             return Guess(tuple(templates), measures)
         templates += more.templates
         measures |= more.measures
 
 
-def _numbered(names: list[str]) -> Guess | None:
-    """Measures whose columns end in a number."""
+def _guess_numbered(names: list[str]) -> Guess | None:
+    """Guess measures whose columns end in a number."""
     best: Guess | None = None
-    endings = {name: _endings(name) for name in names}
-    for joint, word in dict.fromkeys(found for ways in endings.values() for found in ways):
+    endings = {name: _find_endings(name) for name in names}
+    for joint, word in dict.fromkeys(ending for found in endings.values() for ending in found):
         measures: dict[str, list[str]] = {}
         stem = ".+" if joint else r".*[^\W\d_]"
         end_of = re.compile(rf"(?P<measure>{stem}){re.escape(joint + word)}\d{{1,{MOST_DIGITS}}}")
         for name in names:
-            # What announces an occasion belongs to no measure's name.
+            # The word before an occasion is not part of the measure's name.
             if (joint or len(endings[name]) == 1) and (end := end_of.fullmatch(name)):
                 measures.setdefault(end["measure"], []).append(name)
-        measures = {measure: found for measure, found in measures.items() if len(found) > 1}
-        # Items of a questionnaire (f1, f2 …) have numbers too: without a joint and a word one family is no sign.
+        measures = {measure: columns for measure, columns in measures.items() if len(columns) > 1}
+        # Items of a questionnaire (f1, f2 …) are numbered too: without joint and word one family proves nothing.
         if not measures or (not joint and not word and len(measures) < 2):
             continue
         if best is None or sum(map(len, measures.values())) > sum(map(len, best.measures.values())):
@@ -101,8 +87,8 @@ def _numbered(names: list[str]) -> Guess | None:
     return best
 
 
-def _endings(name: str) -> list[tuple[str, str]]:
-    """Ways in which a name may end: what joins, what announces, and then a number."""
+def _find_endings(name: str) -> list[tuple[str, str]]:
+    """Return the ways in which a name may end before its number: joint, and word for the occasion."""
     stem = name.rstrip("0123456789")
     if not 0 < len(name) - len(stem) <= MOST_DIGITS:
         return []
@@ -114,17 +100,17 @@ def _endings(name: str) -> list[tuple[str, str]]:
     return endings
 
 
-def _columns(guess: Guess) -> set[str]:
-    return {name for found in guess.measures.values() for name in found}
+def _columns_of(guess: Guess) -> set[str]:
+    return {name for columns in guess.measures.values() for name in columns}
 
 
-def _shared(one: Guess, two: Guess) -> bool:
-    """True where one guess explains as many columns as another, or some that the other would tear apart."""
-    return len(_columns(one)) >= len(_columns(two)) or bool(_columns(one) & _columns(two))
+def _explains_more(first: Guess, second: Guess) -> bool:
+    """Return whether the first guess explains as many columns, or some that the second would tear apart."""
+    return len(_columns_of(first)) >= len(_columns_of(second)) or bool(_columns_of(first) & _columns_of(second))
 
 
-def _from_baseline(names: list[str]) -> Guess | None:
-    """Measures that begin with a word for the first occasion and go on with numbers: bp_baseline, bp_fu1, bp_fu2."""
+def _guess_baseline(names: list[str]) -> Guess | None:
+    """Guess measures that begin with a word for the first occasion, then numbers: bp_baseline, bp_fu1, bp_fu2."""
     best: Guess | None = None
     for joint in JOINTS[:-1]:
         ends: dict[str, list[str]] = {}
@@ -132,24 +118,24 @@ def _from_baseline(names: list[str]) -> Guess | None:
             measure, between, word = name.rpartition(joint)
             if between and measure and (word.lower() in FIRST_WORDS or FOLLOW_UP.fullmatch(word)):
                 ends.setdefault(measure, []).append(word)
-        own = {}
+        series = {}
         for measure, words in ends.items():
             first = [word for word in words if word.lower() in FIRST_WORDS]
             stems = {word.rstrip("0123456789") for word in words if word not in first}
             if len(first) == 1 and len(stems) == 1:
-                own[measure] = words
-        if not own:
+                series[measure] = words
+        if not series:
             continue
-        measures = {measure: [measure + joint + word for word in words] for measure, words in own.items()}
-        told = dict.fromkeys(word for words in own.values() for word in words)
-        said = [f"{word}={0 if word.lower() in FIRST_WORDS else int(word.lstrip(LETTERS))}" for word in told]
-        guess = Guess(("{measure}" + joint + "{visit}",), measures, (), (",".join(said),))
-        best = guess if best is None or len(_columns(guess)) > len(_columns(best)) else best
+        measures = {measure: [measure + joint + word for word in words] for measure, words in series.items()}
+        headers = dict.fromkeys(word for words in series.values() for word in words)
+        mapping = [f"{word}={0 if word.lower() in FIRST_WORDS else int(word.lstrip(LETTERS))}" for word in headers]
+        guess = Guess(("{measure}" + joint + "{visit}",), measures, (), (",".join(mapping),))
+        best = guess if best is None or len(_columns_of(guess)) > len(_columns_of(best)) else best
     return best
 
 
-def _sided(best: Guess | None) -> Guess | None:
-    """Measures of which each stands for a left and a right side: hearL1, hearR1, hearL2, hearR2."""
+def _guess_sides(best: Guess | None) -> Guess | None:
+    """Guess measures that have a left and a right side each: hearL1, hearR1, hearL2, hearR2."""
     if best is None:
         return None
     head, brace, tail = best.templates[0].partition("{measure}")
@@ -162,19 +148,19 @@ def _sided(best: Guess | None) -> Guess | None:
     return None
 
 
-def _years(names: list[str]) -> Guess | None:
-    """Columns that are years, with the same text around each: 2009, Y2010."""
-    found = {name: year for name in names if (year := YEAR.fullmatch(name))}
-    frames = Counter((year["before"], year["after"]) for year in found.values())
+def _guess_years(names: list[str]) -> Guess | None:
+    """Guess columns that are years, with the same text around each: 2009, Y2010."""
+    matches = {name: year for name in names if (year := YEAR.fullmatch(name))}
+    frames = Counter((year["before"], year["after"]) for year in matches.values())
     if not frames or (most := frames.most_common(1)[0])[1] < LEAST_YEARS:
         return None
     before, after = most[0]
-    columns = [name for name, year in found.items() if (year["before"], year["after"]) == (before, after)]
+    columns = [name for name, year in matches.items() if (year["before"], year["after"]) == (before, after)]
     return Guess((before + "{year}" + after,), {VALUE_NAME: columns}, (VALUE_NAME,))
 
 
-def _worded(names: list[str]) -> Guess | None:
-    """Measures that all end in the same words: sleep_before, sleep_after, mood_before, mood_after."""
+def _guess_words(names: list[str]) -> Guess | None:
+    """Guess measures that all end in the same words: sleep_before, sleep_after, mood_before, mood_after."""
     best: Guess | None = None
     for joint in JOINTS[:-1]:
         ends: dict[str, list[str]] = {}
@@ -183,11 +169,13 @@ def _worded(names: list[str]) -> Guess | None:
             if between and measure and word.isalpha():
                 ends.setdefault(measure, []).append(word)
         sets = Counter(frozenset(words) for words in ends.values() if len(words) > 1)
-        words, count = max(sets.items(), key=lambda one: one[1] * len(one[0]), default=(frozenset(), 0))
+        words, count = max(sets.items(), key=lambda pair: pair[1] * len(pair[0]), default=(frozenset(), 0))
         if count < 2:
             continue
-        own = {measure: found for measure, found in ends.items() if frozenset(found) == words}
-        measures = {measure: [measure + joint + word for word in found] for measure, found in own.items()}
+        series = {measure: words_found for measure, words_found in ends.items() if frozenset(words_found) == words}
+        measures = {
+            measure: [measure + joint + word for word in words_found] for measure, words_found in series.items()
+        }
         if best is None or sum(map(len, measures.values())) > sum(map(len, best.measures.values())):
             best = Guess(("{" + MEASURE + "}" + joint + "{occasion}",), measures)
     return best

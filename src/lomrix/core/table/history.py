@@ -1,4 +1,4 @@
-"""History: the tasks that a table comes from, as a graph in which each task stands once."""
+"""History: the tasks that made a table, as a graph in which each task occurs once."""
 
 from __future__ import annotations
 
@@ -14,14 +14,9 @@ ID_LETTERS = 16
 
 @dataclass(frozen=True)
 class History:
-    """Tasks by their id, each naming the ids of the tasks that made its inputs.
+    """Tasks by id, earlier ones first, each naming the ids of the tasks that made its inputs.
 
-    Parameters
-    ----------
-    tasks
-        Entries as plain values, earlier ones first.
-    last
-        Id of the task that made the table; empty where nothing is known.
+    `last` is the id of the task that made the table; empty if unknown.
     """
 
     tasks: Mapping[str, Entry] = field(default_factory=dict)
@@ -31,40 +26,35 @@ class History:
         return len(self.tasks)
 
     def to_json(self) -> dict[str, object]:
-        """The history as plain values."""
+        """Return the history as plain values."""
         return {"last": self.last, "tasks": {name: dict(entry) for name, entry in self.tasks.items()}}
 
     @classmethod
-    def from_json(cls, found: object) -> History:
-        """A history from plain values, as far as they are one; steps in a row, as they once were kept, become tasks."""
-        if isinstance(found, list):
+    def from_json(cls, content: object) -> History:
+        """Return a history from plain values, as far as they are valid; an old list of steps becomes tasks."""
+        if isinstance(content, list):
             history = cls()
-            for entry in found:
+            for entry in content:
                 if isinstance(entry, dict):
-                    history = extended([history], entry)
+                    history = extend_history([history], entry)
             return history
-        if not isinstance(found, dict) or not isinstance(found.get("tasks"), dict):
+        if not isinstance(content, dict) or not isinstance(content.get("tasks"), dict):
             return cls()
-        tasks = {str(name): entry for name, entry in found["tasks"].items() if isinstance(entry, dict)}
-        last = found.get("last", "")
+        tasks = {str(name): entry for name, entry in content["tasks"].items() if isinstance(entry, dict)}
+        last = content.get("last", "")
         return cls(tasks, last if last in tasks else "")
 
 
 NO_HISTORY = History()
 
 
-def extended(histories: Sequence[History], entry: Entry) -> History:
-    """The histories of some tables with the task that made one of them all.
+def extend_history(histories: Sequence[History], entry: Entry) -> History:
+    """Join the histories of the input tables and add the task that used them.
 
-    Parameters
-    ----------
-    histories
-        Of the tables that went in; tasks that several share are kept once.
-    entry
-        The task as plain values. Its id is a hash of it, so that one task has one id in every file.
+    Its id is a hash of it, so that one task has the same id in every file.
     """
-    tasks = {name: one for history in histories for name, one in history.tasks.items()}
+    tasks = {name: entry_of_task for history in histories for name, entry_of_task in history.tasks.items()}
     text = json.dumps(entry, sort_keys=True, ensure_ascii=False, default=str)
-    own = hashlib.blake2b(text.encode(), digest_size=ID_LETTERS // 2).hexdigest()
-    tasks.pop(own, None)
-    return History({**tasks, own: entry}, own)
+    task_id = hashlib.blake2b(text.encode(), digest_size=ID_LETTERS // 2).hexdigest()
+    tasks.pop(task_id, None)
+    return History({**tasks, task_id: entry}, task_id)

@@ -1,64 +1,57 @@
-"""Numbers that stand apart from all others and look like missing codes that nobody declared."""
+"""Guess undeclared missing codes: numbers that are far from all others."""
 
 from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import distinct_values
+from lomrix.core.arrays.codes import find_distinct
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.variable import Variable
 
-# Numbers that are given to missing cells: all nines, eights or sevens, with a minus sign or without.
+# Numbers often used for missing cells: all nines, eights or sevens, with or without a minus.
 USUAL_CODES = frozenset(
     sign * int(str(digit) * length) for sign in (1, -1) for digit in (7, 8, 9) for length in (1, 2, 3, 4, 5)
 ) | frozenset(sign * (base - less) for sign in (1, -1) for base in (99, 999, 9999) for less in (1, 2))
-# Fewer other cells say nothing of what is usual.
+# With fewer other cells it is unclear what is usual.
 LEAST_OTHERS = 3
 LEAST_GAP = 3
-# So many different codes are looked for at either end.
+# At most this many codes are expected at either end.
 MOST_CODES = 5
 
 
-def likely_missing_codes(column: Column, entry: Variable, labels: Codes) -> list[int]:
-    """The values of a column of numbers that look like missing codes, in ascending order.
+def guess_missing_codes(column: Column, entry: Variable, labels: Codes) -> list[int]:
+    """Return the numbers of a column that look like undeclared missing codes, ascending.
 
-    Such a value is a usual code, not named by the dictionary, and as far from all that are none as these are from each
-    other, at least; or it is below zero where no other is.
-
-    Parameters
-    ----------
-    column
-        Any column; only those of numbers can have some.
-    entry, labels
-        What the dictionary says of it.
+    Such a value is a usual code, not in the dictionary, and at least as far from the others as these are from each
+    other; or it is negative where no other is.
 
     Examples
     --------
-    >>> likely_missing_codes(Column.of_cells("integer", [34, 51, 28, -9, 47, 999]), Variable(), {})
+    >>> guess_missing_codes(Column.of_cells("integer", [34, 51, 28, -9, 47, 999]), Variable(), {})
     [-9, 999]
-    >>> likely_missing_codes(Column.of_cells("integer", [7, 8, 9, 10, 12]), Variable(), {})
+    >>> guess_missing_codes(Column.of_cells("integer", [7, 8, 9, 10, 12]), Variable(), {})
     []
     """
     if column.type not in ("integer", "number") or len(column) == column.missing_count:
         return []
     values = column.values if column.why is None else column.values[~column.is_missing]
-    if not (is_usual(values.min()) or is_usual(values.max())):
+    if not (is_usual_code(values.min()) or is_usual_code(values.max())):
         return []
-    known = {*entry.missing, *entry.allowed, *labels}
-    distinct = distinct_values(values)
-    usual = np.array([is_usual(value) and str(int(value)) not in known for value in distinct])
+    declared = {*entry.missing, *entry.allowed, *labels}
+    distinct = find_distinct(values)
+    usual = np.array([is_usual_code(value) and str(int(value)) not in declared for value in distinct])
     if entry.minimum is not None or entry.maximum is not None:
-        # Limits speak for themselves: what lies outside is told by them.
+        # With limits, values outside them are reported anyway.
         return []
     low, high = 0, len(distinct)
     while True:
-        bottom, top = apart_below(distinct[low:high], usual[low:high]), 0
+        bottom, top = count_apart_below(distinct[low:high], usual[low:high]), 0
         low += bottom
         if low < high:
-            top = apart_below(-distinct[low:high][::-1], usual[low:high][::-1], by_sign=False)
+            top = count_apart_below(-distinct[low:high][::-1], usual[low:high][::-1], by_sign=False)
             high -= top
         if not bottom and not top:
             break
@@ -67,27 +60,19 @@ def likely_missing_codes(column: Column, entry: Variable, labels: Codes) -> list
     return [int(code) for code in (*distinct[:low], *distinct[high:])]
 
 
-def apart_below(distinct: Array, usual: npt.NDArray[np.bool_], *, by_sign: bool = True) -> int:
-    """How many of the lowest values are usual codes and stand apart from all above them.
-
-    Parameters
-    ----------
-    distinct
-        Array of d distinct numbers in ascending order.
-    usual
-        Whether each is a usual code.
-    by_sign
-        Whether it is enough that they are below zero where no other is.
+def count_apart_below(distinct: Array, usual: npt.NDArray[np.bool_], *, by_sign: bool = True) -> int:
+    """Count the lowest values that are usual codes and far from all above them; with `by_sign`, being negative where no
+    other is suffices.
     """
     for count in range(min(MOST_CODES, len(distinct) - 1), 0, -1):
-        rest = distinct[count:]
-        gap = rest[0] - distinct[count - 1]
-        is_apart = gap >= max(LEAST_GAP, rest[-1] - rest[0]) or (by_sign and distinct[count - 1] < 0 <= rest[0])
+        others = distinct[count:]
+        gap = others[0] - distinct[count - 1]
+        is_apart = gap >= max(LEAST_GAP, others[-1] - others[0]) or (by_sign and distinct[count - 1] < 0 <= others[0])
         if usual[:count].all() and is_apart:
             return count
     return 0
 
 
-def is_usual(value: float) -> bool:
-    """True for a whole number that is given to missing cells."""
+def is_usual_code(value: float) -> bool:
+    """Return whether a number is a usual missing code."""
     return value == int(value) and int(value) in USUAL_CODES if np.isfinite(value) else False

@@ -1,4 +1,4 @@
-"""What a number looks like in text: the same in a cell, a header, a list of codes and a setting."""
+"""What a number looks like as text, in cells, headers, code lists and settings."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ WHOLE = re.compile(WHOLE_PATTERN)
 
 
 def is_number(text: str) -> bool:
-    """True where a text is a number.
+    """Return whether a text is a number.
 
     Examples
     --------
@@ -23,7 +23,7 @@ def is_number(text: str) -> bool:
 
 
 def is_whole(text: str) -> bool:
-    """True where a text is a whole number in plain digits.
+    """Return whether a text is a whole number in plain digits.
 
     Examples
     --------
@@ -33,8 +33,8 @@ def is_whole(text: str) -> bool:
     return WHOLE.fullmatch(text) is not None
 
 
-def number_of(text: str) -> int | float:
-    """The number that a text stands for: an int where it is written without point and exponent.
+def parse_number(text: str) -> int | float:
+    """Parse a number: an int if written without point and exponent.
 
     Raises
     ------
@@ -43,9 +43,9 @@ def number_of(text: str) -> int | float:
 
     Examples
     --------
-    >>> number_of("12"), number_of("1e3"), number_of(".5"), number_of("+5")
+    >>> parse_number("12"), parse_number("1e3"), parse_number(".5"), parse_number("+5")
     (12, 1000.0, 0.5, 5)
     """
     if not is_number(text):
-        raise ValueError(f"{text!r} is no number")
+        raise ValueError(f"{text!r} is not a number")
     return int(text) if is_whole(text) else float(text)

@@ -1,8 +1,4 @@
-"""The other layout: what a table looked like before it was turned between wide and long.
-
-A wide table and a long one hold the same cells, but not the same names, order and labels: nothing in a long table
-says that month 3 was once called `sleep_m03`. It is remembered, so that turning back gives the very same table.
-"""
+"""The other layout: what a table looked like before it was reshaped between wide and long."""
 
 from __future__ import annotations
 
@@ -13,15 +9,15 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from lomrix.core.table.types import Type
-from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.table.variable import NO_ENTRY, Variable
 
 Value = int | float | str
-# What of an entry a person writes; types and missing codes also change by being read and written.
+# The parts of an entry that a person writes; types and missing codes also change by reading and writing.
 WRITTEN = ("label", "description", "unit", "minimum", "maximum", "allowed")
 
 
-class Place(BaseModel):
-    """Where a wide column stands in the long layout: its measure, and its value of each occasion column."""
+class WidePosition(BaseModel):
+    """Position of a wide column in the long layout: its measure, and its value of each occasion column."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
@@ -63,46 +59,38 @@ class OtherLayout(BaseModel):
     headers: tuple[str, ...]
     value_names: tuple[str, ...] = ()
     order: tuple[str, ...]
-    places: tuple[Place, ...]
+    places: tuple[WidePosition, ...]
     types: dict[str, Type] = Field(default_factory=dict)
     variables: dict[str, Variable] = Field(default_factory=dict)
     codes: dict[str, dict[str, str]] = Field(default_factory=dict)
     made: dict[str, Variable] = Field(default_factory=dict)
 
-    def unchanged(self, name: str, entry: Variable) -> bool:
-        """True where a column's entry says what turning made it say."""
-        made = self.made.get(name, NOTHING_KNOWN)
-        return all(getattr(made, word) == getattr(entry, word) for word in WRITTEN)
+    def is_unchanged(self, name: str, entry: Variable) -> bool:
+        """Return whether a column's entry is the one that reshaping made."""
+        made = self.made.get(name, NO_ENTRY)
+        return all(getattr(made, part) == getattr(entry, part) for part in WRITTEN)
 
-    def ordered(self, names: list[str]) -> list[str]:
-        """Names as the other layout had them in order, new ones at the end."""
+    def order_names(self, names: list[str]) -> list[str]:
+        """Return names in the order of the other layout, new ones at the end."""
         known = set(self.order)
         present = set(names)
         return [name for name in self.order if name in present] + [name for name in names if name not in known]
 
 
-def places_of(
+def list_positions(
     columns: Mapping[str, Mapping[tuple[Any, ...], str]], occasions: Iterable[tuple[Any, ...]]
-) -> tuple[Place, ...]:
-    """The place of each wide column, in order of occasions.
-
-    Parameters
-    ----------
-    columns
-        For each measure the name of its column by occasion.
-    occasions
-        All occasions in order.
-    """
+) -> tuple[WidePosition, ...]:
+    """List the position of each wide column, by occasion; `columns` maps measure and occasion to its name."""
     return tuple(
-        Place(column=at[occasion], measure=measure, at=tuple(map(plain_value, occasion)))
+        WidePosition(column=names[occasion], measure=measure, at=tuple(map(to_plain_value, occasion)))
         for occasion in occasions
-        for measure, at in columns.items()
-        if occasion in at
+        for measure, names in columns.items()
+        if occasion in names
     )
 
 
-def plain_value(value: Any) -> Value:
-    """An occasion's value as it is remembered: dates as text."""
+def to_plain_value(value: Any) -> Value:
+    """Return an occasion's value as recorded: dates as text."""
     if isinstance(value, bool):
         return str(value).lower()
     if isinstance(value, datetime.date):
@@ -110,8 +98,8 @@ def plain_value(value: Any) -> Value:
     return value  # type: ignore[no-any-return]
 
 
-def typed_value(value: Value, type_: Type | None) -> Any:
-    """A remembered value as its occasion column holds it."""
+def to_typed_value(value: Value, type_: Type | None) -> Any:
+    """Return a recorded value in its column's type."""
     if type_ == "date":
         return datetime.date.fromisoformat(str(value))
     if type_ == "datetime":

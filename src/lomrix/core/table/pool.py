@@ -8,20 +8,20 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from lomrix.core.arrays.shaped_texts import shaped_numbers, texts_of_shape
+from lomrix.core.arrays.shaped_texts import format_shaped, parse_shaped
 from lomrix.core.arrays.types import Array
 
 Positions = npt.NDArray[np.int32]
 SAMPLE = 512
-# From this many strings on, a look at their shape pays.
+# From this many strings on it pays to test for a common shape.
 LARGE = 100_000
 
 
 class Pool:
     """An array of strings that string columns point into.
 
-    A pool may hold a string twice until somebody asks for the distinct ones: finding them is the dearest
-    thing there is, so it is done on first use and kept.
+    It may hold a string twice until the distinct ones are needed: finding them is expensive, so it happens on first use
+    only.
 
     Parameters
     ----------
@@ -64,22 +64,22 @@ class Pool:
         return self._distinct is not None
 
     def distinct(self) -> tuple[Positions, Pool]:
-        """The pool of distinct strings, and for each string of this pool its position there (-1: null)."""
+        """Return the pool of distinct strings, and the position of each of this pool's strings in it (-1: null)."""
         if self._distinct is None:
             self._distinct = self._distinct_by_shape()
         if self._distinct is None:
             encoded = self.strings.dictionary_encode()
-            self._distinct = (positions_of(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
+            self._distinct = (to_positions(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
         return self._distinct
 
     def shaped(self) -> tuple[npt.NDArray[np.int64], bytes] | None:
-        """The strings as numbers and the shape they share, where they share one; else None. Found once."""
+        """Return the strings as numbers and their common shape, or None. Found once."""
         if self._shaped == "unknown":
-            self._shaped = shaped_numbers(self.strings)
+            self._shaped = parse_shaped(self.strings)
         return self._shaped
 
     def _distinct_by_shape(self) -> tuple[Positions, Pool] | None:
-        """The distinct ones of ids of one shape, found as numbers, without hashing, in ascending order; else None."""
+        """Find distinct ids of one shape as numbers, without hashing, in ascending order; else None."""
         if len(self.strings) < LARGE or self.seems_repetitive():
             return None
         shaped = self.shaped()
@@ -93,11 +93,11 @@ class Pool:
             return None
         occurs = np.zeros(size, np.bool_)
         occurs[numbers] = True
-        place = np.cumsum(occurs, dtype=np.int32) - np.int32(1)
-        return place[numbers], Pool(texts_of_shape(np.flatnonzero(occurs) + low, shape), is_distinct=True)
+        position = np.cumsum(occurs, dtype=np.int32) - np.int32(1)
+        return position[numbers], Pool(format_shaped(np.flatnonzero(occurs) + low, shape), is_distinct=True)
 
     def codes(self) -> tuple[Array, int]:
-        """A number for each string that is equal where strings are (-1: null), and how many numbers there can be.
+        """Return a number per string that is equal where strings are (-1: null), and how many numbers there can be.
 
         Cheaper than `distinct` for ids of one shape, and in no order.
         """
@@ -107,12 +107,12 @@ class Pool:
                 numbers = shaped[0] - shaped[0].min()
                 self._codes = (numbers, int(numbers.max()) + 1)
             else:
-                places, pool = self.distinct()
-                self._codes = (places, len(pool))
+                positions, pool = self.distinct()
+                self._codes = (positions, len(pool))
         return self._codes
 
     def seems_repetitive(self) -> bool:
-        """True where a sample says that each string stands many times."""
+        """Return whether each string seems to occur many times, by a sample."""
         rows = len(self.strings)
         if rows < 4 * SAMPLE:
             return rows > 0
@@ -120,19 +120,19 @@ class Pool:
         return len(sample.unique()) <= SAMPLE // 4
 
     def texts(self) -> list[str]:
-        """The strings as Python texts."""
+        """Return the strings as Python texts."""
         return list(self.strings.to_pylist())
 
 
-def positions_of(indices: pa.Array) -> Positions:
-    """Arrow indices as an int32 array, null as -1."""
+def to_positions(indices: pa.Array) -> Positions:
+    """Return Arrow indices as an int32 array, null as -1."""
     if indices.null_count:
         indices = indices.fill_null(-1)
     return np.asarray(indices.to_numpy(zero_copy_only=False), dtype=np.int32)
 
 
-def chained(first: Pool, second: Pool) -> tuple[Pool, int]:
-    """One pool with the strings of both, and where the second one's begin."""
+def chain_pools(first: Pool, second: Pool) -> tuple[Pool, int]:
+    """Return one pool with the strings of both, and where the second's begin."""
     if first is second:
         return first, 0
     return Pool(pa.concat_arrays([first.strings, second.strings])), len(first)

@@ -21,13 +21,13 @@ BUILT_IN = (BLANK, UNMATCHED, NOT_IN_FILE, NO_OCCASION, UNDEFINED, TOO_FEW, SUPP
 MOST_REASONS = 255
 
 
-def joined_reasons(*lists: tuple[str, ...]) -> tuple[str, ...]:
-    """All reasons of several columns, each once, in order of first appearance."""
+def join_reasons(*lists: tuple[str, ...]) -> tuple[str, ...]:
+    """Return all reasons of several columns, each once, in order of first appearance."""
     return tuple(dict.fromkeys(reason for reasons in lists for reason in reasons))
 
 
-def renumbered(why: Why, old: tuple[str, ...], new: tuple[str, ...]) -> Why:
-    """The array `why`, counted against `old`, counted against `new` (which holds all of `old`)."""
+def renumber_why(why: Why, old: tuple[str, ...], new: tuple[str, ...]) -> Why:
+    """Renumber `why` from reasons `old` to reasons `new`, which include all of `old`."""
     if old == new[: len(old)]:
         return why
     numbers = np.zeros(len(old) + 1, dtype=np.uint8)

@@ -1,4 +1,4 @@
-"""Renaming: columns get new names, and whatever speaks of them follows."""
+"""Renaming: columns get new names, and all that refers to them follows."""
 
 from __future__ import annotations
 
@@ -10,57 +10,46 @@ from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.table import Table
 
 
-def renamed_table(table: Table, names: Mapping[str, str]) -> Table:
-    """A table with some columns renamed.
-
-    Parameters
-    ----------
-    table
-        The table.
-    names
-        New name of each old one.
-
-    Returns
-    -------
-    The table; its dictionary and what it remembers of its other layout speak of the new names.
-    """
+def rename_columns(table: Table, names: Mapping[str, str]) -> Table:
+    """Rename columns; the dictionary and the recorded other layout follow."""
     if not names:
         return table
     columns = {names.get(name, name): column for name, column in table.columns.items()}
-    whole = table.dictionary
-    variables = {names.get(name, name): whole.of(name) for name in table.names}
-    memory = whole.other_layout
+    old = table.dictionary
+    variables = {names.get(name, name): old.of(name) for name in table.names}
+    memory = old.other_layout
     dictionary = replace(
-        whole,
+        old,
         variables=variables,
-        coded=frozenset(names.get(name, name) for name in whole.coded),
-        other_layout=None if memory is None else renamed_layout(memory, names),
+        coded=frozenset(names.get(name, name) for name in old.coded),
+        other_layout=None if memory is None else rename_in_layout(memory, names),
     )
     return replace(table, columns=columns, dictionary=dictionary.for_columns(columns), names_in_source=())
 
 
-def renamed_layout(memory: OtherLayout, names: Mapping[str, str]) -> OtherLayout:
-    """What is remembered of the other layout, once columns of this one have new names.
+def rename_in_layout(memory: OtherLayout, names: Mapping[str, str]) -> OtherLayout:
+    """Rename columns in the recorded other layout.
 
-    Where measures of a long table are renamed, the columns that they had in the wide one get the names that the header
-    template gives them.
+    If measures of a long table are renamed, their wide columns get the names that the header template gives them.
     """
     wide: dict[str, str] = {}
-    places = []
-    for place in memory.places:
-        measure = names.get(place.measure, place.measure)
-        column = names.get(place.column, place.column)
-        if memory.layout == "wide" and measure != place.measure:
-            column = name_in_wide(memory, place.column, place.measure, measure, place.at) or place.column
-        wide[place.column] = column
-        places.append(place.model_copy(update={"column": column, "measure": measure}))
+    positions = []
+    for position in memory.places:
+        measure = names.get(position.measure, position.measure)
+        column = names.get(position.column, position.column)
+        if memory.layout == "wide" and measure != position.measure:
+            column = (
+                rename_wide_column(memory, position.column, position.measure, measure, position.at) or position.column
+            )
+        wide[position.column] = column
+        positions.append(position.model_copy(update={"column": column, "measure": measure}))
     follow: Callable[[str], str] = lambda name: names.get(name, wide.get(name, name))  # noqa: E731
     return memory.model_copy(
         update={
             "case": tuple(map(follow, memory.case)),
             "occasions": tuple(map(follow, memory.occasions)),
             "order": tuple(map(follow, memory.order)),
-            "places": tuple(places),
+            "places": tuple(positions),
             "types": {follow(name): type_ for name, type_ in memory.types.items()},
             "variables": {follow(name): entry for name, entry in memory.variables.items()},
             "made": {follow(name): entry for name, entry in memory.made.items()},
@@ -68,11 +57,11 @@ def renamed_layout(memory: OtherLayout, names: Mapping[str, str]) -> OtherLayout
     )
 
 
-def name_in_wide(memory: OtherLayout, column: str, old: str, new: str, at: tuple[object, ...]) -> str:
-    """The name of a wide column under the measure's new name; empty where no template made the old one."""
-    occasion = dict(zip(memory.occasions, at, strict=True))
+def rename_wide_column(memory: OtherLayout, column: str, old: str, new: str, values: tuple[object, ...]) -> str:
+    """Return the name of a wide column under the measure's new name; empty if no template made the old one."""
+    occasion = dict(zip(memory.occasions, values, strict=True))
     for header in memory.headers:
-        template = HeaderTemplate.parsed(header, measure_needed=False)
-        if set(template.occasions) <= set(occasion) and template.written(old, occasion) == column:
-            return template.written(new, occasion)
+        template = HeaderTemplate.parse(header, measure_needed=False)
+        if set(template.occasions) <= set(occasion) and template.format(old, occasion) == column:
+            return template.format(new, occasion)
     return ""

@@ -13,22 +13,11 @@ Method = Literal["sum", "mean"]
 
 
 class Scale(BaseModel):
-    """A scale.
+    """Items that are scored together.
 
-    Parameters
-    ----------
-    items
-        A choice of columns, or of measures where a wide file has each item once for every occasion.
-    reverse
-        Those of them that are worded the other way round.
-    span
-        Lowest and highest score of an item, as in `0:3`.
-    method
-        Sum or mean of the items.
-    at_least
-        So many items must be present; all where it is 0.
-    label
-        What the score is called.
+    `items` is a choice of columns, or of measures if a wide file repeats each item; `reverse` those that are worded the
+    other way round; `span` an item's lowest and highest score, as in `0:3`; `at_least` how many items must be present
+    (0: all).
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
@@ -41,8 +30,8 @@ class Scale(BaseModel):
     label: str = ""
 
 
-def span_of(text: str) -> tuple[float, float]:
-    """Read `0:3`.
+def parse_span(text: str) -> tuple[float, float]:
+    """Parse `0:3`.
 
     Raises
     ------
@@ -51,10 +40,10 @@ def span_of(text: str) -> tuple[float, float]:
 
     Examples
     --------
-    >>> span_of("0:3")
+    >>> parse_span("0:3")
     (0.0, 3.0)
     """
     ends = [end.strip() for end in text.split(":")]
     if len(ends) != 2 or not all(map(is_number, ends)) or float(ends[0]) >= float(ends[1]):
-        raise UsageError(f'The span "{text}" is not clear.', todo="Say ‹span=0:3›, the lowest score first.")
+        raise UsageError(f'The span "{text}" is not valid.', todo="Use ‹span=0:3›, the lowest score first.")
     return float(ends[0]), float(ends[1])

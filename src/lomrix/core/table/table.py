@@ -14,9 +14,9 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import NO_HISTORY, History
 from lomrix.core.table.notes import FIRST_ROW
-from lomrix.core.table.selection import unknown_column
+from lomrix.core.table.selection import unknown_column_error
 
-# From this many rows on, columns are taken side by side.
+# From this many rows on, columns are taken in parallel.
 LARGE = 100_000
 
 
@@ -57,7 +57,7 @@ class Table:
 
     def __getitem__(self, name: str) -> Column:
         if name not in self.columns:
-            raise unknown_column(name, self.names, self.name)
+            raise unknown_column_error(name, self.names, self.name)
         return self.columns[name]
 
     @property
@@ -71,39 +71,39 @@ class Table:
         return list(self.names_in_source or self.columns)
 
     def types(self) -> dict[str, str]:
-        """The columns' types by name."""
+        """Return the columns' types by name."""
         return {name: column.type for name, column in self.columns.items()}
 
     def with_columns(self, columns: Mapping[str, Column]) -> Table:
-        """The same table with other columns; the dictionary keeps what still applies."""
+        """Return the table with other columns; the dictionary keeps what still applies."""
         return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns), names_in_source=())
 
     def only(self, names: Iterable[str]) -> Table:
-        """Just these columns, in the order given."""
+        """Return just these columns, in the order given."""
         return self.with_columns({name: self[name] for name in names})
 
     def take(self, rows: Array) -> Table:
-        """Just these rows, in the order given."""
+        """Return just these rows, in the order given."""
         if len(rows) < LARGE:
-            taken = [column.take(rows) for column in self.columns.values()]
+            columns = [column.take(rows) for column in self.columns.values()]
         else:
             with ThreadPoolExecutor() as workers:
-                taken = list(workers.map(lambda column: column.take(rows), self.columns.values()))
-        return replace(self, columns=dict(zip(self.columns, taken, strict=True)), names_in_source=())
+                columns = list(workers.map(lambda column: column.take(rows), self.columns.values()))
+        return replace(self, columns=dict(zip(self.columns, columns, strict=True)), names_in_source=())
 
     def first(self, rows: int) -> Table:
-        """The first rows."""
+        """Return the first rows."""
         return self.take(np.arange(min(rows, len(self))))
 
     def same_as(self, other: Table) -> bool:
-        """True where names, order, types, values and reasons are equal."""
+        """Return whether names, order, types, values and reasons are equal."""
         return self.names == other.names and all(
             column.same_as(other.columns[name]) for name, column in self.columns.items()
         )
 
 
-def require_free(name: str, taken: Iterable[str], what: str) -> None:
-    """Stop before any work where a new column's name is taken already.
+def require_new_name(name: str, taken: Iterable[str], what: str) -> None:
+    """Stop before any work if a new column's name is already used.
 
     Raises
     ------
@@ -112,6 +112,6 @@ def require_free(name: str, taken: Iterable[str], what: str) -> None:
     """
     if name in set(taken):
         raise DataError(
-            f"There is a column named {name} already, so {what} cannot have that name.",
-            todo="Give another name, or leave the old column out.",
+            f"The column {name} already exists, so {what} cannot have that name.",
+            todo="Choose another name, or leave the old column out.",
         )

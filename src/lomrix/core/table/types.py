@@ -1,4 +1,4 @@
-"""The storage types of columns, named as the open Table Schema standard names them."""
+"""Storage types of columns, named as in the open Table Schema standard."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Variable: what the dictionary says of one variable."""
+"""Variable: the dictionary entry of one variable."""
 
 from __future__ import annotations
 
@@ -13,10 +13,10 @@ Bound = int | float | datetime.date
 
 
 class Variable(BaseModel):
-    """What the dictionary says of one variable.
+    """The dictionary entry of one variable.
 
-    `missing` maps a stored value, written as text, to the reason it stands for; `codes` names a list of codes;
-    `form` is how dates are written in the file, as in `%d/%m/%Y`, and means nothing once they are read.
+    `missing` maps a stored value, as text, to the reason it stands for; `codes` names a list of codes; `form` is how
+    dates are written in the file, as in `%d/%m/%Y`, and irrelevant once they are read.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
@@ -33,9 +33,9 @@ class Variable(BaseModel):
     allowed: tuple[str, ...] = ()
     level: Literal["case", "occasion", "group"] | None = None
 
-    def with_(self, **changes: object) -> Variable:
-        """The same entry with some of its parts changed."""
+    def with_parts(self, **changes: object) -> Variable:
+        """Return the entry with some parts changed."""
         return self.model_copy(update=changes)
 
 
-NOTHING_KNOWN = Variable()
+NO_ENTRY = Variable()

@@ -1,4 +1,4 @@
-"""Dates written in a form that was said, and the form that dates in an unsaid one are likely to have."""
+"""Dates in stated forms, and the likely form of dates in an unstated one."""
 
 from __future__ import annotations
 
@@ -27,134 +27,129 @@ FORMS = (
 
 
 def require_date_forms(text: str) -> None:
-    """Stop where a text is no form of dates, such as `%d/%m/%Y` or `%d/%m/%Y|%d %b %Y`.
+    """Stop if a text is not a date form such as `%d/%m/%Y` or `%d/%m/%Y|%d %b %Y`.
 
     Raises
     ------
     UsageError
-        Naming the part that is none.
+        Naming the invalid part.
     """
     for form in text.split(BETWEEN_FORMS):
         try:
             datetime.datetime.strptime(datetime.datetime(2024, 3, 5, 14, 7).strftime(form), form)
         except (ValueError, re.error):
-            form_is_one = False
+            is_valid = False
         else:
-            form_is_one = "%" in form
-        if not form_is_one:
+            is_valid = "%" in form
+        if not is_valid:
             raise UsageError(
-                f'"{form}" is no form of dates.',
+                f'"{form}" is not a date form.',
                 todo="%d is the day, %m the month, %b its name, %Y and %y the year, %H:%M:%S the time: %d/%m/%Y",
             )
 
 
-def dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArray[np.bool_]]:
-    """The moment of each text under the first form that fits it.
+def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArray[np.bool_]]:
+    """Parse each text by the first form that fits it, into datetime64[us] and whether it fits.
 
-    Parameters
-    ----------
-    texts
-        Arrow large_string array of n distinct texts.
-    forms
-        Forms as in the C standard's strftime, with `|` between; each is tried for what those before do not fit.
-
-    Returns
-    -------
-    datetime64[us] array of n moments, and an array of n booleans: False for days that no calendar has, years of
-    another length than the form says, and all else that fits no form.
+    Forms are as in the C standard's strftime, separated by `|`. Impossible dates, years of a wrong length and all other
+    texts do not fit.
 
     Examples
     --------
-    >>> moments, fits = dates_in_forms(pa.array(["5/3/2024", "31/02/2024", "1/2/24", "7 May 2024"], pa.large_string()),
-    ...                                "%d/%m/%Y|%d %b %Y")
-    >>> [str(moment)[:10] for moment in moments[fits]], fits.tolist()
+    >>> texts = pa.array(["5/3/2024", "31/02/2024", "1/2/24", "7 May 2024"], pa.large_string())
+    >>> timestamps, fits = parse_dates_in_forms(texts, "%d/%m/%Y|%d %b %Y")
+    >>> [str(timestamp)[:10] for timestamp in timestamps[fits]], fits.tolist()
     (['2024-03-05', '2024-05-07'], [True, False, False, True])
     """
-    moments = np.zeros(len(texts), "datetime64[us]")
+    timestamps = np.zeros(len(texts), "datetime64[us]")
     fits = np.zeros(len(texts), np.bool_)
     for form in forms.split(BETWEEN_FORMS):
-        left = np.flatnonzero(~fits)
-        found, right = in_one_form(texts.take(pa.array(left)), form)
-        moments[left[right]] = found[right]
-        fits[left[right]] = True
-    return moments, fits
+        remaining = np.flatnonzero(~fits)
+        parsed, parsed_ok = _parse_in_form(texts.take(pa.array(remaining)), form)
+        timestamps[remaining[parsed_ok]] = parsed[parsed_ok]
+        fits[remaining[parsed_ok]] = True
+    return timestamps, fits
 
 
-def in_one_form(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[np.bool_]]:
-    """As `dates_in_forms`, for one form."""
+def _parse_in_form(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[np.bool_]]:
+    """As `parse_dates_in_forms`, for one form."""
     array = pc.strptime(texts, format=form, unit="us", error_is_null=True)
-    # The quick parser takes 31 February for a day of March: only what it writes again alike is taken as it is.
-    again = pc.strftime(array, format=form) if len(texts) else texts
-    same = pc.fill_null(pc.equal(plain_digits(again), plain_digits(texts)), False).to_numpy(zero_copy_only=False)
-    moments = np.array(array.fill_null(0).to_numpy(zero_copy_only=False), "datetime64[us]")
-    fits = np.array(same, np.bool_) & (moments >= EARLIEST)
-    for place in np.flatnonzero(~fits).tolist():
+    # The fast parser reads 31 February as a day in March: its result counts only if it formats back to the same text.
+    formatted = pc.strftime(array, format=form) if len(texts) else texts
+    same = pc.fill_null(pc.equal(normalize_digits(formatted), normalize_digits(texts)), False).to_numpy(
+        zero_copy_only=False
+    )
+    timestamps = np.array(array.fill_null(0).to_numpy(zero_copy_only=False), "datetime64[us]")
+    fits = np.array(same, np.bool_) & (timestamps >= EARLIEST)
+    for index in np.flatnonzero(~fits).tolist():
         try:
-            moments[place] = np.datetime64(datetime.datetime.strptime(texts[place].as_py(), form), "us")
+            timestamps[index] = np.datetime64(datetime.datetime.strptime(texts[index].as_py(), form), "us")
         except (ValueError, TypeError):
             continue
-        fits[place] = True
-    return moments, fits
+        fits[index] = True
+    return timestamps, fits
 
 
-def plain_digits(texts: pa.Array) -> pa.Array:
-    """Texts in lower case, numbers in them without leading zeros and fractions of seconds."""
+def normalize_digits(texts: pa.Array) -> pa.Array:
+    """Return texts in lower case, without leading zeros of numbers and zero fractions of seconds."""
     lower = pc.utf8_lower(pc.utf8_trim_whitespace(texts.cast(pa.large_string())))
     return pc.replace_substring_regex(pc.replace_substring_regex(lower, r"\.0+$", ""), r"\b0+(\d)", r"\1")
 
 
-def likely_form(texts: Sequence[str]) -> str:
-    """The forms that some texts are written in, as they would be said; empty where fewer than half are dates.
+def guess_date_forms(texts: Sequence[str]) -> str:
+    """Return the forms in which some texts are written as dates; empty if fewer than half are dates.
 
-    Day and month are told apart by the days after the 12th; where there is none, the day is taken to come first, and
-    a question mark in front says so.
+    Day and month are distinguished by days after the 12th; if there is none, the day is taken to be first, and a
+    question mark is put in front.
 
     Examples
     --------
-    >>> likely_form(["03/14/2024", "12/01/2023"]), likely_form(["3 May 2024", "04.05.2024"]), likely_form(["a", "b"])
-    ('%m/%d/%Y', '?%d %b %Y|%d.%m.%Y', '')
+    >>> guess_date_forms(["03/14/2024", "12/01/2023"]), guess_date_forms(["3 May 2024", "04.05.2024"])
+    ('%m/%d/%Y', '?%d %b %Y|%d.%m.%Y')
     """
-    found = [form for form in (form_of(text) for text in texts) if form]
-    if 2 * len(found) < len(texts) or not found:
+    forms_found = [form for form in (guess_date_form(text) for text in texts) if form]
+    if 2 * len(forms_found) < len(texts) or not forms_found:
         return ""
-    months_first = {form for form in found if form.startswith("%m")}
-    days_first = {form for form in found if form.startswith("%d")}
-    forms, mark = [], ""
-    for form in dict.fromkeys(found):
-        told = form.removeprefix("?")
-        if form.startswith("?") and told not in days_first:
-            swapped = told.replace("%d", "%#").replace("%m", "%d").replace("%#", "%m")
-            told, mark = (swapped, mark) if swapped in months_first else (told, "?")
-        forms.append(told)
-    return mark + BETWEEN_FORMS.join(dict.fromkeys(forms))
+    months_first = {form for form in forms_found if form.startswith("%m")}
+    days_first = {form for form in forms_found if form.startswith("%d")}
+    result, mark = [], ""
+    for form in dict.fromkeys(forms_found):
+        plain_form = form.removeprefix("?")
+        if form.startswith("?") and plain_form not in days_first:
+            swapped = plain_form.replace("%d", "%#").replace("%m", "%d").replace("%#", "%m")
+            plain_form, mark = (swapped, mark) if swapped in months_first else (plain_form, "?")
+        result.append(plain_form)
+    return mark + BETWEEN_FORMS.join(dict.fromkeys(result))
 
 
-def form_of(text: str) -> str:
-    """The form of one date; with a question mark in front where day and month may be either; empty where it is none."""
+def guess_date_form(text: str) -> str:
+    """Return the form of one date, with a question mark in front if day and month are ambiguous; empty if it is not a
+    date.
+    """
     for pattern, kind in FORMS:
-        found = pattern.fullmatch(text.strip())
-        if not found:
+        match = pattern.fullmatch(text.strip())
+        if not match:
             continue
         year = "%Y" if re.search(r"\d{4}", text) else "%y"
         clock = "".join(
             [
-                (" %H:%M" if " " in text else "T%H:%M") if found[found.re.groups - 1] else "",
-                ":%S" if found[found.re.groups] else "",
+                (" %H:%M" if " " in text else "T%H:%M") if match[match.re.groups - 1] else "",
+                ":%S" if match[match.re.groups] else "",
             ]
         )
         if kind == "numbers":
-            first, sign, second = int(found[1]), found[2], int(found[3])
+            first, separator, second = int(match[1]), match[2], int(match[3])
             if max(first, second) > 31 or min(first, second) > 12 or not first or not second:
                 return ""
             order = "%m{0}%d{0}" if second > 12 else "%d{0}%m{0}"
-            return ("" if max(first, second) > 12 else "?") + order.format(sign) + year + clock
+            return ("" if max(first, second) > 12 else "?") + order.format(separator) + year + clock
         if kind == "year-first":
-            return "%Y{0}%m{0}%d".format(found[1]) + clock
-        name = found[2] if kind == "day-month" else found[1]
+            return "%Y{0}%m{0}%d".format(match[1]) + clock
+        name = match[2] if kind == "day-month" else match[1]
         if name[:3].lower() not in SHORT_MONTHS:
             return ""
         month = "%b" if len(name) == 3 else "%B"
         if kind == "day-month":
-            return f"%d{found[1]}{month}{found[3]}{year}{clock}"
-        return f"{month} %d{found[2]} {year}{clock}"
+            return f"%d{match[1]}{month}{match[3]}{year}{clock}"
+        return f"{month} %d{match[2]} {year}{clock}"
     return ""

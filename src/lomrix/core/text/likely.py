@@ -1,4 +1,4 @@
-"""The type that a sample of texts points at."""
+"""The type that a sample of texts suggests."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ from lomrix.core.table.types import Type
 from lomrix.core.text.resemblance import MOSTLY
 
 
-def likely_type(kinds: Counter[str]) -> Type:
-    """The type that a sample of cells points at; only the cells themselves decide whether it holds."""
+def guess_type(kinds: Counter[str]) -> Type:
+    """Return the type that a sample suggests; only all cells decide whether it holds."""
     present = sum(kinds.values()) - kinds["token"] - kinds["blank"]
     if not present:
         return "integer"
@@ -24,8 +24,8 @@ def likely_type(kinds: Counter[str]) -> Type:
     return "boolean" if kinds["boolean"] == present else "string"
 
 
-def likely_number(kinds: Counter[str]) -> Type | None:
-    """Integer or number where a few cells are nothing else; None where that needs a closer look."""
+def guess_number_type(kinds: Counter[str]) -> Type | None:
+    """Return integer or number if a few cells are nothing else; None if more must be examined."""
     if not kinds or set(kinds) - {"integer", "number"}:
         return None
     return "number" if kinds["number"] else "integer"

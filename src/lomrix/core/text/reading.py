@@ -1,4 +1,4 @@
-"""From text cells to a typed column: what is a number, a date, a missing cell, and what only looks like one."""
+"""From text cells to a typed column: numbers, dates and missing cells."""
 
 from __future__ import annotations
 
@@ -16,54 +16,41 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import DTYPES, Column
-from lomrix.core.table.joined import joined_whys
-from lomrix.core.table.notes import FIRST_ROW, Note, counted, plural, times
-from lomrix.core.table.pool import Pool, positions_of
+from lomrix.core.table.joined import concatenate_whys
+from lomrix.core.table.notes import FIRST_ROW, Note, format_times, plural, pluralize
+from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, Why
 from lomrix.core.table.types import Type
-from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.dates import dates_in_forms
-from lomrix.core.text.likely import likely_number, likely_type
-from lomrix.core.text.resemblance import MOSTLY, resemblance
-from lomrix.core.text.values import ARROW_TYPES, as_whole, mask_of, matches, parsed_dates, values_of
+from lomrix.core.text.dates import parse_dates_in_forms
+from lomrix.core.text.likely import guess_number_type, guess_type
+from lomrix.core.text.resemblance import MOSTLY, find_similarity
+from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_texts, parse_iso_dates, to_integers
 
-# So many cells say which type to try; a glance at a few is enough to try numbers, which the cells then decide.
+# Cells sampled to choose the type to try; a few suffice to try numbers, since all cells are then checked.
 SAMPLE = 1500
 GLANCE = 12
-# Columns of up to so many rows are put together at once.
+# Columns of up to this many rows are concatenated first.
 FEW_ROWS = 50_000
 MOST_EXAMPLES = 5
 NO_STRAYS: Mapping[str, int] = {}
-# As `map` does.
+KINDS = {
+    "integer": ("a number", "numbers"),
+    "number": ("a number", "numbers"),
+    "boolean": ("true or false", "true or false"),
+}
+# Like `map`.
 Each = Callable[[Callable[[pa.Array], Column | None], Iterable[pa.Array]], Iterable[Column | None]]
 
 
 @dataclass
 class Reading:
-    """One column on its way from text to values; the methods narrow it down.
-
-    Parameters
-    ----------
-    name
-        The column's name, for the notes.
-    strings
-        Arrow large_string array; nulls are blank cells.
-    variable
-        What the dictionary says of it: type and missing codes.
-    date_format
-        How its dates are written, where that was said.
-    decimal, thousands
-        The separator before decimal places, and that between thousands.
-    tokens
-        Whether words such as n/a are missing cells among numbers and dates.
-    shown
-        The cells as notes show them, where `strings` is made from them.
-    """
+    """One column being read; `shown` are the cells as notes show them, where `strings` is made from them."""
 
     name: str
     strings: pa.Array
-    variable: Variable = NOTHING_KNOWN
+    variable: Variable = NO_ENTRY
     date_format: str = ""
     decimal: str = "."
     thousands: str = ""
@@ -71,69 +58,66 @@ class Reading:
     shown: pa.Array | None = None
     notes: list[Note] = field(default_factory=list)
 
-    # ------------------------------------------------------------- the way in
+    # ------------------------------------------------------------- entry
 
-    def column(self) -> Column:
-        """The typed column; what a person should look at is left in `notes`."""
-        for separated in (self._with_thousands, self._with_decimal_sign):
-            column = separated()
+    def read(self) -> Column:
+        """Return the typed column, leaving notes for the user in `notes`."""
+        for read_separated in (self._read_thousands, self._read_decimal_separator):
+            column = read_separated()
             if column is not None:
                 return column
-        self._blanks_to_nulls()
+        self._clear_blank_cells()
         if self.strings.null_count == len(self.strings):
-            return self._all_blank()
+            return self._make_blank_column()
         declared = self.variable.type
         if declared == "string":
             return self._as_strings()
         if self.date_format:
-            return self._by_distinct(declared or "date")
-        quick = declared or likely_number(self.sample_kinds(GLANCE))
-        plain = self._cast(quick) if quick in ("integer", "number") else None
-        if plain is not None:
-            return plain
+            return self._read_distinct(declared or "date")
+        likely_type = declared or guess_number_type(self.sample_kinds(GLANCE))
+        column_ = self._cast(likely_type) if likely_type in ("integer", "number") else None
+        if column_ is not None:
+            return column_
         sample = self.sample_kinds(SAMPLE)
-        type_ = declared or likely_type(sample)
-        if declared is None and set(sample) == {"token"} and not self._only_signs():
+        type_ = declared or guess_type(sample)
+        if declared is None and set(sample) == {"token"} and not self._has_only_symbols():
             type_ = "string"
         if type_ == "string":
-            self._note_resemblance()
+            self._note_similarity()
             return self._as_strings()
         if type_ == "boolean":
-            return self._by_distinct(type_)
+            return self._read_distinct(type_)
         if type_ == "integer" and sample["number"]:
             type_ = "integer" if declared else "number"
-        return self._cast(type_) or self._cast_with_words(type_) or self._by_distinct(type_)
+        return self._cast(type_) or self._cast_with_words(type_) or self._read_distinct(type_)
 
-    def _with_thousands(self) -> Column | None:
-        """A column of numbers with a separator between thousands; None where it is none."""
-        sign = self.thousands
-        if not sign or not text_bytes.has_byte(self.strings, sign.encode()):
+    def _read_thousands(self) -> Column | None:
+        """Read numbers with a thousands separator; None if there are none."""
+        separator = self.thousands
+        if not separator or not text_bytes.has_byte(self.strings, separator.encode()):
             return None
         point = re.escape(self.decimal)
-        grouped = f"^[+-]?\\d{{1,3}}({re.escape(sign)}\\d{{3}})+({point}\\d+)?$"
+        grouped = f"^[+-]?\\d{{1,3}}({re.escape(separator)}\\d{{3}})+({point}\\d+)?$"
         fits = pc.fill_null(pc.match_substring_regex(pc.utf8_trim_whitespace(self.strings), grouped), False)
-        strings = pc.if_else(fits, pc.replace_substring(self.strings, sign, ""), self.strings)
-        return self._column_of(Reading(
+        strings = pc.if_else(fits, pc.replace_substring(self.strings, separator, ""), self.strings)
+        return self._read_inner(Reading(
             self.name, strings, self.variable, "", self.decimal, tokens=self.tokens, shown=self.strings
         ))  # fmt: skip
 
-    def _column_of(self, read: Reading) -> Column | None:
-        """What the texts without their separators are, where that is numbers or says why not."""
-        column = read.column()
+    def _read_inner(self, inner: Reading) -> Column | None:
+        """Read the texts without their separators, if they are numbers or have stray cells to note."""
+        column = inner.read()
         if column.type in ("integer", "number"):
-            self.notes += read.notes
+            self.notes += inner.notes
             return column
-        if not any(note.kind == "stray-text" for note in read.notes):
+        if not any(note.kind == "stray-text" for note in inner.notes):
             return None
-        self.notes += read.notes
-        self._blanks_to_nulls()
+        self.notes += inner.notes
+        self._clear_blank_cells()
         return self._as_strings()
 
-    def _with_decimal_sign(self) -> Column | None:
-        """A column of numbers whose decimal sign is no point; None where it is none or has points only.
-
-        A point is no decimal sign then: a cell such as 1.234 may be a thousand, and is never taken for a number.
-        """
+    def _read_decimal_separator(self) -> Column | None:
+        """Read numbers whose decimal separator is not a point; None if there are none."""
         if self.decimal == ".":
             return None
         if not text_bytes.has_byte(self.strings, self.decimal.encode()):
@@ -142,19 +126,19 @@ class Reading:
         dotted = pc.replace_substring(self.strings, self.decimal, ".")
         strings = pc.if_else(points, pc.replace_substring(self.strings, ".", "\N{ONE DOT LEADER}"), dotted)
         shown = self.strings if self.shown is None else self.shown
-        return self._column_of(Reading(self.name, strings, self.variable, tokens=self.tokens, shown=shown))
+        return self._read_inner(Reading(self.name, strings, self.variable, tokens=self.tokens, shown=shown))
 
-    def _only_signs(self) -> bool:
-        """False where some token is a word of its own, such as none or absent: alone in a column it may be a value."""
-        found = (text.strip().casefold() for text in self.sample(SAMPLE))
-        return not any(text in rules.WORDS_FOR_MISSING and text not in self.variable.missing for text in found)
+    def _has_only_symbols(self) -> bool:
+        """Return False if a token is a word such as none or absent: alone in a column it may be a value."""
+        texts = (text.strip().casefold() for text in self.sample(SAMPLE))
+        return not any(text in rules.WORDS_FOR_MISSING and text not in self.variable.missing for text in texts)
 
-    def _all_blank(self) -> Column:
+    def _make_blank_column(self) -> Column:
         type_ = self.variable.type or "string"
         return Column.all_missing(type_, len(self.strings), BLANK)
 
-    def _blanks_to_nulls(self) -> None:
-        """Cells that hold nothing but white space are blank; trailing blanks are told."""
+    def _clear_blank_cells(self) -> None:
+        """Turn cells that hold only spaces into blank cells, and note spaces around texts."""
         if len(self.strings) == 0 or not text_bytes.has_byte(self.strings, b" "):
             return
         starts_blank = text_bytes.bytes_at(self.strings, 0) == text_bytes.SPACE
@@ -172,13 +156,13 @@ class Reading:
             rows = np.flatnonzero(around)
             self._note(
                 "blanks-around",
-                f"{counted(len(rows), 'cell begins', 'cells begin')} or "
-                f"{plural(len(rows), 'ends', 'end')} with a blank; texts are compared as they stand.",
+                f"{pluralize(len(rows), 'cell begins', 'cells begin')} or "
+                f"{plural(len(rows), 'ends', 'end')} with a space; texts are compared as they are.",
                 rows,
             )
 
     def sample(self, size: int) -> Counter[str]:
-        """The first cells and some of the others, by text; blanks do not count."""
+        """Count the first cells and some of the others by text; blanks are not counted."""
         rows = len(self.strings)
         some = self.strings
         if rows > size:
@@ -187,42 +171,42 @@ class Reading:
         return Counter(text for text in some.to_pylist() if text is not None)
 
     def sample_kinds(self, size: int) -> Counter[str]:
-        """What kinds of text there are in a sample."""
+        """Count what kinds of text a sample has."""
         kinds: Counter[str] = Counter()
         for text, count in self.sample(size).items():
-            kinds["token" if text in self.variable.missing else rules.kind_of(text)] += count
+            kinds["token" if text in self.variable.missing else rules.classify_text(text)] += count
         return kinds
 
     # ---------------------------------------------------------- the quick ways
 
     def _cast(self, type_: Type, strings: pa.Array | None = None) -> Column | None:
-        """All cells at once where every present one is plain; None where one is not."""
+        """Cast all cells at once if every present one is plain; None otherwise."""
         strings = self.strings if strings is None else strings
-        if type_ == "integer" and any(text_bytes.has_byte(strings, sign) for sign in (b"x", b"X")):
-            return None  # 0x10 is 16 to the library, and a text to people
+        if type_ == "integer" and any(text_bytes.has_byte(strings, byte) for byte in (b"x", b"X")):
+            return None  # the library reads 0x10 as 16; for people it is text
         try:
             array = strings.cast(ARROW_TYPES[type_])
         except pa.ArrowInvalid:
             if type_ == "integer" and self.variable.type is None:
-                return as_whole(self._cast("number", strings), strings)
+                return to_integers(self._cast("number", strings), strings)
             return None
-        values = values_of(array, type_)
+        values = get_values(array, type_)
         why = None if not array.null_count else array.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
         if type_ in ("integer", "number") and not self._keeps_every_digit(type_, strings, values, why):
             return None
-        if self.variable.type is None and has_id_like(strings):
+        if self.variable.type is None and has_ids(strings):
             return None
         if (
             type_ == "number"
-            and any(text_bytes.has_byte(strings, sign) for sign in (b"e", b"E"))
+            and any(text_bytes.has_byte(strings, byte) for byte in (b"e", b"E"))
             and (values == 0).any()
         ):
-            return None  # a number too small to be held may be among the zeros
-        return self._with_missing_codes(Column.of(type_, values, why, (BLANK,)))
+            return None  # a number too small for float64 may be among the zeros
+        return self._apply_missing_codes(Column.of(type_, values, why, (BLANK,)))
 
     def _keeps_every_digit(self, type_: Type, strings: pa.Array, values: Array, why: Why | None) -> bool:
-        """False where a cell has leading zeros, over 15 digits or no finite value, so that text says more."""
-        # Of whole numbers a missing one is 0, which costs one digit; where it is not, the digits do not fit either.
+        """Return False if a cell has leading zeros, over 15 digits or no finite value, so that the text holds more."""
+        # A missing integer is stored as 0, which has one digit.
         whole = type_ == "integer"
         present = values if why is None or whole else values[why == 0]
         if not len(present):
@@ -240,49 +224,49 @@ class Reading:
         return text_bytes.total_length(strings) == digits
 
     def _cast_with_words(self, type_: Type) -> Column | None:
-        """Numbers or dates with missing tokens between them; None where other words are there."""
-        words = ~text_bytes.begins_like_a_number(self.strings)
+        """Cast numbers or dates with missing-value tokens among them; None if there are other words."""
+        words = ~text_bytes.may_be_number(self.strings)
         words &= ~self.strings.is_null().to_numpy(zero_copy_only=False)
         if not words.any():
             return None
         rows = np.flatnonzero(words)
         encoded = self.strings.take(pa.array(rows)).dictionary_encode()
-        reasons = {text: self._reason_of(text) for text in encoded.dictionary.to_pylist()}
+        reasons = {text: self.get_reason(text) for text in encoded.dictionary.to_pylist()}
         if any(reason is None for reason in reasons.values()):
             return None
         numbers_only = pc.if_else(pa.array(words), pa.scalar(None, pa.large_string()), self.strings)
         column = self._cast(type_, numbers_only)
         if column is None:
             return None
-        positions = positions_of(encoded.indices)
-        column = column.cleared(words)
-        for place, (text, reason) in enumerate(reasons.items()):
-            cells = rows[positions == place]
-            column = column.with_missing(mask_of(cells, len(self.strings)), str(reason))
+        positions = to_positions(encoded.indices)
+        column = column.clear_missing(words)
+        for index, (text, reason) in enumerate(reasons.items()):
+            cells = rows[positions == index]
+            column = column.with_missing(make_mask(cells, len(self.strings)), str(reason))
             self._note_token(text, cells)
         return column
 
     # ------------------------------------------------------------- the full way
 
-    def _by_distinct(self, type_: Type) -> Column:
-        """Look at each distinct text: number, date, token or stray."""
-        column = Column.of_strings(None, Pool(self.strings), *self._blank_why()).encoded()
+    def _read_distinct(self, type_: Type) -> Column:
+        """Examine each distinct text: number, date, token or stray."""
+        column = Column.of_strings(None, Pool(self.strings), *self._blank_reasons()).encode()
         positions, texts = column.values, pc.utf8_trim_whitespace(column.strings.strings)
         counts = np.bincount(positions[positions >= 0], minlength=len(texts))
-        type_, parsed, fits = self.parsed(type_, texts)
+        type_, parsed, fits = self.parse(type_, texts)
         others = np.flatnonzero(~fits)
         reasons = dict(
-            zip(others.tolist(), map(self._reason_of, texts.take(pa.array(others)).to_pylist()), strict=True)
+            zip(others.tolist(), map(self.get_reason, texts.take(pa.array(others)).to_pylist()), strict=True)
         )
-        stray = np.array([place for place, reason in reasons.items() if reason is None], dtype=np.int64)
+        stray = np.array([index for index, reason in reasons.items() if reason is None], dtype=np.int64)
         if len(stray):
-            kept = matches(texts.take(pa.array(stray)), rules.ID_LIKE)
-            # Leading zeros or very long: ids, not numbers with slips among them.
+            kept = match_texts(texts.take(pa.array(stray)), rules.ID_LIKE)
+            # Leading zeros or many digits: ids, not numbers with typing errors.
             if self.variable.type is not None or not kept.any():
                 self._note_stray(type_, stray, counts, positions, int(counts[fits].sum()))
-            some = stray[:SAMPLE]
-            self._note_resemblance(
-                dict(zip(texts.take(pa.array(some)).to_pylist(), counts[some].tolist(), strict=True))
+            sample = stray[:SAMPLE]
+            self._note_similarity(
+                dict(zip(texts.take(pa.array(sample)).to_pylist(), counts[sample].tolist(), strict=True))
             )
             return self._as_strings()
         if type_ == "integer" and parsed.dtype != np.int64:
@@ -290,26 +274,26 @@ class Reading:
             type_ = "number" if len(odd) or not (np.abs(parsed) < 2**53).all() else type_
             self._note_not_whole(odd, positions)
         result = Column.of(type_, parsed[positions] if len(parsed) else parsed, column.why, column.reasons)
-        for place, reason in reasons.items():
-            cells = np.flatnonzero(positions == place)
-            result = result.with_missing(mask_of(cells, len(positions)), str(reason))
-            self._note_token(texts[place].as_py(), cells)
-        return self._with_missing_codes(result)
+        for index, reason in reasons.items():
+            cells = np.flatnonzero(positions == index)
+            result = result.with_missing(make_mask(cells, len(positions)), str(reason))
+            self._note_token(texts[index].as_py(), cells)
+        return self._apply_missing_codes(result)
 
-    def parsed(self, type_: Type, texts: pa.Array) -> tuple[Type, Array, npt.NDArray[np.bool_]]:
-        """The type that distinct texts of a likely type have, their values, and whether each has one."""
-        values, fits = self._parsed(type_, texts)
+    def parse(self, type_: Type, texts: pa.Array) -> tuple[Type, Array, npt.NDArray[np.bool_]]:
+        """Return the type of distinct texts of a likely type, their values, and whether each has one."""
+        values, fits = self._parse_as(type_, texts)
         if type_ == "date" and self.variable.type is None and not (self.date_format or fits.all()):
-            moments, are = self._parsed("datetime", texts)
-            if (are & ~fits).any():  # hours that no sample shows
-                return "datetime", moments, are
+            timestamps, is_timestamp = self._parse_as("datetime", texts)
+            if (is_timestamp & ~fits).any():  # times of day that the sample missed
+                return "datetime", timestamps, is_timestamp
         return type_, values, fits
 
-    def _parsed(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
-        """Value of each distinct text, and whether it has one under the rules of the type."""
+    def _parse_as(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
+        """Return the value of each distinct text, and whether it has one under the rules of the type."""
         if self.date_format:
-            moments, fits = dates_in_forms(texts, self.date_format)
-            return moments.astype(DTYPES[type_]), fits
+            timestamps, fits = parse_dates_in_forms(texts, self.date_format)
+            return timestamps.astype(DTYPES[type_]), fits
         if type_ == "boolean":
             lower = pc.utf8_lower(texts)
             fits = pc.is_in(lower, value_set=pa.array(["true", "false"], pa.large_string())).to_numpy(
@@ -317,66 +301,66 @@ class Reading:
             )
             return pc.equal(lower, "true").to_numpy(zero_copy_only=False), fits
         if type_ in ("date", "datetime"):
-            array = parsed_dates(type_, texts)
+            array = parse_iso_dates(type_, texts)
         else:
-            return self._parsed_numbers(texts)
-        return values_of(array, type_), array.is_valid().to_numpy(zero_copy_only=False)
+            return self._parse_numbers(texts)
+        return get_values(array, type_), array.is_valid().to_numpy(zero_copy_only=False)
 
-    def _parsed_numbers(self, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
-        fits = matches(texts, rules.NUMBER)
+    def _parse_numbers(self, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
+        fits = match_texts(texts, rules.NUMBER)
         if self.variable.type is None:
-            fits &= ~matches(texts, rules.ID_LIKE)
-        whole = bool(matches(texts, rules.WHOLE)[fits].all())
+            fits &= ~match_texts(texts, rules.ID_LIKE)
+        whole = bool(match_texts(texts, rules.WHOLE)[fits].all())
         plain = pc.utf8_ltrim(pc.if_else(pa.array(fits), texts, "0"), "+")
         if whole:
             try:
                 return plain.cast(pa.int64()).to_numpy(zero_copy_only=False), fits
             except pa.ArrowInvalid:  # over 18 digits
                 if self.variable.type == "integer":
-                    return self._parsed_integers(plain, fits)
+                    return self._parse_integers(plain, fits)
         values = np.array(plain.cast(pa.float64()).to_numpy(zero_copy_only=False))
         fits &= np.isfinite(values)
-        # A number that is not nought and too small to be held is no number, rather than nought.
-        fits &= (values != 0) | ~matches(texts, rules.NOT_NOUGHT)
+        # A nonzero number too small for float64 counts as unreadable rather than 0.
+        fits &= (values != 0) | ~match_texts(texts, rules.NONZERO)
         return np.where(fits, values, 0.0), fits
 
-    def _parsed_integers(self, plain: pa.Array, fits: npt.NDArray[np.bool_]) -> tuple[Array, npt.NDArray[np.bool_]]:
-        """Whole numbers of up to 18 digits, and those of 19 that can be held."""
+    def _parse_integers(self, plain: pa.Array, fits: npt.NDArray[np.bool_]) -> tuple[Array, npt.NDArray[np.bool_]]:
+        """Parse integers of up to 18 digits, and those of 19 that fit 64 bits."""
         try:
             return plain.cast(pa.int64()).to_numpy(zero_copy_only=False), fits
         except pa.ArrowInvalid:
-            holds = np.array([-(2**63) <= int(text) < 2**63 for text in plain.to_pylist()])
-            values = pc.if_else(pa.array(holds), plain, "0").cast(pa.int64()).to_numpy(zero_copy_only=False)
-            return values, fits & holds
+            in_range = np.array([-(2**63) <= int(text) < 2**63 for text in plain.to_pylist()])
+            values = pc.if_else(pa.array(in_range), plain, "0").cast(pa.int64()).to_numpy(zero_copy_only=False)
+            return values, fits & in_range
 
-    def _blank_why(self) -> tuple[Why | None, tuple[str, ...]]:
+    def _blank_reasons(self) -> tuple[Why | None, tuple[str, ...]]:
         if not self.strings.null_count:
             return None, ()
         return self.strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8), (BLANK,)
 
     def _as_strings(self) -> Column:
-        column = Column.of_strings(None, Pool(self.strings), *self._blank_why())
+        column = Column.of_strings(None, Pool(self.strings), *self._blank_reasons())
         if not self.variable.missing:
             return column
-        column = column.encoded()
+        column = column.encode()
         for code, reason in self.variable.missing.items():
-            place = column.strings.strings.index(code).as_py()
-            if place >= 0:
-                column = column.with_missing(column.values == place, reason)
+            position = column.strings.strings.index(code).as_py()
+            if position >= 0:
+                column = column.with_missing(column.values == position, reason)
         return column
 
     # --------------------------------------------------------- missing and notes
 
-    def _reason_of(self, text: str) -> str | None:
-        """The reason that a text stands for among numbers or dates; None for a text that is not known as one."""
+    def get_reason(self, text: str) -> str | None:
+        """Return the reason that a text means among numbers or dates; None if it is not a known token."""
         if text in self.variable.missing:
             return self.variable.missing[text]
         if not text:
             return BLANK
         return text if self.tokens and text.casefold() in rules.USUAL_TOKENS else None
 
-    def _with_missing_codes(self, column: Column) -> Column:
-        """Turn the dictionary's missing codes that are numbers into reasons."""
+    def _apply_missing_codes(self, column: Column) -> Column:
+        """Turn the dictionary's numeric missing codes into reasons."""
         if column.type not in ("integer", "number"):
             return column
         for code, reason in self.variable.missing.items():
@@ -388,64 +372,67 @@ class Reading:
         return column
 
     def _note(self, kind: str, text: str, rows: Array) -> None:
-        some = rows[:MOST_EXAMPLES]
-        values = (self.strings if self.shown is None else self.shown).take(pa.array(some)).to_pylist()
-        examples = tuple(zip((some + FIRST_ROW).tolist(), values, strict=True))
+        first_rows = rows[:MOST_EXAMPLES]
+        values = (self.strings if self.shown is None else self.shown).take(pa.array(first_rows)).to_pylist()
+        examples = tuple(zip((first_rows + FIRST_ROW).tolist(), values, strict=True))
         self.notes.append(Note(text, self.name, examples, kind, len(rows)))
 
     def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:
-            self._note("token", f'"{text}" is taken as missing among the values, {times(len(rows))}.', rows)
+            self._note("token", f'"{text}" means missing among the values, {format_times(len(rows))}.', rows)
 
     def _note_stray(self, type_: Type, stray: Array, counts: Array, positions: Array, fitting: int) -> None:
-        """Tell the cells that keep a column from being numbers or dates, where they are the few."""
+        """Note the cells that keep a column from being numbers or dates, if they are few."""
         cells = int(counts[stray].sum())
         if self.variable.type is None and fitting < MOSTLY * (fitting + cells):
             return
         is_stray = np.zeros(len(counts) + 1, np.bool_)
         is_stray[stray] = True
         rows = np.flatnonzero(is_stray[positions])
-        word = {"integer": "numbers", "number": "numbers", "boolean": "true or false"}.get(type_, f"{type_}s")
-        told = f"{counted(cells, 'cell is', 'cells are')} not like the other {fitting:,}, which are {word}"
-        self._note("stray-text", f"stays text: {told if fitting else f'its cells are no {word}'}.", rows)
+        one, many = KINDS.get(type_, (f"a {type_}", f"{type_}s"))
+        if fitting:
+            count = f"{cells:,} of {cells + fitting:,} cells {plural(cells, f'is not {one}', f'are not {many}')}"
+        else:
+            count = f"its cells are not {many}"
+        self._note("stray-text", f"kept as text: {count}.", rows)
 
     def _note_not_whole(self, odd: Array, positions: Array) -> None:
-        """Tell the decimals of a column that was stated to be whole numbers."""
+        """Note the decimals of a column declared as integer."""
         rows = np.flatnonzero(np.isin(positions, odd))
         if self.variable.type == "integer" and len(rows):
-            cells = counted(len(rows), "cell has", "cells have")
-            self._note("not-whole", f"was stated to be whole numbers, but {cells} decimals; read as numbers.", rows)
+            cells = pluralize(len(rows), "cell has", "cells have")
+            self._note("not-whole", f"was declared as integers, but {cells} decimals; read as numbers.", rows)
 
-    def _note_resemblance(self, strays: Mapping[str, int] = NO_STRAYS) -> None:
-        """Tell what a column that stays text looks like; the cells that keep it so may stand in no sample."""
-        found = resemblance(self.name, {**strays, **self.sample(SAMPLE)}, self.decimal, self.thousands)
-        if found is not None:
-            if self.date_format and f":{self.date_format}›" in found.text:
+    def _note_similarity(self, strays: Mapping[str, int] = NO_STRAYS) -> None:
+        """Note what a column kept as text looks like; `strays` are texts that a sample may miss."""
+        similarity = find_similarity(self.name, {**strays, **self.sample(SAMPLE)}, self.decimal, self.thousands)
+        if similarity is not None:
+            if self.date_format and f":{self.date_format}›" in similarity.text:
                 return
-            if self.variable.type is not None and found.kind == "digits-kept":
-                return  # it was stated to be numbers, and is none for other reasons
-            rows = np.flatnonzero(found.cells(self.strings))
-            self._note(found.kind, found.text, rows)
+            if self.variable.type is not None and similarity.kind == "digits-kept":
+                return  # declared as numbers, and not read as such for other reasons
+            rows = np.flatnonzero(similarity.cells(self.strings))
+            self._note(similarity.kind, similarity.text, rows)
 
 
-def has_id_like(strings: pa.Array) -> bool:
-    """True where a text that would be a number looks like an id: 12E4, +49123."""
-    if not any(text_bytes.has_byte(strings, sign) for sign in (b"E", b"+")):
+def has_ids(strings: pa.Array) -> bool:
+    """Return whether a text that would be a number looks like an id: 12E4, +49123."""
+    if not any(text_bytes.has_byte(strings, byte) for byte in (b"E", b"+")):
         return False
-    return bool(matches(strings.drop_null(), rules.ID_LIKE).any())
+    return bool(match_texts(strings.drop_null(), rules.ID_LIKE).any())
 
 
-def typed_column(
+def read_text_column(
     name: str,
     strings: pa.Array,
-    variable: Variable = NOTHING_KNOWN,
+    variable: Variable = NO_ENTRY,
     date_format: str = "",
     decimal: str = ".",
     thousands: str = "",
     *,
     tokens: bool = True,
 ) -> tuple[Column, list[Note]]:
-    """Turn text cells into a typed column.
+    """Read text cells as a typed column; also return notes for the user.
 
     Parameters
     ----------
@@ -467,39 +454,38 @@ def typed_column(
     The column, and notes on the cells that a person should look at.
     """
     reading = Reading(name, strings, variable, date_format, decimal, thousands, tokens)
-    column = reading.column()
+    column = reading.read()
     return column, reading.notes
 
 
-def typed_chunks(
+def read_text_chunks(
     name: str,
     chunks: pa.ChunkedArray,
-    variable: Variable = NOTHING_KNOWN,
+    variable: Variable = NO_ENTRY,
     date_format: str = "",
     decimal: str = ".",
     thousands: str = "",
     each: Each = map,
 ) -> tuple[Column, list[Note]]:
-    """Turn text cells that come in several Arrow arrays into one typed column, as `typed_column` does for one.
+    """Turn text cells in several Arrow arrays into one typed column, as `read_text_column` does.
 
-    Plain numbers are cast array by array, which spares putting all of their text together first; `each` may do so
-    side by side.
+    Plain numbers are cast array by array, which saves concatenating their text; `each` may do so in parallel.
     """
     if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == "." and not thousands:
-        column = _plain_numbers(name, chunks, variable, each)
+        column = _read_plain_numbers(name, chunks, variable, each)
         if column is not None:
             return column, []
-    # One array always: large strings have room for all.
+    # Always one array: large strings hold any amount of text.
     whole = cast(pa.Array, chunks.cast(pa.large_string()).combine_chunks())
-    return typed_column(name, whole, variable, date_format, decimal, thousands)
+    return read_text_column(name, whole, variable, date_format, decimal, thousands)
 
 
-def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each: Each) -> Column | None:
-    """A column whose every cell is a plain number or a blank; None where one is not."""
+def _read_plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each: Each) -> Column | None:
+    """Read a column whose every cell is a plain number or blank; None otherwise."""
     if variable.type not in (None, "integer", "number"):
         return None
     largest = max(chunks.chunks, key=len)
-    type_ = variable.type or likely_number(Reading(name, largest, variable).sample_kinds(GLANCE))
+    type_ = variable.type or guess_number_type(Reading(name, largest, variable).sample_kinds(GLANCE))
     if type_ is None:
         return None
 
@@ -511,5 +497,5 @@ def _plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each:
         if column is None or column.type != type_:
             return None
         parts.append(column)
-    why, reasons = joined_whys(parts)
+    why, reasons = concatenate_whys(parts)
     return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)

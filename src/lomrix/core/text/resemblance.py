@@ -1,4 +1,4 @@
-"""What a column of text resembles, so that a person can say how it is to be read."""
+"""What a column of text resembles, so that a person can state how to read it."""
 
 from __future__ import annotations
 
@@ -12,26 +12,20 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.text import rules
-from lomrix.core.text.dates import likely_form
+from lomrix.core.text.dates import guess_date_forms
 
 # A column resembles what at least this share of its present cells look like.
 MOSTLY = 0.5
 NEARLY_ALL = 0.75
-NAMES = {",": "a comma", ".": "a point", " ": "a space"}
+SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 
 
 @dataclass(frozen=True)
-class Resemblance:
+class Similarity:
     """What the cells look like.
 
-    Parameters
-    ----------
-    kind
-        A word for it: `decimal-comma`, `thousands`, `with-sign`, `unclear-date`, `digits-kept`, `offset`.
-    text
-        What a person should know, in one sentence.
-    pattern
-        Regular expression of the cells concerned.
+    `kind` is one of `decimal-comma thousands with-sign unclear-date digits-kept offset`; `pattern` is the regular
+    expression of the cells concerned.
     """
 
     kind: str
@@ -39,24 +33,16 @@ class Resemblance:
     pattern: str
 
     def cells(self, texts: pa.Array) -> npt.NDArray[np.bool_]:
-        """True for each text that is concerned; nulls are not."""
-        found = pc.match_substring_regex(pc.utf8_trim_whitespace(texts), f"^({self.pattern})$")
-        return np.array(pc.fill_null(found, False).to_numpy(zero_copy_only=False), np.bool_)
+        """Return for each text whether it is concerned; nulls are not."""
+        matches = pc.match_substring_regex(pc.utf8_trim_whitespace(texts), f"^({self.pattern})$")
+        return np.array(pc.fill_null(matches, False).to_numpy(zero_copy_only=False), np.bool_)
 
 
-def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".", thousands: str = "") -> Resemblance | None:
-    """What some distinct texts of a column resemble; None where they are just text.
-
-    Parameters
-    ----------
-    name
-        The column, for the message.
-    counts
-        How often each of the texts occurs, missing ones left out.
-    decimal, thousands
-        The separators that were read as such.
+def find_similarity(name: str, counts: Mapping[str, int], decimal: str = ".", thousands: str = "") -> Similarity | None:
+    """Return what some distinct texts (with their counts) resemble, given the separators in use; None if they are just
+    text.
     """
-    kinds = {text: rules.kind_of(text) for text in counts}
+    kinds = {text: rules.classify_text(text) for text in counts}
     present = sum(count for text, count in counts.items() if kinds[text] not in ("token", "blank"))
     if not present:
         return None
@@ -65,25 +51,24 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".", thousa
         return sum(count for text, count in counts.items() if kinds[text] in wanted) / present
 
     numbers = share("integer", "number")
-    for kind, (sign, pattern) in rules.THOUSANDS.items():
+    for kind, (symbol, pattern) in rules.THOUSANDS.items():
         # Among groups of three digits a comma may still be a decimal separator, but it hardly is in every cell.
         if not thousands and share(kind) and share(kind) + numbers >= MOSTLY and not share("comma-number"):
-            points = " and ‹decimal=,›" if sign == "." else ""
-            text = (
-                f"looks like numbers with {NAMES[sign]} between thousands; if they are, say ‹thousands={sign}›{points}"
-            )
-            text += "; if the comma is a decimal separator, add ‹decimal=,›" if sign == "," else ""
-            return Resemblance("thousands", text, pattern)
-    for kind, sign, pattern in (("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)):
+            points = " and ‹decimal=,›" if symbol == "." else ""
+            text = f"looks like numbers with {SEPARATOR_NAMES[symbol]} between thousands"
+            text += f"; if they are, use ‹thousands={symbol}›{points}"
+            text += "; if the comma is a decimal separator, add ‹decimal=,›" if symbol == "," else ""
+            return Similarity("thousands", text, pattern)
+    for kind, symbol, pattern in (("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)):
         if share(kind) and share(kind) + numbers >= MOSTLY:
-            text = f"looks like numbers with {sign}, and stays text; derive the number: to_number(part({name}, "
-            return Resemblance("with-sign", text + "'[-+0-9.]+'))", pattern)
+            text = f"looks like numbers with {symbol}, and stays text; derive the number: to_number(part({name}, "
+            return Similarity("with-sign", text + "'[-+0-9.]+'))", pattern)
     if decimal == "." and share("comma-number") and share("comma-number") + numbers >= MOSTLY:
-        text = "looks like numbers with a decimal comma; if it is, say ‹decimal=,›"
-        return Resemblance("decimal-comma", text, rules.COMMA_NUMBER)
+        text = "looks like numbers with a decimal comma; if it is, use ‹decimal=,›"
+        return Similarity("decimal-comma", text, rules.COMMA_NUMBER)
     if share("moment-with-offset") >= MOSTLY:
-        text = "moments with an offset from universal time stay text."
-        return Resemblance("offset", text, rules.WITH_OFFSET)
+        text = "timestamps with a UTC offset are kept as text."
+        return Similarity("offset", text, rules.WITH_OFFSET)
     kept = sum(count for text, count in counts.items() if kinds[text] == "keep")
     # Ids of one length begin with zeros where they are small; the only cell of many that does is hardly one of them.
     is_no_id = (kept == 1 and numbers >= NEARLY_ALL) or len({len(text.strip()) for text in counts}) > 1
@@ -93,13 +78,13 @@ def resemblance(name: str, counts: Mapping[str, int], decimal: str = ".", thousa
         # Whole numbers of up to 18 digits are held to the last digit.
         digits = [text.strip() for text, kind in kinds.items() if kind in ("integer", "number", "keep")]
         type_ = "integer" if all(re.fullmatch(rules.WHOLE, text) for text in digits) else "number"
-        text += f"if they are numbers, say ‹type={name}={type_}›"
-        return Resemblance("digits-kept", text, rules.ID_LIKE)
+        text += f"if they are numbers, use ‹type={name}={type_}›"
+        return Similarity("digits-kept", text, rules.ID_LIKE)
     others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
-    if share("unclear-date", "text") >= MOSTLY and (form := likely_form(others)):
+    if share("unclear-date", "text") >= MOSTLY and (form := guess_date_forms(others)):
         type_ = "datetime" if "%H" in form else "date"
         several = " in several forms" if "|" in form or share("date", "datetime") else ""
-        text = f"looks like dates{several}; say ‹type={name}={type_}:{form.removeprefix('?')}› to read it so"
+        text = f"looks like dates{several}; use ‹type={name}={type_}:{form.removeprefix('?')}› to read it so"
         text += ", if the day comes first." if form.startswith("?") else "."
-        return Resemblance("unclear-date", text, rules.ANY_DATE)
+        return Similarity("unclear-date", text, rules.ANY_DATE)
     return None

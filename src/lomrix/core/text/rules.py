@@ -1,4 +1,4 @@
-"""The rules by which text becomes numbers, dates or missing cells, for one distinct text at a time."""
+"""The rules for one distinct text: number, date, missing-value token or id."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import re
 from lomrix.core.table.numbers import NUMBER_PATTERN, WHOLE_PATTERN
 from lomrix.core.table.reasons import BUILT_IN
 
-# Said in files for "no value"; taken as missing only where the rest of the column is numbers or dates.
+# Used in files for "no value"; missing only if the rest of the column is numbers or dates.
 USUAL_TOKENS = frozenset(
     [
         *("na", "n/a", "n.a.", "#n/a", "n/r", "nr", ".", "..", "...", "-", "--", "---", "?", "??", "*"),
@@ -17,19 +17,19 @@ USUAL_TOKENS = frozenset(
     ]
 )
 
-# Tokens that are words, which may be values where a column holds nothing else.
+# Tokens that are words, and so may be values if a column holds nothing else.
 WORDS_FOR_MISSING = frozenset(["none", "nil", "missing", "unknown", "absent", *BUILT_IN])
 
 NUMBER = NUMBER_PATTERN
 WHOLE = WHOLE_PATTERN
-# Digits that mark ids and so stay text: zeros in front, over 15 of them, an E between them, a plus before five.
+# Digits that mark ids and stay text: leading zeros, over 15 digits, an E between digits, a plus before five.
 ID_LIKE = r"[+-]?0\d+.*|[+-]?\d{16,}.*|\d+E\d+|\+\d{5,}"
 DATE = r"\d{4}-\d{2}-\d{2}"
 DATETIME = r"\d{4}-\d{2}-\d{2}[T ]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,6})?)?"
 BOOLEAN = r"(?i)true|false"
-# Day and month cannot be told apart, so these are never guessed.
+# Day and month are ambiguous, so these are never guessed.
 UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"
-NOT_NOUGHT = r"[^eE]*[1-9].*"
+NONZERO = r"[^eE]*[1-9].*"
 COMMA_NUMBER = r"[+-]?\d+,\d+"
 # Groups of three digits; which separator stands between them is in the names.
 THOUSANDS = {
@@ -40,7 +40,7 @@ THOUSANDS = {
 PERCENT = r"[+-]?\d+([.,]\d+)? ?%"
 CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 WITH_OFFSET = DATETIME + r"(Z|[+-]\d{2}:?\d{2})"
-# A look at which cells may be meant as dates, with names of months in letters.
+# Cells that may be meant as dates, with month names in letters.
 ANY_DATE = r"\d{1,4}[/.\- ][A-Za-z0-9]{1,9}[/.\- ]\d{1,4}([ T].*)?|[A-Za-z]{3,9} \d{1,2},? \d{2,4}([ T].*)?"
 
 _PATTERNS = {
@@ -61,11 +61,11 @@ _PATTERNS = {
 }
 
 
-def kind_of(text: str) -> str:
-    """What one text looks like: `integer number date datetime boolean token keep blank text`.
+def classify_text(text: str) -> str:
+    """Classify a text:
 
-    `unclear-date`, `comma-number`, `moment-with-offset`, `percent`, `currency` and `thousands-…` are texts that may be
-    meant as dates, numbers, times. `keep` are digits that must stay text, as those of ids.
+    `integer number date datetime boolean token keep blank text`, or one that may be meant as a date, number or time:
+    `unclear-date comma-number offset percent currency thousands-…`. `keep` are digits that must stay text, such as ids.
     """
     text = text.strip()
     if not text:

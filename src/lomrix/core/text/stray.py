@@ -10,11 +10,11 @@ import pyarrow.compute as pc
 
 from lomrix.core.table.column import Column
 from lomrix.core.table.types import Type
-from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.likely import likely_type
+from lomrix.core.text.likely import guess_type
 from lomrix.core.text.reading import SAMPLE, Reading
-from lomrix.core.text.values import matches
+from lomrix.core.text.values import match_texts
 
 # Why a stray cell has no value in the type of the others.
 UNREADABLE = "unreadable"
@@ -22,16 +22,8 @@ UNREADABLE = "unreadable"
 
 @dataclass(frozen=True)
 class StrayCells:
-    """The cells that keep a column of text from being numbers or dates.
-
-    Parameters
-    ----------
-    type
-        The type that the other cells have.
-    cells
-        True for each stray cell.
-    others
-        The column in that type, its stray cells missing.
+    """The stray cells of a column (True in `cells`), the `type` of the others, and the column in that type with its
+    stray cells missing.
     """
 
     type: Type
@@ -39,22 +31,22 @@ class StrayCells:
     others: Column
 
 
-def stray_cells(column: Column, variable: Variable = NOTHING_KNOWN) -> StrayCells | None:
-    """Look for cells that keep a column of text from being numbers or dates; None where it is just text."""
+def find_stray_cells(column: Column, variable: Variable = NO_ENTRY) -> StrayCells | None:
+    """Find cells that keep a column of text from being numbers or dates; None if it is just text."""
     reading = Reading("", column.to_arrow(), variable, variable.form)
     kinds = reading.sample_kinds(SAMPLE)
-    type_ = variable.type or likely_type(kinds)
+    type_ = variable.type or guess_type(kinds)
     if column.type != "string" or type_ in ("string", "boolean") or not kinds:
         return None
     if type_ == "integer" and variable.type is None:
         type_ = "number"
-    column = column.encoded()
+    column = column.encode()
     texts = pc.utf8_trim_whitespace(column.strings.strings)
-    type_, parsed, fits = reading.parsed(type_, texts)
-    known = [reading._reason_of(text) is not None for text in texts.to_pylist()]
-    if matches(texts, rules.ID_LIKE)[~fits].any() and variable.type is None:
+    type_, parsed, fits = reading.parse(type_, texts)
+    is_token = [reading.get_reason(text) is not None for text in texts.to_pylist()]
+    if match_texts(texts, rules.ID_LIKE)[~fits].any() and variable.type is None:
         return None
-    stray = np.append(~fits & ~np.array(known, np.bool_), False)[column.values]
+    stray = np.append(~fits & ~np.array(is_token, np.bool_), False)[column.values]
     if not stray.any():
         return None
     type_ = "number" if type_ == "integer" and parsed.dtype != np.int64 else type_

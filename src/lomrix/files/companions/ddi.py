@@ -1,8 +1,8 @@
-"""DDI-Codebook 2.5: the social sciences' open standard for a codebook, as XML.
+"""DDI-Codebook 2.5: the social sciences' open standard for codebooks, as XML.
 
 References
 ----------
-Data Documentation Initiative Alliance, DDI-Codebook 2.5 (2014): the elements stand in the order of its schema.
+Data Documentation Initiative Alliance, DDI-Codebook 2.5 (2014): elements are in the order of its schema.
 """
 
 from __future__ import annotations
@@ -15,135 +15,125 @@ from xml.etree.ElementTree import Element, SubElement, indent, register_namespac
 import lomrix
 
 NAMESPACE = "ddi:codebook:2_5"
-# Signs that XML 1.0 cannot hold.
-NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+# Characters that XML 1.0 cannot hold.
+INVALID_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 STATISTICS = (("mean", "mean"), ("median", "medn"), ("minimum", "min"), ("maximum", "max"), ("sd", "stdev"))
-# How many signs the numbers of statistics have.
+# Format of statistics.
 DIGITS = "%.10g"
 NUMERIC = ("integer", "number")
 
 
-def codebook(facts: Mapping[str, Any], title: str) -> bytes:
-    """The codebook of a delivery.
-
-    Parameters
-    ----------
-    facts
-        As `lomrix.files.companions.facts` gives them.
-    title
-        Title of the study or the table.
-
-    Returns
-    -------
-    XML in UTF-8.
-    """
+def make_codebook(facts: Mapping[str, Any], title: str) -> bytes:
+    """Return the codebook of a delivery as UTF-8 XML, from `collect_facts` and a title."""
     register_namespace("", NAMESPACE)
-    book = Element(tag("codeBook"), {"version": "2.5"})
-    document = within(book, "docDscr", "citation")
-    put(within(document, "titlStmt"), "titl", f"Codebook of {title}")
-    put(within(document, "prodStmt"), "software", "Lomrix", {"version": lomrix.__version__})
-    study = within(book, "stdyDscr", "citation")
-    put(within(study, "titlStmt"), "titl", title)
-    file = SubElement(book, tag("fileDscr"), {"ID": "F1"})
-    text = SubElement(file, tag("fileTxt"))
-    put(text, "fileName", facts["file"])
-    size = SubElement(text, tag("dimensns"))
-    put(size, "caseQnty", str(facts["rows"]))
-    put(size, "varQnty", str(facts["columns"]))
+    book = Element(qualify("codeBook"), {"version": "2.5"})
+    document = add_elements(book, "docDscr", "citation")
+    add_text(add_elements(document, "titlStmt"), "titl", f"Codebook of {title}")
+    add_text(add_elements(document, "prodStmt"), "software", "Lomrix", {"version": lomrix.__version__})
+    study = add_elements(book, "stdyDscr", "citation")
+    add_text(add_elements(study, "titlStmt"), "titl", title)
+    file = SubElement(book, qualify("fileDscr"), {"ID": "F1"})
+    text = SubElement(file, qualify("fileTxt"))
+    add_text(text, "fileName", facts["file"])
+    size = SubElement(text, qualify("dimensns"))
+    add_text(size, "caseQnty", str(facts["rows"]))
+    add_text(size, "varQnty", str(facts["columns"]))
     if facts["lines_per_row"] > 1:
-        put(size, "recPrCas", str(facts["lines_per_row"]))
-    data = SubElement(book, tag("dataDscr"))
+        add_text(size, "recPrCas", str(facts["lines_per_row"]))
+    data = SubElement(book, qualify("dataDscr"))
     for variable in facts["variables"]:
         add_variable(data, variable, facts)
     indent(book, " ")
-    whole: bytes = tostring(book, encoding="utf-8", xml_declaration=True)
-    return whole + b"\n"
+    xml: bytes = tostring(book, encoding="utf-8", xml_declaration=True)
+    return xml + b"\n"
 
 
-def tag(name: str) -> str:
-    """An element's name in the standard's namespace."""
+def qualify(name: str) -> str:
+    """Return an element's name in the standard's namespace."""
     return f"{{{NAMESPACE}}}{name}"
 
 
-def within(parent: Element, *names: str) -> Element:
-    """A new element inside another, several levels down."""
+def add_elements(parent: Element, *names: str) -> Element:
+    """Add nested elements, and return the innermost."""
     for name in names:
-        parent = SubElement(parent, tag(name))
+        parent = SubElement(parent, qualify(name))
     return parent
 
 
-def put(parent: Element, name: str, text: object, attributes: Mapping[str, str] | None = None) -> Element:
-    """A new element with a text in it."""
-    made = SubElement(parent, tag(name), {key: clean(value) for key, value in (attributes or {}).items()})
-    made.text = clean(str(text))
-    return made
+def add_text(parent: Element, name: str, text: object, attributes: Mapping[str, str] | None = None) -> Element:
+    """Add an element with a text."""
+    element = SubElement(parent, qualify(name), {key: clean_text(value) for key, value in (attributes or {}).items()})
+    element.text = clean_text(str(text))
+    return element
 
 
-def clean(text: str) -> str:
-    """A text without the signs that XML cannot hold."""
-    return NO_XML.sub("\ufffd", text)
+def clean_text(text: str) -> str:
+    """Replace the characters that XML cannot hold."""
+    return INVALID_XML.sub("\ufffd", text)
 
 
 def add_variable(data: Element, variable: Mapping[str, Any], facts: Mapping[str, Any]) -> None:
-    """One variable: where it stands, its label, limits, statistics, categories, and how it is written."""
-    has_codes = any(one["label"] for one in variable["codes"])
+    """Add one variable: position, label, limits, statistics, categories, and how it is written."""
+    has_codes = any(element["label"] for element in variable["codes"])
     is_number = variable["type"] in NUMERIC
-    told = {"ID": f"V{variable['number']}", "name": clean(variable["name"]), "files": "F1"}
+    attributes_ = {"ID": f"V{variable['number']}", "name": clean_text(variable["name"]), "files": "F1"}
     if variable["decimals"] is not None and is_number:
-        told["dcml"] = str(variable["decimals"])
-    told["intrvl"] = "contin" if variable["type"] == "number" or (is_number and not has_codes) else "discrete"
-    one = SubElement(data, tag("var"), told)
+        attributes_["dcml"] = str(variable["decimals"])
+    attributes_["intrvl"] = "contin" if variable["type"] == "number" or (is_number and not has_codes) else "discrete"
+    element = SubElement(data, qualify("var"), attributes_)
     if variable["start"] is not None:
-        place = {"StartPos": "start", "EndPos": "end", "width": "width"}
-        attributes = {name: str(variable[key]) for name, key in place.items()}
-        SubElement(one, tag("location"), {**attributes, "RecSegNo": str(variable["line"]), "fileid": "F1"})
-    put(one, "labl", variable["label"] or variable["name_before"])
+        location_keys = {"StartPos": "start", "EndPos": "end", "width": "width"}
+        attributes = {name: str(variable[key]) for name, key in location_keys.items()}
+        SubElement(element, qualify("location"), {**attributes, "RecSegNo": str(variable["line"]), "fileid": "F1"})
+    add_text(element, "labl", variable["label"] or variable["name_before"])
     if variable["minimum"] is not None:
         limits = {"min": str(variable["minimum"]), "max": str(variable["maximum"])}
-        SubElement(within(one, "valrng"), tag("range"), limits)
+        SubElement(add_elements(element, "valrng"), qualify("range"), limits)
     codes = [missing for missing in variable["missing"] if missing["code"]]
     if codes:
-        invalid = within(one, "invalrng")
+        invalid = add_elements(element, "invalrng")
         for code in dict.fromkeys(missing["code"] for missing in codes):
-            SubElement(invalid, tag("item"), {"VALUE": code})
-    add_statistics(one, variable)
+            SubElement(invalid, qualify("item"), {"VALUE": code})
+    add_statistics(element, variable)
     if variable["description"]:
-        put(one, "txt", variable["description"])
-    add_categories(one, variable)
+        add_text(element, "txt", variable["description"])
+    add_categories(element, variable)
     if variable["how"]:
-        put(one, "codInstr", variable["how"])
+        add_text(element, "codInstr", variable["how"])
     kind = "numeric" if variable["written_type"] in NUMERIC else "character"
     category = {"date": "date", "datetime": "time", "boolean": "boolean"}.get(variable["written_type"], "")
     form = SubElement(
-        one, tag("varFormat"), {"type": kind, **({"category": category} if category in ("date", "time") else {})}
+        element,
+        qualify("varFormat"),
+        {"type": kind, **({"category": category} if category in ("date", "time") else {})},
     )
     if variable["unit"]:
-        form.text = clean(f"in {variable['unit']}")
+        form.text = clean_text(f"in {variable['unit']}")
 
 
-def add_statistics(one: Element, variable: Mapping[str, Any]) -> None:
-    """Cells with a value and without one, and the moments of numbers."""
-    put(one, "sumStat", variable["present"], {"type": "vald"})
-    put(one, "sumStat", variable["missing_cells"], {"type": "invd"})
+def add_statistics(element: Element, variable: Mapping[str, Any]) -> None:
+    """Add the numbers of present and missing cells, and statistics of numbers."""
+    add_text(element, "sumStat", variable["present"], {"type": "vald"})
+    add_text(element, "sumStat", variable["missing_cells"], {"type": "invd"})
     for key, type_ in STATISTICS:
         value = variable[key]
         if isinstance(value, int | float) and variable["mean"] is not None:
-            put(one, "sumStat", DIGITS % value if isinstance(value, float) else value, {"type": type_})
+            add_text(element, "sumStat", DIGITS % value if isinstance(value, float) else value, {"type": type_})
 
 
-def add_categories(one: Element, variable: Mapping[str, Any]) -> None:
-    """Values with their labels and counts, those given to texts among them, and the reasons of missing cells."""
+def add_categories(element: Element, variable: Mapping[str, Any]) -> None:
+    """Add values with labels and counts, including codes given to texts, and the reasons of missing cells."""
     code_of = {given["text"]: str(given["code"]) for given in variable["given_codes"]}
     for code in variable["codes"]:
-        category = SubElement(one, tag("catgry"))
-        put(category, "catValu", code_of.get(code["value"], code["value"]))
+        category = SubElement(element, qualify("catgry"))
+        add_text(category, "catValu", code_of.get(code["value"], code["value"]))
         label = code["label"] or (code["value"] if code_of else "")
         if label:
-            put(category, "labl", label)
-        put(category, "catStat", code["cells"], {"type": "freq"})
+            add_text(category, "labl", label)
+        add_text(category, "catStat", code["cells"], {"type": "freq"})
     for missing in variable["missing"]:
-        category = SubElement(one, tag("catgry"), {"missing": "Y"})
+        category = SubElement(element, qualify("catgry"), {"missing": "Y"})
         if missing["code"]:
-            put(category, "catValu", missing["code"])
-        put(category, "labl", missing["reason"])
-        put(category, "catStat", missing["cells"], {"type": "freq"})
+            add_text(category, "catValu", missing["code"])
+        add_text(category, "labl", missing["reason"])
+        add_text(category, "catStat", missing["cells"], {"type": "freq"})

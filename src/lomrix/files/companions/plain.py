@@ -1,4 +1,4 @@
-"""The companion as plain text: names in order, where they stand, missing codes, labels and codes."""
+"""The companion as plain text: names in order, positions, missing codes, labels and codes."""
 
 from __future__ import annotations
 
@@ -13,177 +13,178 @@ import pyarrow.csv as pacsv
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.notes import counted
-from lomrix.files.lines import Place
+from lomrix.core.table.notes import pluralize
+from lomrix.files.lines import ColumnPosition
 
 WIDTH = 72
-# A longer list of codes is set in lines instead of one code a line.
+# Longer lists of codes are set as running text instead of one code per line.
 LONG = 30
-# And a list that nobody would read is put into a file of its own.
+# Even longer lists go into a file of their own.
 MANY = 500
-# A blank at which lines are not broken, so that a code stays with its text.
-UNBROKEN = "\x1f"
-DELIMITER_WORDS = {",": "commas", "\t": "tabs", " ": "blanks", ";": "semicolons", "|": "upright strokes"}
+# A space at which lines are not broken, so that a code stays with its text.
+NON_BREAKING = "\x1f"
+DELIMITER_WORDS = {",": "commas", "\t": "tabs", " ": "spaces", ";": "semicolons", "|": "vertical bars"}
 
 
 def codes_path(path: Path) -> Path:
-    """Where the codes given to texts stand when they are too many for the companion text."""
+    """Return the path of the codes given to texts when they are too many for the companion text."""
     return path.with_name(path.stem + ".codes.csv")
 
 
-def codes_table(many: Mapping[str, pa.Array]) -> bytes:
-    """Column, code and text, one code a row."""
+def make_codes_table(long_lists: Mapping[str, pa.Array]) -> bytes:
+    """Return a CSV table of column, code and text."""
     sink = pa.BufferOutputStream()
-    for at, (name, texts) in enumerate(many.items()):
+    for index, (name, texts) in enumerate(long_lists.items()):
         codes = pa.array(np.arange(1, len(texts) + 1))
         table = pa.table({"column": pa.repeat(pa.scalar(name), len(texts)), "code": codes, "text": texts})
-        options = pacsv.WriteOptions(include_header=at == 0, quoting_style="needed")
+        options = pacsv.WriteOptions(include_header=index == 0, quoting_style="needed")
         pacsv.write_csv(table, sink, options)
     return sink.getvalue().to_pybytes()
 
 
-def companion(
-    ready: Prepared, path: Path, delimiter: str, *, has_header: bool, form: TextForm, places: Sequence[Place] = ()
+def make_companion(
+    prepared: Prepared,
+    path: Path,
+    delimiter: str,
+    *,
+    has_header: bool,
+    form: TextForm,
+    positions: Sequence[ColumnPosition] = (),
 ) -> str:
-    """The companion text.
-
-    Parameters
-    ----------
-    ready
-        What was written, and how it has to be understood.
-    path
-        Where the file stands.
-    delimiter
-        The sign between cells; empty where columns have a fixed width.
-    has_header, form
-        How it is written.
-    places
-        Where each column stands, where that is fixed or a record takes several lines.
+    """Return the companion text of a file: the prepared table, its path and delimiter (empty for fixed width), and the
+    positions of fixed columns or multi-line records.
     """
-    made, known = ready.made, ready.labels
-    between = f"separated by {DELIMITER_WORDS.get(delimiter, delimiter)}" if delimiter else "of fixed width"
+    result, dictionary = prepared.made, prepared.labels
+    separation = f"separated by {DELIMITER_WORDS.get(delimiter, delimiter)}" if delimiter else "of fixed width"
     header = "names in the first line" if has_header else "no header"
     parts = [
         f"Columns of {path.name}",
-        f"{counted(len(made), 'row', 'rows')}, {counted(len(made.names), 'column', 'columns')}, {between}, {header}."
-        + written_how(form),
-        f"Missing cells: {missing_words(ready)}",
-        "Names in order:\n" + wrapped(" ".join(map(told_apart, made.names))).replace(UNBROKEN, " "),
+        f"{pluralize(len(result), 'row')}, {pluralize(len(result.names), 'column')}, {separation}, {header}."
+        + describe_form(form),
+        f"Missing cells: {list_missing_codes(prepared)}",
+        "Names in order:\n" + wrap(" ".join(map(quote_name, result.names))).replace(NON_BREAKING, " "),
     ]
-    lines = max((place.line for place in places), default=1)
+    lines = max((position.line for position in positions), default=1)
     if lines > 1:
         parts.insert(2, f"Each row takes {lines} lines.")
-    if places and (lines > 1 or not delimiter):
-        parts.append("Where they stand:\n" + (table_of_places(places) if not delimiter else columns_by_line(places)))
-    if ready.old_names:
-        parts.append("Names before:\n" + "\n".join(wrapped(f"{new}: {old}") for new, old in ready.old_names.items()))
+    if positions and (lines > 1 or not delimiter):
+        parts.append("Positions:\n" + (format_positions(positions) if not delimiter else list_by_line(positions)))
+    if prepared.old_names:
+        parts.append("Names before:\n" + "\n".join(wrap(f"{new}: {old}") for new, old in prepared.old_names.items()))
     labels = [
         f"{name}: {entry.label}" + (f" [{entry.unit}]" if entry.unit else "")
-        for name in made.names
-        if (entry := known.of(name)).label
+        for name in result.names
+        if (entry := dictionary.of(name)).label
     ]
     if labels:
-        parts.append("Labels:\n" + "\n".join(map(wrapped, labels)))
+        parts.append("Labels:\n" + "\n".join(map(wrap, labels)))
     codes = {
-        name: ", ".join(f"{code} {label}" for code, label in known.labels_of(name).items())
-        for name in made.names
-        if not ready.recodings.get(name)
+        name: ", ".join(f"{code} {label}" for code, label in dictionary.labels_of(name).items())
+        for name in result.names
+        if not prepared.recodings.get(name)
     }
     if any(codes.values()):
         parts.append(
-            "Codes in the data:\n" + "\n".join(wrapped(f"{name}: {text}") for name, text in codes.items() if text)
+            "Codes in the data:\n" + "\n".join(wrap(f"{name}: {text}") for name, text in codes.items() if text)
         )
-    if ready.recodings:
-        told = []
-        for name, recoding in ready.recodings.items():
-            told.append(wrapped(f"{name}: {recoding.how}"))
-            told += code_lines(recoding, known, name, path)
-        parts.append("Turned into numbers:\n" + "\n".join(told))
+    if prepared.recodings:
+        lines_of_codes = []
+        for name, recoding in prepared.recodings.items():
+            lines_of_codes.append(wrap(f"{name}: {recoding.how}"))
+            lines_of_codes += format_codes(recoding, dictionary, name, path)
+        parts.append("Recoded as numbers:\n" + "\n".join(lines_of_codes))
     return "\n\n".join(parts) + "\n"
 
 
-def written_how(form: TextForm) -> str:
-    """What is not as usual, in words."""
-    told = []
+def describe_form(form: TextForm) -> str:
+    """Describe what differs from the defaults."""
+    sentences = []
     if form.decimal != ".":
-        told.append("Decimal places stand behind a comma.")
+        sentences.append("The decimal separator is a comma.")
     if form.date_form:
-        told.append(f"Dates are written as {form.date_form}.")
+        sentences.append(f"Dates are written as {form.date_form}.")
     if form.encoding != "utf-8":
-        told.append(f"The encoding is {form.encoding}.")
+        sentences.append(f"The encoding is {form.encoding}.")
     if form.line_ends == "windows":
-        told.append("Lines end with a carriage return and a line feed.")
-    return "".join(f" {one}" for one in told)
+        sentences.append("Lines end with a carriage return and a line feed.")
+    return "".join(f" {sentence}" for sentence in sentences)
 
 
-def missing_words(ready: Prepared) -> str:
-    """The missing codes: the general one, and those that stand for a reason or in some columns only."""
-    everywhere = ready.missing.everywhere
-    closer = {
+def list_missing_codes(prepared: Prepared) -> str:
+    """List the missing codes: the general one, and those for a reason or in some columns."""
+    everywhere = prepared.missing.everywhere
+    specific = {
         (code, reason, name)
-        for name, codes in ready.codes.items()
+        for name, codes in prepared.codes.items()
         for code, reason in codes.items()
         if code != everywhere
     }
-    if not closer:
+    if not specific:
         return everywhere or "none"
     columns: dict[tuple[str, str], list[str]] = {}
-    for code, reason, name in closer:
+    for code, reason, name in specific:
         columns.setdefault((code, reason), []).append(name)
-    told = [f"  {code}  {reason}, in {in_order(names, ready)}" for (code, reason), names in sorted(columns.items())]
+    lines = [
+        f"  {code}  {reason}, in {order_columns(names, prepared)}" for (code, reason), names in sorted(columns.items())
+    ]
     first = f"{everywhere}, and" if everywhere else ""
-    return "\n".join([first, *told])
+    return "\n".join([first, *lines])
 
 
-def in_order(names: Sequence[str], ready: Prepared) -> str:
-    """Some columns in their order."""
-    inside = [name for name in ready.made.names if name in set(names)]
-    return "all columns" if len(inside) == len(ready.made.names) else " ".join(inside)
+def order_columns(names: Sequence[str], prepared: Prepared) -> str:
+    """Return some columns in file order."""
+    selected = [name for name in prepared.made.names if name in set(names)]
+    return "all columns" if len(selected) == len(prepared.made.names) else " ".join(selected)
 
 
-def table_of_places(places: Sequence[Place]) -> str:
-    """Column, first and last sign, width and decimal places; the line too where there are several."""
-    several = max(place.line for place in places) > 1
-    wide = max(4, *(len(place.name) for place in places))
-    rows = [("name".ljust(wide), *(("line",) if several else ()), "from", "to", "width", "decimals")]
+def format_positions(positions: Sequence[ColumnPosition]) -> str:
+    """Format a table of column, first and last position, width and decimals; with lines if there are several."""
+    has_lines = max(position.line for position in positions) > 1
+    width = max(4, *(len(position.name) for position in positions))
+    rows = [("name".ljust(width), *(("line",) if has_lines else ()), "from", "to", "width", "decimals")]
     rows += [
-        (place.name.ljust(wide), *((str(place.line),) if several else ()), str(place.start), str(place.end),
-         str(place.width), str(place.decimals or ""))
-        for place in places
+        (position.name.ljust(width), *((str(position.line),) if has_lines else ()), str(position.start),
+         str(position.end), str(position.width), str(position.decimals or ""))
+        for position in positions
     ]  # fmt: skip
     return "\n".join("  ".join([row[0], *(cell.rjust(8) for cell in row[1:])]).rstrip() for row in rows)
 
 
-def columns_by_line(places: Sequence[Place]) -> str:
-    """The names that stand in each line of a record."""
+def list_by_line(positions: Sequence[ColumnPosition]) -> str:
+    """List the names in each line of a record."""
     lines: dict[int, list[str]] = {}
-    for place in places:
-        lines.setdefault(place.line, []).append(told_apart(place.name))
-    return "\n".join(wrapped(f"line {line}: {' '.join(names)}").replace(UNBROKEN, " ") for line, names in lines.items())
+    for position in positions:
+        lines.setdefault(position.line, []).append(quote_name(position.name))
+    return "\n".join(
+        wrap(f"line {line}: {' '.join(names)}").replace(NON_BREAKING, " ") for line, names in lines.items()
+    )
 
 
-def code_lines(recoding: Recoding, known: Dictionary, name: str, path: Path) -> list[str]:
-    """The codes given to a column's texts: one a line, in running lines, or in a file of their own."""
+def format_codes(recoding: Recoding, known: Dictionary, name: str, path: Path) -> list[str]:
+    """Format the codes given to a column's texts: one per line, running text, or a reference to a file."""
     if len(recoding.texts) > MANY:
-        return [f"    (the codes stand in {codes_path(path).name})"]
-    told = [f"{code} {with_label(known, name, text)}" for code, text in enumerate(recoding.texts.to_pylist(), start=1)]
-    if len(told) > LONG:
-        told = [wrapped(", ".join(pair.replace(" ", UNBROKEN) for pair in told)).replace(UNBROKEN, " ")]
-    return [textwrap.indent(text, "    ") for text in told]
+        return [f"    (the codes are in {codes_path(path).name})"]
+    pairs = [
+        f"{code} {format_with_label(known, name, text)}"
+        for code, text in enumerate(recoding.texts.to_pylist(), start=1)
+    ]
+    if len(pairs) > LONG:
+        pairs = [wrap(", ".join(pair.replace(" ", NON_BREAKING) for pair in pairs)).replace(NON_BREAKING, " ")]
+    return [textwrap.indent(text, "    ") for text in pairs]
 
 
-def with_label(known: Dictionary, name: str, text: str) -> str:
-    """A text, with its label where the dictionary has one."""
+def format_with_label(known: Dictionary, name: str, text: str) -> str:
+    """Return a text, with its label if the dictionary has one."""
     label = known.labels_of(name).get(text)
     shown = f'"{text}"' if text != text.strip() else text
     return f"{shown} ({label})" if label else shown
 
 
-def told_apart(name: str) -> str:
-    """A name as it stands among others: in quotation marks, and in one line, where it holds blanks."""
-    return f'"{name}"'.replace(" ", UNBROKEN) if len(name.split()) != 1 else name
+def quote_name(name: str) -> str:
+    """Quote a name with spaces, and keep it on one line."""
+    return f'"{name}"'.replace(" ", NON_BREAKING) if len(name.split()) != 1 else name
 
 
-def wrapped(text: str) -> str:
-    """Text in lines of 72 columns at most."""
+def wrap(text: str) -> str:
+    """Wrap text to at most 72 columns."""
     return textwrap.fill(text, WIDTH - 4, subsequent_indent="  ", break_long_words=False, break_on_hyphens=False)

@@ -1,4 +1,4 @@
-"""Companions and codebooks as outputs: by the extension of their file."""
+"""Companions and codebooks as outputs, by the extension of their file."""
 
 from __future__ import annotations
 
@@ -9,11 +9,11 @@ from pathlib import Path
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.delivery import Delivery
 from lomrix.core.steps.export.prepared import Prepared
-from lomrix.files.companions.facts import facts_of
-from lomrix.files.companions.plain import companion
-from lomrix.files.companions.template import filled_in, own_template, template_of
-from lomrix.files.database.reference import is_database, shown
-from lomrix.files.delivered import TEMPLATE, delimiter_for, places_in
+from lomrix.files.companions.facts import collect_facts
+from lomrix.files.companions.plain import make_companion
+from lomrix.files.companions.template import load_template, read_template, render
+from lomrix.files.database.reference import hide_password, is_database
+from lomrix.files.delivered import TEMPLATE, choose_delimiter, find_positions
 from lomrix.files.staging import FileSink
 
 EXTENSIONS = {"companion": (".txt", ".md", TEMPLATE), "codebook": (".xml", ".md")}
@@ -26,7 +26,7 @@ class DescribingSink(FileSink):
     Parameters
     ----------
     kind
-        `companion` or `codebook`.
+        `make_companion` or `codebook`.
     template
         A team's own template; None where the file's extension decides.
     data
@@ -40,59 +40,50 @@ class DescribingSink(FileSink):
 
     @property
     def data_path(self) -> Path:
-        """The file that is described; of a table of a database its name."""
-        return Path(shown(self.data).rpartition("#")[2]) if is_database(self.data) else Path(self.data)
+        """The file that is described; of a database table its name."""
+        return Path(hide_password(self.data).rpartition("#")[2]) if is_database(self.data) else Path(self.data)
 
     def check(self) -> None:
-        """Stop where the template cannot be read, too."""
+        """Also stop if the template cannot be read."""
         if self.template is not None:
-            self.text = template_of(self.template)
+            self.text = read_template(self.template)
         super().check()
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write it."""
         assert isinstance(content, Prepared)
         suffix = self.path.suffix.lower()
-        delimiter, places = delimiter_for(self.data_path, self.delivery), places_in(content, self.delivery)
+        delimiter, positions = choose_delimiter(self.data_path, self.delivery), find_positions(content, self.delivery)
         if self.kind == "companion" and suffix == ".txt" and self.template is None:
             has_header = self.delivery.form in (None, "headed")
-            text = companion(
-                content, self.data_path, delimiter, has_header=has_header, form=self.delivery.text, places=places
+            text = make_companion(
+                content, self.data_path, delimiter, has_header=has_header, form=self.delivery.text, positions=positions
             )
             part.write_text(text, encoding="utf-8")
             return {}
-        facts = facts_of(content, self.data_path.name, self.delivery, delimiter, places)
+        facts = collect_facts(content, self.data_path.name, self.delivery, delimiter, positions)
         if suffix == ".xml" and self.template is None:
-            from lomrix.files.companions.ddi import codebook
+            from lomrix.files.companions.ddi import make_codebook
 
-            part.write_bytes(codebook(facts, content.made.name))
+            part.write_bytes(make_codebook(facts, content.made.name))
         elif self.template is not None:
-            part.write_text(filled_in(self.text, self.template.name, facts), encoding="utf-8")
+            part.write_text(render(self.text, self.template.name, facts), encoding="utf-8")
         else:
             name = "columns.md.j2" if self.kind == "companion" else "codebook.md.j2"
-            part.write_text(filled_in(own_template(name), name, facts), encoding="utf-8")
+            part.write_text(render(load_template(name), name, facts), encoding="utf-8")
         return {}
 
 
-def text_sink(kind: str, reference: str, data: str, delivery: Delivery, overwrite: bool) -> DescribingSink:
-    """The sink of a text that describes a delivery.
+def make_sink(kind: str, reference: str, data: str, delivery: Delivery, overwrite: bool) -> DescribingSink:
+    """Make the sink of a companion or codebook.
 
-    Parameters
-    ----------
-    kind
-        `companion` or `codebook`.
-    reference
-        The file; for a companion also a template, whose result stands beside the data: `my.txt.j2` beside `model.dat`
-        makes `model.my.txt`.
-    data
-        What is described, as it was named.
-    delivery, overwrite
-        How the data are written, and whether files may be replaced.
+    For a companion the reference may be a template, whose result is written beside the data: `my.txt.j2` beside
+    `model.dat` gives `model.my.txt`.
 
     Raises
     ------
     UsageError
-        Where it has an extension that no such text has.
+        If it has another extension than such a text.
     """
     path = Path(reference)
     allowed = EXTENSIONS[kind]
@@ -102,6 +93,6 @@ def text_sink(kind: str, reference: str, data: str, delivery: Delivery, overwrit
         )
     if path.suffix.lower() != TEMPLATE:
         return DescribingSink(path, overwrite, False, delivery, kind=kind, data=data)
-    beside = Path(shown(data).rpartition("#")[2]) if is_database(data) else Path(data)
-    made = beside.with_name(f"{beside.stem}.{path.stem}") if data else Path(path.stem)
-    return DescribingSink(made, overwrite, False, delivery, kind=kind, template=path, data=data)
+    data_path = Path(hide_password(data).rpartition("#")[2]) if is_database(data) else Path(data)
+    result_path = data_path.with_name(f"{data_path.stem}.{path.stem}") if data else Path(path.stem)
+    return DescribingSink(result_path, overwrite, False, delivery, kind=kind, template=path, data=data)

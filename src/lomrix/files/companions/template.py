@@ -1,4 +1,4 @@
-"""Templates: a team's own, and the two that come with Lomrix, filled in by a process of their own."""
+"""Templates: a team's own, and the two that come with Lomrix, rendered in a separate process."""
 
 from __future__ import annotations
 
@@ -10,61 +10,63 @@ from pathlib import Path
 from typing import Any
 
 from lomrix.core.errors import FileError
-from lomrix.files.staging import guarded
+from lomrix.files.staging import guard
 
-# So long a template may take.
+# Time limit for a template.
 SECONDS = 10
 DOCUMENTED = "docs/formats.md lists what a template can name."
 
 
-def own_template(name: str) -> str:
-    """The text of a template that comes with Lomrix."""
+def load_template(name: str) -> str:
+    """Return the text of a template that comes with Lomrix."""
     return (importlib.resources.files("lomrix.files.companions") / "templates" / name).read_text(encoding="utf-8")
 
 
-def template_of(path: Path) -> str:
-    """The text of a team's template.
+def read_template(path: Path) -> str:
+    """Return the text of a team's template.
 
     Raises
     ------
     FileError
-        Where it cannot be read, or is no UTF-8.
+        If it cannot be read, or is not UTF-8.
     """
-    raw: bytes = guarded(path, "read", path.read_bytes)
+    raw: bytes = guard(path, "read", path.read_bytes)
     try:
         return raw.decode("utf-8")
     except UnicodeDecodeError as error:
         raise FileError(f"The template {path.name} is not UTF-8.", todo="Save it as UTF-8.") from error
 
 
-def filled_in(template: str, name: str, facts: dict[str, Any]) -> str:
-    """A template with the facts of a delivery in it.
+def render(template: str, name: str, facts: dict[str, Any]) -> str:
+    """Render a template with the facts of a delivery.
 
     Raises
     ------
     FileError
-        Where it cannot be understood, names what there is not, or does not come to an end.
+        If it is not valid, uses unknown names, or does not end.
     """
-    told = json.dumps({"template": template, "name": name, "facts": facts, "seconds": SECONDS})
+    request = json.dumps({"template": template, "name": name, "facts": facts, "seconds": SECONDS})
     command = [sys.executable, "-I", "-m", "lomrix.files.companions.rendering"]
     try:
-        done = subprocess.run(command, input=told, capture_output=True, text=True, timeout=3 * SECONDS, check=False)
+        process = subprocess.run(
+            command, input=request, capture_output=True, text=True, timeout=3 * SECONDS, check=False
+        )
     except subprocess.TimeoutExpired as error:
-        raise endless(name) from error
-    if done.returncode < 0:
-        raise endless(name)
-    if done.returncode:
-        last = (done.stderr.strip().splitlines() or ["no reason was told"])[-1]
-        raise FileError(f"The template {name} cannot be filled in.", where=last, todo=DOCUMENTED)
-    answer = json.loads(done.stdout)
+        raise make_timeout_error(name) from error
+    if process.returncode < 0:
+        raise make_timeout_error(name)
+    if process.returncode:
+        reason = (process.stderr.strip().splitlines() or ["no reason given"])[-1]
+        raise FileError(f"The template {name} cannot be rendered.", where=reason, todo=DOCUMENTED)
+    answer = json.loads(process.stdout)
     if "text" in answer:
         return str(answer["text"])
     line = f"line {answer['line']}: " if answer.get("line") else ""
-    raise FileError(f"The template {name} cannot be filled in.", where=f"{line}{answer['error']}", todo=DOCUMENTED)
+    raise FileError(f"The template {name} cannot be rendered.", where=f"{line}{answer['error']}", todo=DOCUMENTED)
 
 
-def endless(name: str) -> FileError:
-    """The error of a template that is not done in time."""
+def make_timeout_error(name: str) -> FileError:
+    """Make the error for a template that does not end in time."""
     return FileError(
-        f"The template {name} was not filled in within {SECONDS} seconds.", todo="Look for a loop that never ends."
+        f"The template {name} was not rendered within {SECONDS} seconds.", todo="Look for a loop that never ends."
     )

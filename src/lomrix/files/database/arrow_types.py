@@ -1,4 +1,4 @@
-"""Texts of a server as the days, moments and decimals that they are, where ours can hold them."""
+"""Text values of a server as dates, timestamps and decimals, if our types can hold them."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ from sqlalchemy import types
 from lomrix.core.table.notes import Note
 
 MOST_DIGITS = 38
-NO_MOMENT = "stays text: it holds days or moments that no calendar here has."
+NOT_A_DATE = "kept as text: it holds dates outside the calendar."
 
 
-def arrow_type(kind: Any) -> pa.DataType:
-    """The Arrow type that holds all values of a server's type; text where none of ours does."""
+def to_arrow_type(kind: Any) -> pa.DataType:
+    """Return the Arrow type that holds all values of a server's type; text if none does."""
     if isinstance(kind, types.Boolean):
         return pa.bool_()
     if isinstance(kind, types.Integer):
@@ -25,63 +25,55 @@ def arrow_type(kind: Any) -> pa.DataType:
         return pa.float64()
     if isinstance(kind, types.Numeric) and kind.precision is not None and kind.precision <= MOST_DIGITS:
         return pa.decimal128(kind.precision, kind.scale or 0)
-    # Days and moments are looked at before they are taken for some: servers know others than calendars do.
+    # Dates are examined before conversion: servers allow some that the calendar does not have.
     return pa.string()
 
 
-def in_our_types(table: pa.Table, kinds: Sequence[Any]) -> tuple[pa.Table, list[Note]]:
-    """A table with days, moments and numbers of the server where its texts are all such.
-
-    Parameters
-    ----------
-    table
-        A pyarrow Table.
-    kinds
-        The server's type of each column.
-    """
+def convert_table(table: pa.Table, kinds: Sequence[Any]) -> tuple[pa.Table, list[Note]]:
+    """Convert text columns of a pyarrow Table to dates, timestamps and numbers, by the server's types."""
     notes: list[Note] = []
     columns = {}
     for name, kind in zip(table.column_names, kinds, strict=True):
-        columns[name], told = in_our_type(name, table.column(name), kind)
-        notes += told
+        columns[name], more_notes = convert_column(name, table.column(name), kind)
+        notes += more_notes
     return pa.table(columns), notes
 
 
-def in_our_type(name: str, cells: pa.ChunkedArray, kind: Any) -> tuple[pa.ChunkedArray, list[Note]]:
-    """One column, and what a person should know of it."""
+def convert_column(name: str, cells: pa.ChunkedArray, kind: Any) -> tuple[pa.ChunkedArray, list[Note]]:
+    """Convert one column; also return notes."""
     notes: list[Note] = []
     if pa.types.is_uint64(cells.type):
         try:
             return cells.cast(pa.int64()), notes
         except pa.ArrowInvalid:
-            text = "stays text: it holds whole numbers beyond 64 bits with a sign."
+            text = "kept as text: it holds whole numbers beyond 64 bits with a sign."
             return cells.cast(pa.string()), [Note(text, name, kind="digits-kept")]
     if not pa.types.is_string(cells.type):
         return cells, notes
     if isinstance(kind, types.DateTime):
         if getattr(kind, "timezone", False):
-            told = "its moments have a zone on the server; they stand in universal time."
-            notes = [Note(told, name, kind="offset")]
+            message = "its timestamps have a zone on the server and were converted to UTC."
+            notes = [Note(message, name, kind="offset")]
             cells = pc.replace_substring_regex(cells, r"\+00(:?00)?$", "")
-        return moments(name, cells, pa.timestamp("us"), notes)
+        return cast_or_keep(name, cells, pa.timestamp("us"), notes)
     if isinstance(kind, types.Date):
-        return moments(name, cells, pa.date32(), notes)
-    if isinstance(kind, types.Numeric):  # of any number of digits
-        return moments(name, cells, pa.float64(), notes) if is_short(cells) else (cells, notes)
+        return cast_or_keep(name, cells, pa.date32(), notes)
+    if isinstance(kind, types.Numeric):  # with any number of digits
+        return cast_or_keep(name, cells, pa.float64(), notes) if has_few_digits(cells) else (cells, notes)
     return cells, notes
 
 
-def moments(
-    name: str, cells: pa.ChunkedArray, wanted: pa.DataType, notes: list[Note]
+def cast_or_keep(
+    name: str, cells: pa.ChunkedArray, type_: pa.DataType, notes: list[Note]
 ) -> tuple[pa.ChunkedArray, list[Note]]:
-    """Texts as days, moments or numbers; as they are, with a note, where one of them is none."""
+    """Cast texts; keep them, with a note, if one cannot be cast."""
     try:
-        return cells.cast(wanted), notes
+        return cells.cast(type_), notes
     except pa.ArrowInvalid:
-        return cells, [Note(NO_MOMENT, name, kind="odd-moment")]
+        return cells, [Note(NOT_A_DATE, name, kind="odd-moment")]
 
 
-def is_short(cells: pa.ChunkedArray) -> bool:
-    """True where no number has more digits than one of ours holds."""
+def has_few_digits(cells: pa.ChunkedArray) -> bool:
+    """Return whether no number has more digits than float64 holds."""
     digits = pc.utf8_length(pc.replace_substring_regex(cells, r"^-?0*\.?0*|\.|0+$", ""))
     return (pc.max(digits).as_py() or 0) <= 15

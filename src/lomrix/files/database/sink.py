@@ -1,4 +1,4 @@
-"""A table of a database as a sink: made beside the old one, read back, and swapped in."""
+"""A database table as a sink: created beside the old one, read back, and swapped in."""
 
 from __future__ import annotations
 
@@ -18,12 +18,12 @@ from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import Reference
-from lomrix.files.database.server import OLD_STANDS, Checksum, ColumnMade, Index, Server, server_of, told
-from lomrix.files.dictionary_text import dictionary_sheets
-from lomrix.files.holding import lost
-from lomrix.files.interface import Place, Placed, Sink, TablePlace
+from lomrix.files.database.server import UNCHANGED, Checksum, ColumnSpec, Index, Server, open_server, translate_errors
+from lomrix.files.dictionary_text import make_sheets
+from lomrix.files.holding import describe_losses
+from lomrix.files.interface import Location, Sink, StoredOutput, TableLocation
 
 DESCRIBED_BY = ("variables", "codes")
 
@@ -32,14 +32,7 @@ DESCRIBED_BY = ("variables", "codes")
 class DatabaseSink(Sink):
     """A table of a database.
 
-    Parameters
-    ----------
-    reference
-        The table.
-    delivery
-        Types, keys and indexes, and what becomes of a table that is there.
-    if_exists
-        That, once the general permission to overwrite is counted in.
+    `if_exists` says what happens to an existing table, with the general permission to overwrite taken into account.
     """
 
     reference: Reference
@@ -54,15 +47,15 @@ class DatabaseSink(Sink):
     before: dict[str, Checksum] = field(default_factory=dict)
 
     @classmethod
-    def of(cls, reference: str, delivery: Delivery, overwrite: bool) -> DatabaseSink:
-        """The sink that a reference names."""
-        said = delivery.server.if_exists or ("replace" if overwrite else "stop")
-        return cls(Reference.of(reference), delivery, said)
+    def open(cls, reference: str, delivery: Delivery, overwrite: bool) -> DatabaseSink:
+        """Return the sink that a reference names."""
+        if_exists = delivery.server.if_exists or ("replace" if overwrite else "stop")
+        return cls(Reference.parse(reference), delivery, if_exists)
 
     @cached_property
     def server(self) -> Server:
         """The server."""
-        return server_of(self.reference)
+        return open_server(self.reference)
 
     @property
     def name(self) -> str:
@@ -70,19 +63,19 @@ class DatabaseSink(Sink):
         return self.reference.table
 
     @property
-    def places(self) -> tuple[Place, ...]:
+    def locations(self) -> tuple[Location, ...]:
         """The table, and the two that describe it."""
-        main = self.reference.place
-        more = [TablePlace(main.database, f"{main.table}_{one}") for one in DESCRIBED_BY]
-        return (main, *(more if self.delivery.server.describe else ()))
+        main = self.reference.location
+        described = [TableLocation(main.database, f"{main.table}_{suffix}") for suffix in DESCRIBED_BY]
+        return (main, *(described if self.delivery.server.describe else ()))
 
     @property
     def appends(self) -> bool:
-        """Whether rows are added to a table that is there."""
-        return self.if_exists == "append" and bool(self._there)
+        """Whether rows are added to an existing table."""
+        return self.if_exists == "append" and bool(self._existing_columns)
 
     @property
-    def _open(self) -> Connection:
+    def _connected(self) -> Connection:
         if self.connection is None:
             path = self.reference.path
             self.is_new_file = path is not None and not path.exists()
@@ -91,199 +84,205 @@ class DatabaseSink(Sink):
         return self.connection
 
     @cached_property
-    def _there(self) -> dict[str, object]:
-        with told(self.reference, "looked at"):
-            found = self.server.columns_there(self._open)
-            self._open.rollback()
-        return found or {}
+    def _existing_columns(self) -> dict[str, object]:
+        with translate_errors(self.reference, "looked at"):
+            columns = self.server.list_columns(self._connected)
+            self._connected.rollback()
+        return columns or {}
 
     def check(self) -> None:
-        """Stop where the server cannot be reached, or a table is there that may not be replaced."""
+        """Stop if the server cannot be reached, or a table exists that may not be replaced."""
         path = self.reference.path
         if path is not None and not path.parent.is_dir():
             raise FileError(f"There is no folder {path.parent}.", todo=f"Make it first: mkdir -p {path.parent}")
-        for role in (self.reference.table, *self._describing()):
+        for role in (self.reference.table, *self._list_described()):
             if len(role.encode()) > self.server.longest_name:
                 raise FileError(
                     f"The name {role} is too long for this server.",
                     where=f"{len(role.encode())} bytes; it takes {self.server.longest_name}",
-                    todo="Give the table a shorter name.",
+                    todo="Use a shorter table name.",
                 )
         if path is not None and not path.exists():
-            return  # a look would make the file
+            return  # connecting would create the file
         try:
-            self._require_place()
+            self._require_free()
         except BaseException:
             self.discard()
             raise
 
-    def _require_place(self) -> None:
+    def _require_free(self) -> None:
         if self.if_exists == "append" and self.delivery.server.describe:
-            raise SettingError("describe", "Rows that are added have the dictionary that stands there.",
-                               todo="Leave ‹describe› out, or say ‹if_exists=replace›.")  # fmt: skip
-        with told(self.reference, "looked at"):
-            there = self.server.tables_there(self._open)
-            self._open.rollback()
-        for name in (self.reference.table, *self._describing()):
-            if name in there and self.if_exists == "stop":
+            raise SettingError("describe", "Added rows use the existing dictionary.",
+                               todo="Leave ‹describe› out, or use ‹if_exists=replace›.")  # fmt: skip
+        with translate_errors(self.reference, "looked at"):
+            tables = self.server.list_tables(self._connected)
+            self._connected.rollback()
+        for name in (self.reference.table, *self._list_described()):
+            if name in tables and self.if_exists == "stop":
                 raise FileError(
-                    f"{self.reference} is there already."
+                    f"{self.reference} already exists."
                     if name == self.reference.table
-                    else f"There is a table {name}.",
-                    todo="Say ‹if_exists=replace› or ‹if_exists=append›, or name another table.",
+                    else f"The table {name} already exists.",
+                    todo="Use ‹if_exists=replace› or ‹if_exists=append›, or name another table.",
                 )
 
-    def _describing(self) -> tuple[str, ...]:
+    def _list_described(self) -> tuple[str, ...]:
         if not self.delivery.server.describe:
             return ()
-        return tuple(f"{self.reference.table}_{one}" for one in DESCRIBED_BY)
+        return tuple(f"{self.reference.table}_{suffix}" for suffix in DESCRIBED_BY)
 
     # ------------------------------------------------------------- the table
 
-    def cannot_hold(self, table: Table) -> list[str]:
-        """What neither the table, nor its comments, nor the two tables beside it hold."""
+    def list_losses(self, table: Table) -> list[str]:
+        """List what neither the table, nor its comments, nor the two tables beside it hold."""
         describes, comments = self.delivery.server.describe, self.reference.kind != "sqlite"
-        return lost(
+        return describe_losses(
             table,
             labels=not (describes or comments),
             codes=not (describes or comments),
             units=not (describes or comments),
         )
 
-    def beforehand(self, table: Table) -> list[Listing]:
-        """The statements that make the table."""
+    def preview(self, table: Table) -> list[Listing]:
+        """List the statements that create the table."""
         try:
             if self.appends:
                 self.require_columns(table)
-                words = [f"rows are added to {self.reference}"]
+                statements = [f"rows will be added to {self.reference}"]
             else:
-                words = self.server.create_words(
-                    self.reference.table, self.columns_made(table), self.delivery.primary_key
+                statements = self.server.format_create(
+                    self.reference.table, self.specify_columns(table), self.delivery.primary_key
                 ).split("\n")
-                words += [self.server.index_words(self.reference.table, *one) for one in self.indexes()]
+                statements += [self.server.format_index(self.reference.table, *index) for index in self.name_indexes()]
         finally:
             self.discard()
-        return [Listing("the table that would be made", ("statement",), tuple((line,) for line in words))]
+        return [Listing("the table that would be created", ("statement",), tuple((line,) for line in statements))]
 
-    def columns_made(self, table: Table) -> list[ColumnMade]:
-        """Each column with the server's type and its comment.
+    def specify_columns(self, table: Table) -> list[ColumnSpec]:
+        """Return each column with the server's type and its comment.
 
         Raises
         ------
         SettingError
-            Where a type, a key or an index is said of a column that is not there.
+            If a type, key or index is stated for a column that does not exist.
         FileError
-            Where a name is too long for the server, or two are one to it.
+            If a name is too long for the server, or two are the same for it.
         """
         types, key = self.delivery.server.types, self.delivery.primary_key
-        said = {
+        stated = {
             "db_type": list(types),
             "primary_key": list(key),
-            "index": [one for group in self.delivery.server.index for one in group],
+            "index": [name_ for group in self.delivery.server.index for name_ in group],
         }
-        for setting, names in said.items():
+        for setting, names in stated.items():
             for name in names:
                 if name not in table.columns:
-                    todo = f"Columns that go out are {some_of(table.names)}."
+                    todo = f"Columns to write are {shorten_list(table.names)}."
                     raise SettingError(setting, f"There is no column {name} for ‹{setting}›.", todo=todo)
         self.require_names(table.names)
-        in_key = {*said["primary_key"], *said["index"]}
-        made = []
+        in_key = {*stated["primary_key"], *stated["index"]}
+        specs = []
         for name, column in table.columns.items():
-            type_ = types.get(name) or self.server.type_of(name, column, longest(column), in_key=name in in_key)
-            made.append(ColumnMade(name, type_, comment_of(table, name), name in key))
-        return made
+            type_ = types.get(name) or self.server.choose_type(
+                name, column, measure_longest(column), in_key=name in in_key
+            )
+            specs.append(ColumnSpec(name, type_, format_comment(table, name), name in key))
+        return specs
 
     def require_names(self, names: Sequence[str]) -> None:
-        """Stop where the server would cut a name, or take two for one."""
+        """Stop if the server would truncate a name, or treat two as the same."""
         seen: dict[str, str] = {}
         for name in names:
             if len(name.encode()) > self.server.longest_name:
                 raise FileError(
                     f"The name {name} is too long for this server.",
                     where=f"{len(name.encode())} bytes; it takes {self.server.longest_name}",
-                    todo=f"Say ‹names_max={self.server.longest_name}›.",
+                    todo=f"Use ‹names_max={self.server.longest_name}›.",
                 )
             other = seen.setdefault(name.lower(), name)
             if other != name and self.reference.kind != "postgresql":
-                raise FileError(f"{other} and {name} are one name to this server.", todo="Rename one of them first.")
+                raise FileError(
+                    f"{other} and {name} are the same name for this server.", todo="Rename one of them first."
+                )
 
     def require_columns(self, table: Table) -> None:
-        """Stop where rows cannot be added, since a column is wanting in the table that is there."""
-        wanting = [name for name in table.names if name not in self._there]
-        if wanting:
+        """Stop if rows cannot be added because the existing table lacks a column."""
+        missing = [name for name in table.names if name not in self._existing_columns]
+        if missing:
             raise FileError(
-                f"{self.reference} has no column {wanting[0]}.",
-                where=f"its columns are {some_of(self._there)}",
-                todo="Choose the columns it has with ‹columns›, or say ‹if_exists=replace›.",
+                f"{self.reference} has no column {missing[0]}.",
+                where=f"its columns are {shorten_list(self._existing_columns)}",
+                todo="Choose the columns it has with ‹columns›, or use ‹if_exists=replace›.",
             )
 
-    def indexes(self) -> list[Index]:
-        """The indexes by their names."""
-        return [(f"{self.reference.table}_{'_'.join(one)}"[:50], one) for one in self.delivery.server.index]
+    def name_indexes(self) -> list[Index]:
+        """Return the indexes by their names."""
+        return [(f"{self.reference.table}_{'_'.join(columns)}"[:50], columns) for columns in self.delivery.server.index]
 
     # -------------------------------------------------------------- the work
 
     def stage(self, content: object) -> None:
-        """Load the rows into a table beside the old one, in a transaction where the server has them for that."""
+        """Load the rows into a table beside the old one, in a transaction if the server supports that."""
         assert isinstance(content, Table)
         try:
-            with told(self.reference, "written", OLD_STANDS):
-                appends = self.appends  # a look that ends a transaction
-                self._begin_alone()
+            with translate_errors(self.reference, "written", UNCHANGED):
+                appends = self.appends  # this query ends a transaction
+                self._lock_file()
                 if appends:
                     self.require_columns(content)
-                    self.before = self.server.checksums(self._open, self.reference.table, content.columns)
+                    self.before = self.server.fetch_checksums(self._connected, self.reference.table, content.columns)
                     self.load(self.reference.table, content.columns)
                 else:
-                    self.make(self.reference.table, content)
+                    self.create_table(self.reference.table, content)
                     if self.delivery.server.describe:
-                        for one, sheet in dictionary_sheets(content.dictionary.for_columns(content.names)).items():
-                            if one in DESCRIBED_BY:
-                                self.make(f"{self.reference.table}_{one}", sheet)
+                        for suffix, sheet in make_sheets(content.dictionary.for_columns(content.names)).items():
+                            if suffix in DESCRIBED_BY:
+                                self.create_table(f"{self.reference.table}_{suffix}", sheet)
         except BaseException:
             self.discard()
             raise
 
-    def _begin_alone(self) -> None:
-        """Wait until no other program writes into the file; one that gave up may have taken it away meanwhile."""
+    def _lock_file(self) -> None:
+        """Wait until no other program writes into the file; one that gave up may have removed it meanwhile."""
         path = self.reference.path
         if path is None:
             return
-        self.server.say(self._open, "BEGIN IMMEDIATE")
+        self.server.execute(self._connected, "BEGIN IMMEDIATE")
         if not path.exists() or path.stat().st_ino != self.inode:
-            raise FileError(f"{path} was taken away by another program.", todo="Run the command again.")
+            raise FileError(f"{path} was removed by another program.", todo="Run the command again.")
 
-    def make(self, table: str, content: Table) -> None:
-        """Make a table under a name of its own, and load it."""
+    def create_table(self, table: str, content: Table) -> None:
+        """Create a table under a temporary name, and load it."""
         is_main = table == self.reference.table
-        columns = self.columns_made(content) if is_main else self.plain_columns(content)
+        columns = self.specify_columns(content) if is_main else self.specify_plain_columns(content)
         key = self.delivery.primary_key if is_main else ()
-        beside = self.name_beside(table)
-        self.staging[table] = beside
-        self.server.say(self._open, self.server.create_words(beside, columns, key))
-        self.load(beside, content.columns)
-        self.server.comment(self._open, beside, columns)
-        for name, inside in self.indexes() if is_main and self.server.index_first else []:
-            self.server.say(self._open, self.server.index_words(beside, name, inside))
+        staged_name = self.make_staged_name(table)
+        self.staging[table] = staged_name
+        self.server.execute(self._connected, self.server.format_create(staged_name, columns, key))
+        self.load(staged_name, content.columns)
+        self.server.add_comments(self._connected, staged_name, columns)
+        for name, columns_of_index in self.name_indexes() if is_main and self.server.index_first else []:
+            self.server.execute(self._connected, self.server.format_index(staged_name, name, columns_of_index))
 
-    def plain_columns(self, content: Table) -> list[ColumnMade]:
-        """The columns of a table that describes."""
+    def specify_plain_columns(self, content: Table) -> list[ColumnSpec]:
+        """Return the columns of a describing table."""
         return [
-            ColumnMade(name, self.server.type_of(name, column, longest(column), in_key=False))
+            ColumnSpec(name, self.server.choose_type(name, column, measure_longest(column), in_key=False))
             for name, column in content.columns.items()
         ]
 
-    def name_beside(self, table: str) -> str:
-        """A name that no table has; it tells which connection is at work, so that what a dead one left can go."""
-        mark = f"_lomrix_{self.server.session(self._open)}"
+    def make_staged_name(self, table: str) -> str:
+        """Return a name that no table has; it identifies the connection, so that leftovers of a dead one can be
+        dropped.
+        """
+        mark = f"_lomrix_{self.server.start_session(self._connected)}"
         return table.encode()[: self.server.longest_name - len(mark)].decode(errors="ignore") + mark
 
     def load(self, table: str, columns: Mapping[str, Column]) -> None:
-        """Send the rows; an empty text is nothing to a server, as it is in a file."""
-        ready = {name: without_empty_texts(column) for name, column in columns.items()}
-        if ready and len(next(iter(ready.values()))):
-            self.server.load(self._open, table, ready)
+        """Send the rows; an empty text is null for a server, as in a file."""
+        loaded = {name: blank_empty_texts(column) for name, column in columns.items()}
+        if loaded and len(next(iter(loaded.values()))):
+            self.server.load(self._connected, table, loaded)
 
     def verify(self, table: Table) -> int:
         """Compare what the server holds: every cell, or the count and a checksum of every column.
@@ -291,100 +290,100 @@ class DatabaseSink(Sink):
         Raises
         ------
         FileError
-            Naming the column that differs.
+            Naming the differing column.
         """
         target = self.staging.get(self.reference.table, self.reference.table)
-        ready = Table({name: without_empty_texts(column) for name, column in table.columns.items()}, name=table.name)
+        loaded = Table({name: blank_empty_texts(column) for name, column in table.columns.items()}, name=table.name)
         try:
-            with told(self.reference, "read back", OLD_STANDS):
-                found = self.server.checksums(self._open, target, ready.columns)
-                expected = self.server.expected(ready)
+            with translate_errors(self.reference, "read back", UNCHANGED):
+                fetched = self.server.fetch_checksums(self._connected, target, loaded.columns)
+                expected = self.server.compute_checksums(loaded)
                 for name, sent in expected.items():
-                    holds = found[name] - self.before[name] if self.before else found[name]
-                    if holds != sent:
-                        what = f"the column {name}" if name else "the number of rows"
+                    difference = fetched[name] - self.before[name] if self.before else fetched[name]
+                    if difference != sent:
+                        subject = f"the column {name}" if name else "the number of rows"
                         raise FileError(
-                            f"{self.reference} was not written: {what} did not come back as it went out.",
-                            where=f"{sent.count:,} cells with a value went out, {holds.count:,} came back"
-                            if holds.count != sent.count else "its checksum differs",
-                            todo="Look whether ‹db_type› or a type of the table changes the values.",
+                            f"{self.reference} was not written: {subject} differs after reading back.",
+                            where=f"{sent.count:,} cells with a value were sent, {difference.count:,} read back"
+                            if difference.count != sent.count else "its checksum differs",
+                            todo="Check whether ‹db_type› or a type of the table changes the values.",
                         )  # fmt: skip
                 self.server.compare(
-                    self._open, target, ready, self.before[""].count if self.before else 0, str(self.reference)
+                    self._connected, target, loaded, self.before[""].count if self.before else 0, str(self.reference)
                 )
         except BaseException:
             self.discard()
             raise
         return len(table) * len(table.names)
 
-    def commit(self) -> tuple[Placed, ...]:
+    def commit(self) -> tuple[StoredOutput, ...]:
         """Swap the new tables in for the old ones, at once."""
-        connection = self._open
+        connection = self._connected
         try:
-            with told(self.reference, "written", OLD_STANDS):
+            with translate_errors(self.reference, "written", UNCHANGED):
                 self.server.swap(connection, self.staging, replaces=self.if_exists == "replace")
                 if self.reference.table in self.staging:
-                    beside = self.staging[self.reference.table]
-                    self.server.finish(connection, self.reference.table, beside, self.indexes())
+                    staged_name = self.staging[self.reference.table]
+                    self.server.rename_parts(connection, self.reference.table, staged_name, self.name_indexes())
                 connection.commit()
         except BaseException:
             self.discard()
             raise
-        more = [f"{self.reference}_{one}" for one in DESCRIBED_BY] if self.delivery.server.describe else []
+        described = [f"{self.reference}_{suffix}" for suffix in DESCRIBED_BY] if self.delivery.server.describe else []
         self.staging, self.is_new_file = {}, False
         connection.close()
         self.connection = None
-        return tuple(Placed(name) for name in (str(self.reference), *more))
+        return tuple(StoredOutput(name) for name in (str(self.reference), *described))
 
     def discard(self) -> None:
-        """Undo what was not committed, and take away what was made beside."""
+        """Undo what was not committed, and drop staged tables."""
         if self.connection is None:
             return
         with contextlib.suppress(Exception):
             self.connection.rollback()
         try:
             self.server.drop(self.connection, list(self.staging.values()))
-        except Exception:  # the connection is lost, and with it the way to take away what it made
+        except Exception:  # the connection is lost, so drop its tables through a new one
             with contextlib.suppress(Exception), contextlib.closing(self.server.connect()) as fresh:
                 self.server.drop(fresh, list(self.staging.values()))
                 fresh.commit()
         with contextlib.suppress(Exception):
-            self._take_away_new_file()
+            self._remove_new_file()
         with contextlib.suppress(Exception):
             self.connection.close()
         self.connection, self.staging = None, {}
 
-    def _take_away_new_file(self) -> None:
-        """Leave no file behind in which nothing stands, unless another program is at work in it."""
+    def _remove_new_file(self) -> None:
+        """Remove a file that we created and that is still empty, unless another program uses it."""
         path = self.reference.path
         if not self.is_new_file or path is None or self.connection is None:
             return
         self.connection.rollback()
-        self.server.say(self.connection, "PRAGMA busy_timeout = 0")
-        self.server.say(self.connection, "BEGIN EXCLUSIVE")
-        if not self.server.say(self.connection, "SELECT COUNT(*) FROM sqlite_master").scalar_one():
+        self.server.execute(self.connection, "PRAGMA busy_timeout = 0")
+        self.server.execute(self.connection, "BEGIN EXCLUSIVE")
+        if not self.server.execute(self.connection, "SELECT COUNT(*) FROM sqlite_master").scalar_one():
             path.unlink(missing_ok=True)
         self.connection.rollback()
 
 
-def longest(column: Column) -> int:
-    """The number of signs in the longest text."""
+def measure_longest(column: Column) -> int:
+    """Return the number of characters in the longest text."""
     if column.type != "string" or not len(column):
         return 0
-    found = pc.max(pc.utf8_length(column.strings.strings)).as_py()
-    return int(found or 0)
+    length = pc.max(pc.utf8_length(column.strings.strings)).as_py()
+    return int(length or 0)
 
 
-def without_empty_texts(column: Column) -> Column:
-    """A column in which an empty text is a blank."""
+def blank_empty_texts(column: Column) -> Column:
+    """Make empty texts blank."""
     if column.type != "string" or column.strings.strings.index("").as_py() < 0:
         return column
-    empty = pc.equal(column.to_arrow(), "").fill_null(False).to_numpy(zero_copy_only=False)
-    return column.with_missing(np.asarray(empty, np.bool_), "blank")
+    is_empty = pc.equal(column.to_arrow(), "").fill_null(False).to_numpy(zero_copy_only=False)
+    return column.with_missing(np.asarray(is_empty, np.bool_), "blank")
 
 
-def comment_of(table: Table, name: str) -> str:
-    """What is told of a column on the server: its label, unit and codes."""
+def format_comment(table: Table, name: str) -> str:
+    """Return the comment of a column: its label, unit and codes."""
     entry = table.dictionary.of(name)
     parts = [entry.label + (f" [{entry.unit}]" if entry.unit else "") if entry.label else entry.unit]
     codes = table.dictionary.labels_of(name)

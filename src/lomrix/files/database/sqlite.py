@@ -1,4 +1,4 @@
-"""SQLite: a database in a file, on the library that Python brings."""
+"""SQLite: a database in a file, with Python's own library."""
 
 from __future__ import annotations
 
@@ -14,109 +14,111 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files.database.arrow_types import in_our_types
+from lomrix.files.database.arrow_types import convert_table
 from lomrix.files.database.server import PATIENCE, Index, Server
-from lomrix.files.read_back import compared
+from lomrix.files.read_back import compare_columns
 
 TYPES = {"integer": "INTEGER", "number": "REAL", "boolean": "BOOLEAN", "date": "DATE", "datetime": "DATETIME"}
 ROWS = 50_000
 
 
-class Made(Server):
+class SQLiteServer(Server):
     """A file of SQLite."""
 
     longest_name = 1_000
 
-    def arguments(self) -> dict[str, Any]:
-        """A lock is waited for a while; statements begin transactions where we say so."""
+    def make_arguments(self) -> dict[str, Any]:
+        """Limit the wait for locks; transactions begin explicitly."""
         return {"timeout": PATIENCE, "isolation_level": None}
 
     def connect(self) -> Connection:
-        """A connection; a file that is not there is made only when something is written."""
+        """Open a connection; a missing file is created only when something is written."""
         path = self.reference.path
         if path is not None and path.is_dir():
             raise FileError(f"{path} is a directory.", todo="Name a file in it, such as study.db.")
         return super().connect()
 
-    def type_of(self, name: str, column: Column, longest: int, *, in_key: bool) -> str:
-        """Texts have no length there; a key of whole numbers must not become the order of the rows."""
+    def choose_type(self, name: str, column: Column, longest: int, *, in_key: bool) -> str:
+        """Texts have no length here; an integer key must not become the order of the rows."""
         if in_key and column.type == "integer":
             return "BIGINT"
         return TYPES.get(column.type, "TEXT")
 
     def load(self, connection: Connection, table: str, columns: Mapping[str, Column]) -> None:
-        """One prepared statement, all rows."""
+        """Insert all rows with one prepared statement."""
         driver: Any = connection.connection.driver_connection
-        names = ", ".join(map(self.quoted, columns))
-        marks = ", ".join("?" * len(columns))
-        driver.executemany(f"INSERT INTO {self.full_name(table)} ({names}) VALUES ({marks})", rows_of(columns))
+        names = ", ".join(map(self.quote_name, columns))
+        placeholders = ", ".join("?" * len(columns))
+        driver.executemany(f"INSERT INTO {self.full_name(table)} ({names}) VALUES ({placeholders})", make_rows(columns))
 
     index_first = False
 
-    def finish(self, connection: Connection, table: str, beside: str, indexes: Sequence[Index]) -> None:
-        """Indexes cannot be renamed here, and the old table's had their names until now."""
+    def rename_parts(self, connection: Connection, table: str, beside: str, indexes: Sequence[Index]) -> None:
+        """Create the indexes, which cannot be renamed, after the old table's are gone."""
         for name, columns in indexes:
-            self.say(connection, self.index_words(table, name, columns))
+            self.execute(connection, self.format_index(table, name, columns))
 
-    def checksum_words(self, name: str, column: Column) -> str:
-        """What is loaded is read back and compared cell by cell."""
+    def format_checksum(self, name: str, column: Column) -> str:
+        """Return NULL: rows are read back and compared cell by cell."""
         return "NULL"
 
     def checksum(self, column: Column) -> int:
-        """None."""
+        """Return 0."""
         return 0
 
     def compare(self, connection: Connection, table: str, made: Table, after: int, final: str) -> int:
-        """Read the rows behind the first so many in their order and compare them cell by cell, part after part."""
+        """Read the new rows in order and compare them cell by cell, part after part."""
         driver: Any = connection.connection.driver_connection
-        names = ", ".join(map(self.quoted, made.names))
+        names = ", ".join(map(self.quote_name, made.names))
         cursor = driver.execute(f"SELECT {names} FROM {self.full_name(table)} ORDER BY rowid LIMIT -1 OFFSET {after}")
         start = 0
-        for rows in chunks(cursor):
+        for rows in fetch_batches(cursor):
             stop = start + len(rows)
-            sent = {name: cells_sent(column.part(start, stop)) for name, column in made.columns.items()}
+            sent = {name: to_stored(column.slice(start, stop)) for name, column in made.columns.items()}
             cells = dict(zip(made.names, zip(*rows, strict=True), strict=True))
             back = {name: pa.chunked_array([pa.array(cells[name], array.type)]) for name, array in sent.items()}
-            compared(sent, back, len(rows), final)
+            compare_columns(sent, back, len(rows), final)
             start = stop
         return start * len(made.names)
 
-    def arrow(self, connection: Connection, names: Sequence[str], rows: range | None) -> tuple[pa.Table, list[Note]]:
-        """Rows as they come; the type of a column is that of its values, not of its declaration alone."""
-        there = self.columns_there(connection) or {}
+    def read_arrow(
+        self, connection: Connection, names: Sequence[str], rows: range | None
+    ) -> tuple[pa.Table, list[Note]]:
+        """Read rows; a column's type is that of its values, not only of its declaration."""
+        types_there = self.list_columns(connection) or {}
         driver: Any = connection.connection.driver_connection
-        words = f"SELECT {', '.join(map(self.quoted, names))} FROM {self.full_name()}"
+        query = f"SELECT {', '.join(map(self.quote_name, names))} FROM {self.full_name()}"
         if rows is not None:
-            words += f" LIMIT {max(rows.stop - rows.start, 0)} OFFSET {rows.start}"
+            query += f" LIMIT {max(rows.stop - rows.start, 0)} OFFSET {rows.start}"
         parts: dict[str, list[pa.Array]] = {name: [] for name in names}
-        odd: dict[str, str] = {}
-        for some in chunks(driver.execute(words)):
-            for name, cells in zip(names, zip(*some, strict=True), strict=True):
-                parts[name].append(array_of(cells))
-        columns = {name: joined(name, found, there[name], odd) for name, found in parts.items()}
-        notes = [Note(text, name, kind="mixed-types") for name, text in odd.items()]
-        table, more = in_our_types(pa.table(columns), [there[name] for name in names])
+        mixed: dict[str, str] = {}
+        for batch in fetch_batches(driver.execute(query)):
+            for name, cells in zip(names, zip(*batch, strict=True), strict=True):
+                parts[name].append(make_array(cells))
+        columns = {name: join_parts(name, arrays, types_there[name], mixed) for name, arrays in parts.items()}
+        notes = [Note(text, name, kind="mixed-types") for name, text in mixed.items()]
+        table, more = convert_table(pa.table(columns), [types_there[name] for name in names])
         return table, [*notes, *more]
 
 
-def chunks(cursor: Any) -> Iterator[list[tuple[Any, ...]]]:
-    """The rows of a cursor, some at a time."""
+def fetch_batches(cursor: Any) -> Iterator[list[tuple[Any, ...]]]:
+    """Yield the rows of a cursor in batches."""
     while rows := cursor.fetchmany(ROWS):
         yield rows
 
 
-def rows_of(columns: Mapping[str, Column]) -> Iterator[tuple[Any, ...]]:
-    """The rows as the driver takes them, a part at a time in memory."""
+def make_rows(columns: Mapping[str, Column]) -> Iterator[tuple[Any, ...]]:
+    """Yield the rows as the driver takes them, a part at a time in memory."""
     count = len(next(iter(columns.values()))) if columns else 0
     parts = (
-        zip(*(cells_sent(column.part(start, start + ROWS)).to_pylist() for column in columns.values()), strict=True)
+        zip(*(to_stored(column.slice(start, start + ROWS)).to_pylist() for column in columns.values()), strict=True)
         for start in range(0, count, ROWS)
     )
     return itertools.chain.from_iterable(parts)
 
 
-def cells_sent(column: Column) -> pa.Array:
-    """The cells of a column as they are stored: days and moments as texts, booleans as 0 and 1."""
+def to_stored(column: Column) -> pa.Array:
+    """Return the cells as stored: dates and timestamps as text, booleans as 0 and 1."""
     array = column.to_arrow()
     if column.type == "date":
         return array.cast(pa.date32()).cast(pa.large_string())
@@ -125,8 +127,8 @@ def cells_sent(column: Column) -> pa.Array:
     return array.cast(pa.int64()) if column.type == "boolean" else array
 
 
-def array_of(cells: Sequence[Any]) -> pa.Array:
-    """Cells as an array of the type that they have; as texts where they have several."""
+def make_array(cells: Sequence[Any]) -> pa.Array:
+    """Return cells as an array of their type; as text if they have several."""
     kinds = set(map(type, cells)) - {type(None)}
     if kinds <= {int}:
         return pa.array(cells, pa.int64())
@@ -134,28 +136,34 @@ def array_of(cells: Sequence[Any]) -> pa.Array:
         return pa.array(cells, pa.float64())
     if kinds <= {str}:
         return pa.array(cells, pa.string())
-    return pa.array([plain(cell) for cell in cells], pa.string())
+    return pa.array([to_text(cell) for cell in cells], pa.string())
 
 
-def plain(cell: Any) -> str | None:
-    """A cell of any type as text."""
+def to_text(cell: Any) -> str | None:
+    """Return a cell of any type as text."""
     return cell.hex() if isinstance(cell, bytes) else None if cell is None else str(cell)
 
 
-def joined(name: str, parts: list[pa.Array], kind: Any, odd: dict[str, str]) -> pa.ChunkedArray:
-    """Parts of one column under each other; numbers among texts become texts, which is told."""
+def join_parts(name: str, parts: list[pa.Array], kind: Any, mixed: dict[str, str]) -> pa.ChunkedArray:
+    """Join parts of one column; numbers among texts become text, with a note in `mixed`."""
     filled = [part for part in parts if part.null_count < len(part)]
-    found = {part.type for part in filled}
-    wanted = pa.string() if isinstance(kind, types.String | types.Date | types.DateTime) else pa.int64()
-    if found:
-        wanted = found.pop() if len(found) == 1 else pa.float64() if pa.string() not in found else pa.string()
-    is_text = pa.types.is_string(wanted)
+    types_found = {part.type for part in filled}
+    target = pa.string() if isinstance(kind, types.String | types.Date | types.DateTime) else pa.int64()
+    if types_found:
+        target = (
+            types_found.pop()
+            if len(types_found) == 1
+            else pa.float64()
+            if pa.string() not in types_found
+            else pa.string()
+        )
+    is_text = pa.types.is_string(target)
     if is_text and isinstance(kind, types.Numeric | types.Integer | types.Boolean):
-        odd[name] = "texts stand among its numbers, so that all of it is text."
-    cells = pa.chunked_array([part.cast(wanted) for part in parts] or [pa.array([], wanted)])
-    if isinstance(kind, types.Boolean) and wanted == pa.int64():
+        mixed[name] = "read as text, since there are texts among its numbers."
+    cells = pa.chunked_array([part.cast(target) for part in parts] or [pa.array([], target)])
+    if isinstance(kind, types.Boolean) and target == pa.int64():
         values = pc.unique(cells).drop_null().to_pylist()
         return cells.cast(pa.bool_()) if set(values) <= {0, 1} else cells
-    if isinstance(kind, types.Float | types.Numeric) and wanted == pa.int64():
+    if isinstance(kind, types.Float | types.Numeric) and target == pa.int64():
         return cells.cast(pa.float64()) if isinstance(kind, types.Float) else cells
     return cells

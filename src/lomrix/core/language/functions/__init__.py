@@ -1,4 +1,4 @@
-"""The functions of the language, by kind; loading this package makes all of them known."""
+"""The functions of the language, by kind; importing this package registers all of them."""
 
 from lomrix.core.language.functions import (
     across,
@@ -11,7 +11,7 @@ from lomrix.core.language.functions import (
     texts,
 )
 
-# The kinds of functions in the order in which they are shown.
+# The kinds of functions, in the order of the help.
 KINDS = tuple(one.KIND for one in (numbers, across, course, groups, standing, dates, texts, missing))
 
 __all__ = ["KINDS", "across", "course", "dates", "groups", "missing", "numbers", "standing", "texts"]

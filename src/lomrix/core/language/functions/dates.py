@@ -7,35 +7,35 @@ import numpy.typing as npt
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import as_time, made, time_between
+from lomrix.core.language.operands import make_result, subtract_times, to_time
 from lomrix.core.table.column import Column
-from lomrix.core.text.dates import dates_in_forms, require_date_forms
+from lomrix.core.text.dates import parse_dates_in_forms, require_date_forms
 
 KIND = "dates"
 Whole = npt.NDArray[np.int64]
 ISO = "%Y-%m-%d"
 
 
-def parts_of(column: Column) -> tuple[Whole, Whole, Whole]:
-    """Months since 1970, day of the month, and microseconds of the day."""
+def split_dates(column: Column) -> tuple[Whole, Whole, Whole]:
+    """Return months since 1970, day of the month, and microseconds of the day."""
     if column.is_constant:
-        months, day, time = (np.broadcast_to(part, len(column)) for part in parts_of(column.part(0, 1)))
+        months, day, time = (np.broadcast_to(part, len(column)) for part in split_dates(column.slice(0, 1)))
         return months, day, time
     if column.type == "date":
         days = np.where(column.is_missing, 0, column.values.astype(np.int64))
         low, high = int(days.min(initial=0)), int(days.max(initial=0))
-        none = np.broadcast_to(np.int64(0), len(days))
-        if high - low <= len(days):  # a calendar of the days that can occur is looked up, which takes no reckoning
-            months, day = of_calendar(np.arange(low, high + 1))
-            return months[days - low], day[days - low], none
-        return (*of_calendar(days), none)
-    moments = np.where(column.is_missing, np.datetime64(0, "us"), column.values)
-    days = moments.astype("datetime64[D]")
-    return (*of_calendar(days.astype(np.int64)), (moments - days).astype(np.int64))
+        zeros = np.broadcast_to(np.int64(0), len(days))
+        if high - low <= len(days):  # look up a calendar of the days that can occur, which is faster
+            months, day = split_days(np.arange(low, high + 1))
+            return months[days - low], day[days - low], zeros
+        return (*split_days(days), zeros)
+    timestamps = np.where(column.is_missing, np.datetime64(0, "us"), column.values)
+    days = timestamps.astype("datetime64[D]")
+    return (*split_days(days.astype(np.int64)), (timestamps - days).astype(np.int64))
 
 
-def of_calendar(days: Whole) -> tuple[Whole, Whole]:
-    """Months since 1970 and day of the month, of days since 1970."""
+def split_days(days: Whole) -> tuple[Whole, Whole]:
+    """Return months since 1970 and day of the month, from days since 1970."""
     months = days.astype("datetime64[D]").astype("datetime64[M]")
     return months.astype(np.int64), days - months.astype("datetime64[D]").astype(np.int64) + 1
 
@@ -48,8 +48,8 @@ def year(d: Column) -> Column:
     --------
     year(d) of d 2024-03-05 is 2024
     """
-    d = as_time(d, "year()")
-    return made("integer", parts_of(d)[0] // 12 + 1970, [d])
+    d = to_time(d, "year()")
+    return make_result("integer", split_dates(d)[0] // 12 + 1970, [d])
 
 
 @function(KIND)
@@ -60,8 +60,8 @@ def month(d: Column) -> Column:
     --------
     month(d) of d 2024-03-05 is 3
     """
-    d = as_time(d, "month()")
-    return made("integer", parts_of(d)[0] % 12 + 1, [d])
+    d = to_time(d, "month()")
+    return make_result("integer", split_dates(d)[0] % 12 + 1, [d])
 
 
 @function(KIND)
@@ -72,8 +72,8 @@ def day(d: Column) -> Column:
     --------
     day(d) of d 2024-03-05 is 5
     """
-    d = as_time(d, "day()")
-    return made("integer", parts_of(d)[1], [d])
+    d = to_time(d, "day()")
+    return make_result("integer", split_dates(d)[1], [d])
 
 
 @function(KIND)
@@ -84,30 +84,30 @@ def weekday(d: Column) -> Column:
     --------
     weekday(d) of d 2024-03-05, 2024-03-10 is 2, 7
     """
-    d = as_time(d, "weekday()")
+    d = to_time(d, "weekday()")
     days = np.where(d.is_missing, np.datetime64(0, "D"), d.values.astype("datetime64[D]")).astype(np.int64)
-    return made("integer", (days + 3) % 7 + 1, [d])
+    return make_result("integer", (days + 3) % 7 + 1, [d])
 
 
 @function(KIND)
 def days_between(start: Column, end: Column) -> Column:
-    """days_between(start, end): the days from one date to another; below 0 where the end comes first
+    """days_between(start, end): the days from one date to another; negative if the end comes first
 
     Examples
     --------
     days_between(d, e) of d 2024-02-28; e 2024-03-01 is 2
     """
-    first, last = as_time(start, "days_between()"), as_time(end, "days_between()")
-    return time_between(first, last, [first, last])
+    first, last = to_time(start, "days_between()"), to_time(end, "days_between()")
+    return subtract_times(first, last, [first, last])
 
 
-def whole_months(start: Column, end: Column, name: str) -> tuple[Whole, Column, Column]:
-    """Completed months from one date to another, towards 0 where the end comes first."""
-    start, end = as_time(start, name), as_time(end, name)
-    one, two = parts_of(start), parts_of(end)
-    months = two[0] - one[0]
-    early = (two[1] < one[1]) | ((two[1] == one[1]) & (two[2] < one[2]))
-    late = (two[1] > one[1]) | ((two[1] == one[1]) & (two[2] > one[2]))
+def count_months(start: Column, end: Column, name: str) -> tuple[Whole, Column, Column]:
+    """Return completed months from one date to another, towards 0 if the end comes first."""
+    start, end = to_time(start, name), to_time(end, name)
+    start_parts, end_parts = split_dates(start), split_dates(end)
+    months = end_parts[0] - start_parts[0]
+    early = (end_parts[1] < start_parts[1]) | ((end_parts[1] == start_parts[1]) & (end_parts[2] < start_parts[2]))
+    late = (end_parts[1] > start_parts[1]) | ((end_parts[1] == start_parts[1]) & (end_parts[2] > start_parts[2]))
     return months - ((months > 0) & early) + ((months < 0) & late), start, end
 
 
@@ -119,8 +119,8 @@ def months_between(start: Column, end: Column) -> Column:
     --------
     months_between(d, e) of d 2024-01-31, 2024-01-15; e 2024-03-30, 2024-03-15 is 1, 2
     """
-    months, start, end = whole_months(start, end, "months_between()")
-    return made("integer", months, [start, end])
+    months, start, end = count_months(start, end, "months_between()")
+    return make_result("integer", months, [start, end])
 
 
 @function(KIND)
@@ -131,41 +131,41 @@ def years_between(start: Column, end: Column) -> Column:
     --------
     years_between(d, e) of d 2000-06-15, 2000-06-15; e 2024-06-14, 2024-06-15 is 23, 24
     """
-    months, start, end = whole_months(start, end, "years_between()")
-    return made("integer", np.sign(months) * (np.abs(months) // 12), [start, end])
+    months, start, end = count_months(start, end, "years_between()")
+    return make_result("integer", np.sign(months) * (np.abs(months) // 12), [start, end])
 
 
 @function(KIND)
 def age_on(birth: Column, day: Column) -> Column:
-    """age_on(birth, day): the age in completed years; of who was born on 29 February from 1 March on in other years
+    """age_on(birth, day): the age in completed years; 29 February counts as 1 March in other years
 
     Examples
     --------
     age_on(d, "2024-05-01") of d 1984-05-01, 1984-05-02, 2025-01-01 is 40, 39, —
     """
-    months, birth, day = whole_months(birth, day, "age_on()")
-    unborn = ~(birth.is_missing | day.is_missing)
-    unborn &= birth.values > day.values
-    return made("integer", np.maximum(months, 0) // 12, [birth, day], unborn)
+    months, birth, day = count_months(birth, day, "age_on()")
+    is_unborn = ~(birth.is_missing | day.is_missing)
+    is_unborn &= birth.values > day.values
+    return make_result("integer", np.maximum(months, 0) // 12, [birth, day], is_unborn)
 
 
 @function(KIND)
 def date(text: Column, form: str = ISO) -> Column:
-    """date(text, "%d/%m/%Y"): the date that a text says; several forms with | between them
+    """date(text, "%d/%m/%Y"): the date in a text; separate several forms by |
 
     Examples
     --------
     date(t, "%d/%m/%Y") of t 05/03/2024, 31/02/2024 is 2024-03-05, —
     """
     require_date_forms(form)
-    text = text.fitting("string")
+    text = text.fit_type("string")
     if text.type == "datetime":
-        return made("date", text.values.astype("datetime64[D]"), [text])
+        return make_result("date", text.values.astype("datetime64[D]"), [text])
     if text.type == "date":
         return text
     if text.type != "string":
-        raise UsageError(f"date() needs a text, but the operand is {text.type}.", todo="Give it a column of text.")
+        raise UsageError(f"date() needs a text, but the operand is {text.type}.", todo="Use a column of text.")
     coded = text.compact()
-    moments, fits = dates_in_forms(coded.strings.strings, form)
-    days = np.append(moments, np.datetime64(0, "us")).astype("datetime64[D]")[coded.values]
-    return made("date", days, [text], ~np.append(fits, True)[coded.values])
+    timestamps, fits = parse_dates_in_forms(coded.strings.strings, form)
+    days = np.append(timestamps, np.datetime64(0, "us")).astype("datetime64[D]")[coded.values]
+    return make_result("date", days, [text], ~np.append(fits, True)[coded.values])

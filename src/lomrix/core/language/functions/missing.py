@@ -1,4 +1,4 @@
-"""Functions of what is missing, and of the row."""
+"""Functions about missing cells and row numbers."""
 
 from __future__ import annotations
 
@@ -7,9 +7,9 @@ import pyarrow as pa
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import aligned
+from lomrix.core.language.operands import align
 from lomrix.core.language.scope import Scope
-from lomrix.core.table.column import Column, either
+from lomrix.core.table.column import Column, choose_cells
 from lomrix.core.table.pool import Pool
 
 KIND = "what is missing, and the row"
@@ -48,17 +48,17 @@ def first_present(a: Column, b: Column, *more: Column) -> Column:
     """
     result = a
     for other in (b, *more):
-        # Before they are of one type, which may have no room for a value that is present.
+        # Decided before conversion, since the common type may not hold a present value.
         takes_other = result.is_missing & ~other.is_missing
         if result.type != other.type:
-            result, other = aligned(result, other)
-        result = either(result, other, takes_other)
+            result, other = align(result, other)
+        result = choose_cells(result, other, takes_other)
     return result
 
 
 @function(KIND)
 def missing(scope: Scope, reason: str) -> Column:
-    """missing("implausible"): no value, for a reason of yours
+    """missing("implausible"): a missing value, with a reason of your own
 
     Examples
     --------

@@ -1,4 +1,4 @@
-"""Functions of standing: where a value stands among the others."""
+"""Functions of rank: a value's position among the others."""
 
 from __future__ import annotations
 
@@ -11,9 +11,9 @@ from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import as_float, made
+from lomrix.core.language.operands import make_result, to_floats
 from lomrix.core.language.scope import Grouped, Scope
-from lomrix.core.rows.keys import ordered_ranks
+from lomrix.core.rows.keys import rank_cells
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import UNDEFINED
 
@@ -22,42 +22,42 @@ MOST_GROUPS = 1000
 Keys = tuple[Column, ...]
 
 
-def among(scope: Scope, by: Keys) -> Grouped:
-    """The groups in which values stand; one of all rows where none is named."""
+def find_groups(scope: Scope, by: Keys) -> Grouped:
+    """Return the groups in which values are ranked; one of all rows by default."""
     if by:
-        return scope.grouped(by)
+        return scope.group_by(by)
     return Grouped(np.zeros(len(scope), np.int64), min(1, len(scope)), ())
 
 
-def beside(x: Column, groups: Grouped, values: npt.NDArray[np.float64]) -> Column:
-    """Numbers beside every row, missing where the value or a key is."""
-    return made("number", values, [x, *groups.keys], ~np.isfinite(values) & ~x.is_missing & (groups.codes >= 0))
+def to_column(x: Column, groups: Grouped, values: npt.NDArray[np.float64]) -> Column:
+    """Return numbers per row, missing where the value or a key is."""
+    return make_result("number", values, [x, *groups.keys], ~np.isfinite(values) & ~x.is_missing & (groups.codes >= 0))
 
 
 @function(KIND, by_row=False)
 def rank(scope: Scope, x: Column, *, by: Keys = ()) -> Column:
-    """rank(x, by=…): 1 for the smallest; equal values share the mean of their places
+    """rank(x, by=…): 1 for the minimum; equal values share the mean of their ranks
 
     Examples
     --------
     rank(x) of x 5, 9, 5, — is 1.5, 3.0, 1.5, —
     """
-    groups = among(scope, by)
-    ranks, size = ordered_ranks(x)
-    both, wide = key_codes.combined(groups.codes, groups.count, ranks, max(size, 1))
-    places, old = key_codes.dense(both, wide)
-    counts = np.bincount(places[places >= 0], minlength=len(old))
+    groups = find_groups(scope, by)
+    ranks, size = rank_cells(x)
+    both, size_of_pairs = key_codes.combine_codes(groups.codes, groups.count, ranks, max(size, 1))
+    positions, old = key_codes.compact_codes(both, size_of_pairs)
+    counts = np.bincount(positions[positions >= 0], minlength=len(old))
     group = old // max(size, 1)
-    before = np.cumsum(counts) - counts  # all that are smaller, those of groups before among them
+    before = np.cumsum(counts) - counts  # all smaller values, including those of earlier groups
     new = np.flatnonzero(np.append(True, group[1:] != group[:-1])) if len(group) else np.zeros(0, np.int64)
-    of_group = np.repeat(before[new], np.diff(np.append(new, len(group))))
-    place = before - of_group + (counts + 1) / 2
-    return beside(x, groups, np.append(place, np.nan)[places])
+    offset = np.repeat(before[new], np.diff(np.append(new, len(group))))
+    result = before - offset + (counts + 1) / 2
+    return to_column(x, groups, np.append(result, np.nan)[positions])
 
 
 @function(KIND, by_row=False)
 def quantile_group(scope: Scope, x: Column, groups: int, *, by: Keys = ()) -> Column:
-    """quantile_group(x, 4, by=…): 1 to 4, cut at the quartiles; a value on a cut belongs below it
+    """quantile_group(x, 4, by=…): 1 to 4, cut at the quartiles; a value on a cut belongs to the group below
 
     Examples
     --------
@@ -67,14 +67,14 @@ def quantile_group(scope: Scope, x: Column, groups: int, *, by: Keys = ()) -> Co
         raise UsageError(
             f"quantile_group() makes 2 to {MOST_GROUPS} groups, not {groups}.", todo="Write quantile_group(x, 4)."
         )
-    inside = among(scope, by)
+    inside = find_groups(scope, by)
     present = np.flatnonzero(~x.is_missing & (inside.codes >= 0))
-    values = as_float(x, "quantile_group()")[present]
-    found = Values(inside.codes[present], values, inside.count)
+    values = to_floats(x, "quantile_group()")[present]
+    statistics = Values(inside.codes[present], values, inside.count)
     number = np.ones(len(scope), np.int64)
     for part in range(1, groups):
-        number[present] += values > found.quantile(part / groups)[found.codes]
-    return made("integer", number, [x, *inside.keys])
+        number[present] += values > statistics.quantile(part / groups)[statistics.codes]
+    return make_result("integer", number, [x, *inside.keys])
 
 
 @function(KIND)
@@ -85,23 +85,25 @@ def bands(x: Column, *edges: float) -> Column:
     --------
     bands(x, 20, 30) of x 19, 20, 29.5, 30, — is 1, 2, 2, 3, —
     """
-    if not edges or any(one >= other for one, other in itertools.pairwise(edges)):
-        raise UsageError("bands() takes edges that rise.", todo="Write bands(x, 20, 30, 40).")
-    values = as_float(x, "bands()")
-    return made("integer", np.searchsorted(np.array(edges, np.float64), np.nan_to_num(values), side="right") + 1, [x])
+    if not edges or any(edge >= next_edge for edge, next_edge in itertools.pairwise(edges)):
+        raise UsageError("bands() needs ascending edges.", todo="Write bands(x, 20, 30, 40).")
+    values = to_floats(x, "bands()")
+    return make_result(
+        "integer", np.searchsorted(np.array(edges, np.float64), np.nan_to_num(values), side="right") + 1, [x]
+    )
 
 
-def band_labels(edges: list[float]) -> dict[str, str]:
-    """What the bands between some edges are called.
+def make_band_labels(edges: list[float]) -> dict[str, str]:
+    """Return the labels of bands.
 
     Examples
     --------
-    >>> band_labels([20, 30.5])
+    >>> make_band_labels([20, 30.5])
     {'1': 'below 20', '2': '20 to below 30.5', '3': '30.5 and over'}
     """
-    told = [f"{edge:g}" if float(f"{edge:g}") == edge else repr(edge) for edge in edges]
-    middle = [f"{low} to below {high}" for low, high in itertools.pairwise(told)]
-    labels = [f"below {told[0]}", *middle, f"{told[-1]} and over"]
+    texts = [f"{edge:g}" if float(f"{edge:g}") == edge else repr(edge) for edge in edges]
+    middle = [f"{low} to below {high}" for low, high in itertools.pairwise(texts)]
+    labels = [f"below {texts[0]}", *middle, f"{texts[-1]} and over"]
     return {str(number): label for number, label in enumerate(labels, start=1)}
 
 
@@ -113,9 +115,9 @@ def standardised(scope: Scope, x: Column, *, by: Keys = ()) -> Column:
     --------
     standardised(x) of x 1, 2, 3 is -1.0, 0.0, 1.0
     """
-    groups = among(scope, by)
-    mean, spread = scope.statistics(x, groups, ("mean", "sd"))
+    groups = find_groups(scope, by)
+    mean, spread = scope.compute_statistics(x, groups, ("mean", "sd"))
     with np.errstate(all="ignore"):
-        values = (as_float(x, "standardised()") - mean.values) / spread.values
-    made_ = made("number", values, [x, *groups.keys])
-    return made_.with_missing(~np.isfinite(values), UNDEFINED)
+        values = (to_floats(x, "standardised()") - mean.values) / spread.values
+    result = make_result("number", values, [x, *groups.keys])
+    return result.with_missing(~np.isfinite(values), UNDEFINED)

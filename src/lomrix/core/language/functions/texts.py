@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import made
+from lomrix.core.language.operands import make_result
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.pool import Pool
@@ -23,21 +23,21 @@ MINUS, NOTHING = pa.scalar("-", pa.large_string()), pa.scalar("", pa.large_strin
 
 
 def as_texts(column: Column, name: str) -> Column:
-    """An operand as texts, each distinct one once.
+    """Return an operand as text, each distinct one once.
 
     Raises
     ------
     UsageError
-        Where it holds something else.
+        If it is not text.
     """
-    column = column.fitting("string")
+    column = column.fit_type("string")
     if column.type != "string":
-        raise UsageError(f"{name}() needs text, but the operand is {column.type}.", todo="Give it a column of text.")
-    return column.encoded()
+        raise UsageError(f"{name}() needs text, but the operand is {column.type}.", todo="Use a column of text.")
+    return column.encode()
 
 
-def text_of_text(column: Column, name: str, compute: Callable[[pa.Array], pa.Array]) -> Column:
-    """Texts of texts; where nothing comes of one it is undefined."""
+def map_to_text(column: Column, name: str, compute: Callable[[pa.Array], pa.Array]) -> Column:
+    """Map texts to texts; a null result is undefined."""
     coded = as_texts(column, name)
     result = compute(coded.strings.strings)
     gone = np.append(np.asarray(result.is_null().to_numpy(zero_copy_only=False)), False)[coded.values]
@@ -46,22 +46,22 @@ def text_of_text(column: Column, name: str, compute: Callable[[pa.Array], pa.Arr
     return column.with_missing(gone, "undefined")
 
 
-def value_of_text(column: Column, name: str, type_: Type, compute: Callable[[pa.Array], pa.Array]) -> Column:
-    """Numbers, or true and false, of texts."""
+def map_to_value(column: Column, name: str, type_: Type, compute: Callable[[pa.Array], pa.Array]) -> Column:
+    """Map texts to numbers or booleans."""
     coded = as_texts(column, name)
     values = np.append(np.asarray(compute(coded.strings.strings).to_numpy(zero_copy_only=False)), 0)
-    return made(type_, values[coded.values], [coded])
+    return make_result(type_, values[coded.values], [coded])
 
 
 @function(KIND, keeps=True)
 def strip(x: Column) -> Column:
-    """strip(x): the text without blanks around it
+    """strip(x): the text without surrounding spaces
 
     Examples
     --------
     strip(' day ') is day
     """
-    return text_of_text(x, "strip", pc.utf8_trim_whitespace)
+    return map_to_text(x, "strip", pc.utf8_trim_whitespace)
 
 
 @function(KIND)
@@ -72,7 +72,7 @@ def upper(x: Column) -> Column:
     --------
     upper('day') is DAY
     """
-    return text_of_text(x, "upper", pc.utf8_upper)
+    return map_to_text(x, "upper", pc.utf8_upper)
 
 
 @function(KIND)
@@ -83,56 +83,56 @@ def lower(x: Column) -> Column:
     --------
     lower('Day') is day
     """
-    return text_of_text(x, "lower", pc.utf8_lower)
+    return map_to_text(x, "lower", pc.utf8_lower)
 
 
 @function(KIND)
 def length(x: Column) -> Column:
-    """length(x): the number of signs in a text
+    """length(x): the number of characters in a text
 
     Examples
     --------
     length('day') is 3
     """
-    return value_of_text(x, "length", "integer", pc.utf8_length)
+    return map_to_value(x, "length", "integer", pc.utf8_length)
 
 
 @function(KIND)
 def contains(x: Column, text: str) -> Column:
-    """contains(x, "text"): true where the text has that part
+    """contains(x, "text"): true if the text contains that part
 
     Examples
     --------
     contains(t, 'gh') of t night, day is True, False
     """
-    return value_of_text(x, "contains", "boolean", lambda texts: pc.match_substring(texts, text))
+    return map_to_value(x, "contains", "boolean", lambda texts: pc.match_substring(texts, text))
 
 
 @function(KIND)
 def begins(x: Column, text: str) -> Column:
-    """begins(x, "text"): true where the text begins so
+    """begins(x, "text"): true if the text begins with that part
 
     Examples
     --------
     begins(t, 'ni') of t night, day is True, False
     """
-    return value_of_text(x, "begins", "boolean", lambda texts: pc.starts_with(texts, text))
+    return map_to_value(x, "begins", "boolean", lambda texts: pc.starts_with(texts, text))
 
 
 @function(KIND)
 def ends(x: Column, text: str) -> Column:
-    """ends(x, "text"): true where the text ends so
+    """ends(x, "text"): true if the text ends with that part
 
     Examples
     --------
     ends(t, 'ay') of t night, day is False, True
     """
-    return value_of_text(x, "ends", "boolean", lambda texts: pc.ends_with(texts, text))
+    return map_to_value(x, "ends", "boolean", lambda texts: pc.ends_with(texts, text))
 
 
 @function(KIND)
 def joined(a: Column, b: Column, *more: Column, with_: str = "") -> Column:
-    """joined(a, b, with="-"): the texts one after the other, with something between
+    """joined(a, b, with="-"): the texts joined, with a separator
 
     Examples
     --------
@@ -140,13 +140,17 @@ def joined(a: Column, b: Column, *more: Column, with_: str = "") -> Column:
     """
     columns = [a, b, *more]
     texts = [column.to_text().cast(pa.large_string()).fill_null("") for column in columns]
-    whole = pc.binary_join_element_wise(*texts, pa.scalar(with_, pa.large_string()))
-    why = made("boolean", np.zeros(len(a), np.bool_), columns)
-    return Column.of_strings(None, Pool(whole), why.why, why.reasons) if why.why is None else missing_where(whole, why)
+    result = pc.binary_join_element_wise(*texts, pa.scalar(with_, pa.large_string()))
+    like = make_result("boolean", np.zeros(len(a), np.bool_), columns)
+    return (
+        Column.of_strings(None, Pool(result), like.why, like.reasons)
+        if like.why is None
+        else make_missing_like(result, like)
+    )
 
 
-def missing_where(texts: pa.Array, like: Column) -> Column:
-    """Texts that are missing where another column is, for its reasons."""
+def make_missing_like(texts: pa.Array, like: Column) -> Column:
+    """Return texts that are missing where another column is, for its reasons."""
     nulls = pa.array(np.asarray(like.is_missing))
     masked = pc.if_else(nulls, pa.scalar(None, pa.large_string()), texts)
     return Column.of_strings(None, Pool(masked), like.why, like.reasons)
@@ -154,51 +158,51 @@ def missing_where(texts: pa.Array, like: Column) -> Column:
 
 @function(KIND)
 def part(x: Column, pattern: str) -> Column:
-    r"""part(x, "pattern"): what a regular expression finds in the text, or its first group finds
+    r"""part(x, "pattern"): the part of the text that matches a regular expression, or its first group
 
     Examples
     --------
     part(t, "_(m[0-9]+)") of t sleep_m12, total is m12, —
     """
-    found = one_group(pattern)
+    expression = name_first_group(pattern)
     try:
-        pc.extract_regex(pa.array([""], pa.large_string()), found)
+        pc.extract_regex(pa.array([""], pa.large_string()), expression)
     except pa.ArrowInvalid as error:
         raise UsageError(
-            f'"{pattern}" is no regular expression that can be used here.',
-            todo='Such as part(x, "m([0-9]+)"): letters as they are, [0-9]+ for digits, ( ) around what is wanted.',
+            f'"{pattern}" is not a supported regular expression.',
+            todo='For example part(x, "m([0-9]+)"): letters as they are, [0-9]+ for digits, () around the wanted part.',
         ) from error
-    return text_of_text(x, "part", lambda texts: pc.struct_field(pc.extract_regex(texts, found), "part"))
+    return map_to_text(x, "part", lambda texts: pc.struct_field(pc.extract_regex(texts, expression), "part"))
 
 
-def one_group(pattern: str) -> str:
-    """A pattern whose first group is named `part` and whose others are not kept; all of it where it has none.
+def name_first_group(pattern: str) -> str:
+    """Name the first group `part` and make the others non-capturing; without a group, all of the pattern is it.
 
     Examples
     --------
-    >>> one_group("m([0-9]+)"), one_group("[(]a"), one_group("a(b)(c)")
+    >>> name_first_group("m([0-9]+)"), name_first_group("[(]a"), name_first_group("a(b)(c)")
     ('m(?P<part>[0-9]+)', '(?P<part>[(]a)', 'a(?P<part>b)(?:c)')
     """
-    made_, at, named, inside = "", 0, False, False
-    while at < len(pattern):
-        sign = pattern[at]
-        if sign == "\\":
-            made_ += pattern[at : at + 2]
-            at += 2
+    result, index, has_name, in_brackets = "", 0, False, False
+    while index < len(pattern):
+        character = pattern[index]
+        if character == "\\":
+            result += pattern[index : index + 2]
+            index += 2
             continue
-        inside = sign == "[" or (inside and sign != "]")
-        if sign == "(" and not inside and pattern[at + 1 : at + 2] != "?":
-            made_ += "(?:" if named else "(?P<part>"
-            named = True
+        in_brackets = character == "[" or (in_brackets and character != "]")
+        if character == "(" and not in_brackets and pattern[index + 1 : index + 2] != "?":
+            result += "(?:" if has_name else "(?P<part>"
+            has_name = True
         else:
-            made_ += sign
-        at += 1
-    return made_ if named else f"(?P<part>{pattern})"
+            result += character
+        index += 1
+    return result if has_name else f"(?P<part>{pattern})"
 
 
 @function(KIND)
 def to_number(x: Column) -> Column:
-    """to_number(x): the number that a text says; whole numbers where all of them are
+    """to_number(x): the number in a text; integers if all are whole
 
     Examples
     --------
@@ -207,7 +211,7 @@ def to_number(x: Column) -> Column:
     if x.type in ("integer", "number"):
         return x
     if x.type == "boolean":
-        return made("integer", x.values.astype(np.int64), [x])
+        return make_result("integer", x.values.astype(np.int64), [x])
     coded = as_texts(x, "to_number").compact()
     texts = [text.strip() for text in coded.strings.texts()]
     fits = [is_number(text) and abs(float(text)) < float("inf") for text in texts]
@@ -216,19 +220,21 @@ def to_number(x: Column) -> Column:
     kind: Any = int if whole else float
     cells = [kind(text) if fit else 0 for text, fit in zip(texts, fits, strict=True)]
     values = np.array([*cells, 0], np.int64 if whole else np.float64)[coded.values]
-    return made("integer" if whole else "number", values, [coded], ~np.array([*fits, True])[coded.values])
+    return make_result("integer" if whole else "number", values, [coded], ~np.array([*fits, True])[coded.values])
 
 
 @function(KIND)
 def zero_padded(x: Column, digits: int) -> Column:
-    """zero_padded(x, 4): the number, or text, with zeros in front until it has so many signs
+    """zero_padded(x, 4): the number or text, padded with leading zeros
 
     Examples
     --------
     zero_padded(x, 4) of x 97, 12345 is 0097, 12345
     """
     if not 1 <= digits <= LONGEST:
-        raise UsageError(f"zero_padded() gives 1 to {LONGEST} signs, not {digits}.", todo="Write zero_padded(x, 4).")
+        raise UsageError(
+            f"zero_padded() gives 1 to {LONGEST} characters, not {digits}.", todo="Write zero_padded(x, 4)."
+        )
     if x.type == "integer":
         x = Column.of_strings(None, Pool(x.to_text()), x.why, x.reasons)
 
@@ -237,4 +243,4 @@ def zero_padded(x: Column, digits: int) -> Column:
         below = pc.binary_join_element_wise(MINUS, pc.utf8_lpad(body, width=digits - 1, padding="0"), NOTHING)
         return pc.if_else(pc.starts_with(texts, "-"), below, pc.utf8_lpad(texts, width=digits, padding="0"))
 
-    return text_of_text(x, "zero_padded", padded)
+    return map_to_text(x, "zero_padded", padded)

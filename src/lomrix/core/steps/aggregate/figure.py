@@ -1,4 +1,4 @@
-"""Group means with their intervals, to be drawn over the last key."""
+"""Group means with their intervals, drawn over the last key."""
 
 from __future__ import annotations
 
@@ -18,62 +18,52 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 
 
-def group_means(
+def make_group_means(
     summaries: Mapping[str, Summary],
     hidden: Callable[[str], npt.NDArray[np.bool_]],
     groups: Groups,
     by: Sequence[str],
     table: Table,
 ) -> Courses:
-    """The means of each variable of numbers.
-
-    Parameters
-    ----------
-    summaries
-        Each variable in its groups.
-    hidden
-        For a variable, the groups that must not be shown.
-    groups, by
-        The groups, and the names of their keys; the last one is the axis, the others set series apart.
-    table
-        What the groups are of.
-    """
+    """Return the means of each numeric variable; the last key is the axis, the others separate series."""
     axis, others = by[-1], by[:-1]
-    ticks = shown(groups.values[axis], table, axis)
+    ticks = format_ticks(groups.values[axis], table, axis)
     values = list(dict.fromkeys(ticks))
     series: dict[tuple[Any, ...], list[int]] = {}
-    for at, parts in enumerate(zip(*(shown(groups.values[name], table, name) for name in others), strict=True)):
-        series.setdefault(parts, []).append(at)
+    for index, parts in enumerate(
+        zip(*(format_ticks(groups.values[name], table, name) for name in others), strict=True)
+    ):
+        series.setdefault(parts, []).append(index)
     if not others:
         series = {(): list(range(groups.count))}
-    drawn: list[Course] = []
+    courses: list[Course] = []
     for name, summary in summaries.items():
         if summary.column.type not in NUMERIC or not groups.count:
             continue
-        found, (middle, half) = summary.values, summary.mean_and_half_interval
-        few = hidden(name)
-        mean, numbers = np.where(few, np.nan, middle), np.where(few, 0, found.sizes)
+        values_by_group, (middle, half) = summary.values, summary.mean_and_half_interval
+        hidden_groups = hidden(name)
+        mean, numbers = np.where(hidden_groups, np.nan, middle), np.where(hidden_groups, 0, values_by_group.sizes)
         averages = tuple(
             Average(
-                ", ".join(map(str, parts)), np.array([values.index(ticks[one]) for one in at], np.int64),
-                numbers[at], mean[at], (mean - half)[at], (mean + half)[at],
+                ", ".join(map(str, parts)), np.array([values.index(ticks[average]) for average in index], np.int64),
+                numbers[index], mean[index], (mean - half)[index], (mean + half)[index],
             )
-            for parts, at in series.items()
+            for parts, index in series.items()
         )  # fmt: skip
         entry = table.dictionary.of(name)
         axis_name = table.dictionary.of(axis).label or axis
-        drawn.append(
+        courses.append(
             Course(
                 name, entry.label, entry.unit, tuple(values), axis_name, averages,
-                tuple(np.zeros((0, len(one.places))) for one in averages), groups.count,
-                ", ".join(others), comes_in_order(groups.values[axis]),
+                tuple(np.zeros((0, len(average.places))) for average in averages), groups.count,
+                ", ".join(others), is_ordered(groups.values[axis]),
             )
         )  # fmt: skip
-    return Courses((", ".join(by),), tuple(drawn), ())
+    return Courses((", ".join(by),), tuple(courses), ())
 
 
-def shown(column: Column, table: Table, name: str) -> list[Any]:
-    """The values of a key as they stand at the axis: labels where there are codes."""
+def format_ticks(column: Column, table: Table, name: str) -> list[Any]:
+    """Return the values of a key as shown on the axis: labels if there are codes."""
     codes = CodeList(table.dictionary.labels_of(name))
     texts = column.to_text().to_pylist()
     cells = column.cells()
@@ -83,8 +73,8 @@ def shown(column: Column, table: Table, name: str) -> list[Any]:
     ]
 
 
-def comes_in_order(column: Column) -> bool:
-    """True where the values come one after another: numbers, dates, and words that hold a number."""
+def is_ordered(column: Column) -> bool:
+    """Return whether the values have an order: numbers, dates, and words that hold a number."""
     if column.type != "string":
         return column.type != "boolean"
     return all(re.search(r"\d", text or "") for text in column.cells())

@@ -1,4 +1,4 @@
-"""What a person should look at after a grouping, and what to do about keys that make too many groups."""
+"""Notes on a grouping, and a proposal for keys that make too many groups."""
 
 from __future__ import annotations
 
@@ -10,35 +10,35 @@ from lomrix.core.errors import Proposal
 from lomrix.core.rows.keys import Groups
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
 
-# With more groups than this, and more than this share of the rows, a key was hardly meant to make groups.
+# With more groups than this, and more than this share of the rows, a key was probably not meant to make groups.
 MANY_GROUPS = 20
 MANY_SHARE = 0.5
 BANDS = 4
 
 
-def notes_of(
+def make_notes(
     step: Aggregate,
     rows: Table,
     by: Sequence[str],
     groups: Groups,
     computed: Mapping[str, Column],
-    unheld: Sequence[str] = (),
+    unused_shares: Sequence[str] = (),
 ) -> Iterator[Note]:
-    """Keys that look continuous, groups of missing keys, and statistics that are missing."""
-    for name in continuous(rows, by, groups):
-        text = f"{groups.count:,} groups of {counted(len(rows), 'row', 'rows')}: {name} is likely continuous."
+    """Note keys that look continuous, groups of missing keys, and missing statistics."""
+    for name in find_continuous(rows, by, groups):
+        text = f"{groups.count:,} groups of {pluralize(len(rows), 'row')}: {name} is likely continuous."
         yield Note(text, name, (), "continuous", groups.count)
     if step.missing_group == "own":
         for name in by:
             column = groups.values[name]
             if column.missing_count:
                 why = ", ".join(column.reason_counts())
-                text = f"{counted(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
+                text = f"{pluralize(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
                 yield Note(text, name, (), "missing-group", column.missing_count, done=True)
-    for name in unheld:
+    for name in unused_shares:
         yield Note("0 everywhere: no cell that counts holds that value.", name, (), "no-such-value", 1)
     alike: dict[tuple[str, int], list[str]] = {}
     for name, column in computed.items():
@@ -49,30 +49,30 @@ def notes_of(
         yield Note(text, ", ".join(names), (), reason, count)
 
 
-def continuous(rows: Table, by: Sequence[str], groups: Groups) -> list[str]:
-    """Keys of numbers that hardly two rows share."""
+def find_continuous(rows: Table, by: Sequence[str], groups: Groups) -> list[str]:
+    """Return numeric keys that hardly two rows share."""
     if groups.count <= MANY_GROUPS or groups.count <= MANY_SHARE * len(rows):
         return []
-    found = []
+    result = []
     for name in by:
         column = rows[name]
         is_plain = column.type in ("integer", "number") and not rows.dictionary.labels_of(name)
         if is_plain and len(np.unique(column.values[~column.is_missing])) > MANY_GROUPS:
-            found.append(name)
-    return found
+            result.append(name)
+    return result
 
 
-def proposals(step: Aggregate, rows: Table, by: Sequence[str], groups: Groups) -> Iterator[Proposal]:
-    """The same aggregation with continuous keys cut into bands."""
-    names = continuous(rows, by, groups)
+def make_proposals(step: Aggregate, rows: Table, by: Sequence[str], groups: Groups) -> Iterator[Proposal]:
+    """Propose the same aggregation with continuous keys cut into bands."""
+    names = find_continuous(rows, by, groups)
     if not names:
         return
-    keys = [f"bands({name}, {', '.join(edges(rows[name]))})" if name in names else name for name in by]
-    yield Proposal("aggregate", {**step.said(), "by": ",".join(keys)})
+    keys = [f"bands({name}, {', '.join(choose_edges(rows[name]))})" if name in names else name for name in by]
+    yield Proposal("aggregate", {**step.to_dict(), "by": ",".join(keys)})
 
 
-def edges(column: Column) -> list[str]:
-    """Round edges near the quartiles."""
+def choose_edges(column: Column) -> list[str]:
+    """Return round edges near the quartiles."""
     values = column.values[~column.is_missing].astype(np.float64)
     cuts = np.quantile(values, np.arange(1, BANDS) / BANDS)
     spread = float(values.max() - values.min()) or 1.0

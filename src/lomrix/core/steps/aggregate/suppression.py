@@ -1,4 +1,4 @@
-"""Which groups must not be shown, at every level of totals."""
+"""Which groups are suppressed, at every level of totals."""
 
 from __future__ import annotations
 
@@ -9,33 +9,33 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import dense
+from lomrix.core.arrays.codes import compact_codes
 from lomrix.core.arrays.suppression import Tree
-from lomrix.core.rows.candidate_keys import likely_case
-from lomrix.core.rows.keys import Groups, row_codes
+from lomrix.core.rows.candidate_keys import guess_case
+from lomrix.core.rows.keys import Groups, encode_rows
 from lomrix.core.rows.statistics import Summary
-from lomrix.core.steps.aggregate.grouping import inner_codes
+from lomrix.core.steps.aggregate.grouping import find_total_codes
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.reasons import SUPPRESSED
 from lomrix.core.table.table import Table
 
 Mask = npt.NDArray[np.bool_]
-# The column of a grouping without statistics, and what stands for all rows of a group.
+# The column of a grouping without statistics: the rows of each group.
 ROWS = "rows"
-# Statistics from which nobody can tell how many values there are; all others give a number for the sum of all groups.
+# Statistics that do not reveal how many values there are.
 WITHOUT_COUNT = {"mean", "median", "min", "max", "sd", "variance", "iqr", "first", "last", "commonest"}
 
 
 def suppress(column: Column, hidden: Mask) -> Column:
-    """A column whose hidden cells are missing, whatever they were: that a spread is undefined tells of one value."""
-    return column.cleared(hidden).with_missing(hidden, SUPPRESSED) if hidden.any() else column
+    """Make the hidden cells of a column missing, whatever they were: even "undefined" reveals a single value."""
+    return column.clear_missing(hidden).with_missing(hidden, SUPPRESSED) if hidden.any() else column
 
 
 @dataclass
 class Suppression:
-    """The groups of each variable that must not be shown.
+    """The suppressed groups of each variable.
 
     Parameters
     ----------
@@ -58,15 +58,15 @@ class Suppression:
     def _cases(self) -> npt.NDArray[np.int64] | None:
         if not self.step.case:
             return None
-        codes, size = row_codes(self.rows, self.step.case)
-        return dense(codes, max(size, 1))[0]
+        codes, size = encode_rows(self.rows, self.step.case)
+        return compact_codes(codes, max(size, 1))[0]
 
     @cached_property
     def _parents(self) -> list[npt.NDArray[np.int64]]:
-        """Of each level the cells of the next; the highest total is in the account where it is not in the table."""
+        """For each level the parent of each cell; the highest total is in the account if not in the table."""
         if not self.step.totals:
             return [np.zeros(self.groups.count, np.int64)]
-        inner, parents = inner_codes(self.groups, self.by), []
+        inner, parents = find_total_codes(self.groups, self.by), []
         below = np.arange(self.groups.count)
         for codes in inner:
             parent = np.zeros(int(below.max(initial=-1)) + 1, np.int64)
@@ -75,7 +75,7 @@ class Suppression:
             below = codes
         return parents
 
-    def _tree(self, variable: str) -> Tree:
+    def _make_tree(self, variable: str) -> Tree:
         codes = self.groups.codes
         if variable != ROWS and self.summaries[variable].present is not None:
             present = np.zeros(len(codes), np.bool_)
@@ -85,65 +85,69 @@ class Suppression:
 
     @cached_property
     def _masks(self) -> dict[str, list[Mask]]:
-        """By variable and level, what is hidden."""
+        """The hidden cells, by variable and level."""
         if not self.step.min_n:
             return {}
         names = list(self.summaries) or [ROWS]
-        asked = {name: {statistic for variable, statistic in self.wanted if variable == name} for name in names}
-        trees = {name: self._tree(name) for name in names}
-        tells_count = {
+        statistics = {name: {statistic for variable, statistic in self.wanted if variable == name} for name in names}
+        trees = {name: self._make_tree(name) for name in names}
+        reveals_count = {
             name: self.step.totals or name == ROWS
-            or any(one not in WITHOUT_COUNT and not one.startswith("q") for one in asked[name])
+            or any(statistic not in WITHOUT_COUNT and not statistic.startswith("q") for statistic in statistics[name])
             for name in names
         }  # fmt: skip
-        found = {name: tree.suppressed() if tells_count[name] else tree.small() for name, tree in trees.items()}
-        if any("missing" in one for one in asked.values()):
-            # Values and missing cells together tell the rows of a group, for every variable alike.
-            trees[ROWS] = self._tree(ROWS)
-            hidden = [np.logical_or.reduce(masks) for masks in zip(*found.values(), strict=True)]
+        result = {name: tree.suppress() if reveals_count[name] else tree.find_small() for name, tree in trees.items()}
+        if any("missing" in statistic for statistic in statistics.values()):
+            # Values plus missing cells give the rows of a group, the same for every variable.
+            trees[ROWS] = self._make_tree(ROWS)
+            hidden = [np.logical_or.reduce(masks) for masks in zip(*result.values(), strict=True)]
             before = -1
             while before != (before := int(sum(mask.sum() for mask in hidden))):
                 for tree in trees.values():
-                    hidden = tree.suppressed(hidden)
-            found = dict.fromkeys(found, hidden)
-        return found
+                    hidden = tree.suppress(hidden)
+            result = dict.fromkeys(result, hidden)
+        return result
 
-    def hidden(self, variable: str, level: int = 0) -> Mask:
-        """The groups of a variable that must not be shown, at a level of totals; level 0 are the groups themselves."""
+    def get_hidden(self, variable: str, level: int = 0) -> Mask:
+        """Return the hidden groups of a variable at a level of totals; level 0 are the groups themselves."""
         if not self.step.min_n:
-            size = self.groups.count if level == 0 else int(inner_codes(self.groups, self.by)[level - 1].max()) + 1
+            size = self.groups.count if level == 0 else int(find_total_codes(self.groups, self.by)[level - 1].max()) + 1
             return np.zeros(size, np.bool_)
         return self._masks[variable][level]
 
     def hides_all(self, variable: str) -> bool:
-        """True where even the number of all values together must not be shown."""
+        """Return whether even the number of all values together is hidden."""
         return bool(self.step.min_n) and bool(self._masks[variable][-1].any())
 
     # ------------------------------------------------------------------- notes
 
-    def notes(self) -> Iterator[Note]:
-        """What was suppressed and why, and what the minimum size counted."""
+    def make_notes(self) -> Iterator[Note]:
+        """Note what was suppressed and why, and what the minimum size counted."""
         if not self.step.min_n:
             return
         for name, masks in self._masks.items():
-            small = int(np.count_nonzero(self._tree(name).small()[0]))
-            second = int(np.count_nonzero(masks[0])) - small
-            if small or second:
-                who = "cases" if self.step.case else "rows"
-                text = f"{counted(small, 'group has', 'groups have')} fewer than {self.step.min_n} {who}"
-                text += f"; {second:,} more {plural(second, 'is', 'are')} suppressed to protect them" if second else ""
-                yield Note(f"{text}.", name, (), "suppressed", small + second, done=True)
+            small = int(np.count_nonzero(self._make_tree(name).find_small()[0]))
+            secondary = int(np.count_nonzero(masks[0])) - small
+            if small or secondary:
+                unit = "cases" if self.step.case else "rows"
+                text = f"{pluralize(small, 'group has', 'groups have')} fewer than {self.step.min_n} {unit}"
+                text += (
+                    f"; {secondary:,} more {plural(secondary, 'is', 'are')} suppressed to protect them"
+                    if secondary
+                    else ""
+                )
+                yield Note(f"{text}.", name, (), "suppressed", small + secondary, done=True)
         if self.step.hide_second:
             text = "‹hide_second› has no effect any more: groups that would give others away are always suppressed."
             yield Note(text, kind="no-effect", done=True)
         if self.step.case:
             unknown = int(np.count_nonzero((self.groups.codes >= 0) & (self._cases < 0)))  # type: ignore[operator]
             if unknown:
-                text = f"{counted(unknown, 'row has', 'rows have')} no case and count for nobody."
+                text = f"{pluralize(unknown, 'row has', 'rows have')} no case and count for nobody."
                 yield Note(text, ", ".join(self.step.case), (), "no-case", unknown)
             return
-        taken = {*self.by, *self.summaries, self.step.weight}
-        case = likely_case(self.rows, taken)
+        used = {*self.by, *self.summaries, self.step.weight}
+        case = guess_case(self.rows, used)
         if case:
             text = f"‹min_n› counts rows, and rows repeat within {case}: add ‹case={case}› to count cases."
             yield Note(text, case, (), "rows-not-cases", len(self.rows))

@@ -12,52 +12,46 @@ import numpy.typing as npt
 
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.grid import Grid
-from lomrix.core.rows.occasions import order_of, told_together
+from lomrix.core.rows.occasions import format_occasions, sort_key
 from lomrix.core.steps.account import Account, Balance, Listing, Parts, kept_cells
 from lomrix.core.steps.balanced.settings import ToBalanced
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
-from lomrix.core.table.header import occasion_values
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.header import parse_occasions
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
-TODO = "Mend the file, or name a further ‹occasion› that tells the rows apart."
+REPEATED_ADVICE = "Correct the file, or name a further ‹occasion› that distinguishes the rows."
 
 
-def balanced(step: ToBalanced, tables: Inputs, wanted: Collection[str]) -> Result:
+def balance_panel(step: ToBalanced, tables: Inputs, wanted: Collection[str]) -> Result:
     """Make the panel rectangular."""
-    work = Balancing(step, tables.one())
-    made = work.whole_cases() if step.only_whole else work.filled()
-    return Result(made, work.account(made))
+    balancing = Balancing(step, tables.get_one())
+    result = balancing.keep_complete() if step.only_whole else balancing.fill_panel()
+    return Result(result, balancing.make_account(result))
 
 
 @dataclass
 class Balancing:
-    """One panel on its way to being rectangular.
-
-    Parameters
-    ----------
-    step, table
-        What was asked for, and the table as it was.
-    """
+    """A panel being balanced: the step, and the table as it was."""
 
     step: ToBalanced
     table: Table
 
     def __post_init__(self) -> None:
         self.grid = Grid(self.table, self.step.case, self.step.occasion)
-        self.grid.require_no_repetition(TODO)
+        self.grid.require_no_repetition(REPEATED_ADVICE)
 
     @cached_property
     def wanted(self) -> list[tuple[Any, ...]]:
         """The occasions that count, in order."""
         if not self.step.occasions:
             return list(self.grid.occasions)
-        values = [(value,) for value in occasion_values(self.step.occasions)]
+        values = [(value,) for value in parse_occasions(self.step.occasions)]
         type_ = self.table[self.step.occasion[0]].type
         kinds: dict[str, tuple[type, ...]] = {"integer": (int,), "number": (int, float)}
         expected = kinds.get(type_, (object,))
@@ -66,125 +60,127 @@ class Balancing:
         if len(set(values)) < len(values) or not all(isinstance(value, expected) for (value,) in values):
             raise UsageError(
                 f"‹occasions› does not fit {self.step.occasion[0]}, which is {type_}.",
-                todo=f"It holds {told_together(self.step.occasion, self.grid.occasions)}.",
+                todo=f"It holds {format_occasions(self.step.occasion, self.grid.occasions)}.",
             )
-        known = {one: at for at, one in enumerate(self.grid.occasions)}
-        if type_ != "string" and all(value in known for value in values):
-            return sorted(values, key=lambda value: known[value])
-        return values if type_ == "string" else sorted(values, key=lambda value: order_of(value[0]))
+        rank = {occasion: index for index, occasion in enumerate(self.grid.occasions)}
+        if type_ != "string" and all(value in rank for value in values):
+            return sorted(values, key=lambda value: rank[value])
+        return values if type_ == "string" else sorted(values, key=lambda value: sort_key(value[0]))
 
     @cached_property
     def row_at(self) -> Rows:
-        """For each case and wanted occasion its row, shape (cases, occasions); -1 where there is none."""
+        """Row of each case and wanted occasion, shape (cases, occasions); -1 if there is none."""
         cells = np.full(self.grid.size, -1, np.int64)
         cells[self.grid.cells] = np.arange(len(self.table))
-        row = cells.reshape(len(self.grid.cases), self.grid.times)
-        place = {one: at for at, one in enumerate(self.grid.occasions)}
-        found = np.full((len(row), len(self.wanted)), -1, np.int64)
-        for at, occasion in enumerate(self.wanted):
-            if occasion in place:
-                found[:, at] = row[:, place[occasion]]
-        return found
+        rows = cells.reshape(len(self.grid.cases), self.grid.times)
+        position = {occasion: index for index, occasion in enumerate(self.grid.occasions)}
+        result = np.full((len(rows), len(self.wanted)), -1, np.int64)
+        for index, occasion in enumerate(self.wanted):
+            if occasion in position:
+                result[:, index] = rows[:, position[occasion]]
+        return result
 
     # ------------------------------------------------------------------ tables
 
-    def filled(self) -> Table:
-        """The table with the rows that were missing, case by case and occasion by occasion."""
+    def fill_panel(self) -> Table:
+        """Return the table with the missing rows added, case by case and occasion by occasion."""
         rows = self.row_at.ravel()
-        there = np.arange(len(self.grid.cases)).repeat(len(self.wanted))
-        of_case = np.where(rows >= 0, rows, self.grid.cases.firsts[there]) if len(rows) else rows
+        case_numbers = np.arange(len(self.grid.cases)).repeat(len(self.wanted))
+        source_rows = np.where(rows >= 0, rows, self.grid.cases.firsts[case_numbers]) if len(rows) else rows
         columns = {}
         for name, column in self.table.columns.items():
             if name in self.step.occasion:
-                columns[name] = self._occasion(name)
+                columns[name] = self._make_occasion(name)
             elif name in self.step.case:
-                columns[name] = column.take(of_case)
+                columns[name] = column.take(source_rows)
             elif name in self.constants:
                 todo = f"Mend the cells, or leave {name} out of ‹constant› and out of the dictionary's level case."
-                own = self.grid.cases.rows_of_constant(name, "stop", todo)
-                columns[name] = column.take(np.where(rows >= 0, rows, own[there]) if len(rows) else rows)
+                constant_rows = self.grid.cases.find_constant_rows(name, "stop", todo)
+                columns[name] = column.take(
+                    np.where(rows >= 0, rows, constant_rows[case_numbers]) if len(rows) else rows
+                )
             else:
                 columns[name] = column.take_or(rows, NO_OCCASION)
         return replace(self.table, columns=columns, names_in_source=())
 
-    def _occasion(self, name: str) -> Column:
-        place = self.step.occasion.index(name)
-        values = Column.of_cells(self.table[name].type, [one[place] for one in self.wanted])
+    def _make_occasion(self, name: str) -> Column:
+        position = self.step.occasion.index(name)
+        values = Column.of_cells(self.table[name].type, [occasion[position] for occasion in self.wanted])
         return values.take(np.tile(np.arange(len(self.wanted)), len(self.grid.cases)))
 
-    def whole_cases(self) -> Table:
-        """The rows of the cases that were seen at all wanted occasions."""
-        whole = (self.row_at >= 0).all(axis=1)
-        return self.table.take(np.sort(self.row_at[whole].ravel()))
+    def keep_complete(self) -> Table:
+        """Return the rows of the cases that were seen at all wanted occasions."""
+        is_complete = (self.row_at >= 0).all(axis=1)
+        return self.table.take(np.sort(self.row_at[is_complete].ravel()))
 
     @cached_property
     def constants(self) -> set[str]:
-        """Columns that are filled from the case: as said, else those that the dictionary or all rows show as such."""
+        """Columns filled from the case: as stated, else those that the dictionary or all rows show to be constant."""
         if self.step.constant:
-            return set(chosen_columns(self.step.constant, self.table.types(), self.table.name))
+            return set(choose_columns(self.step.constant, self.table.types(), self.table.name))
         cases = self.grid.cases
         others = [name for name in self.table.names if name not in (*self.step.case, *self.step.occasion)]
         stated = {name for name in others if self.table.dictionary.of(name).level == "case"}
-        if len(cases) == len(self.table):  # one row each: nothing tells what stays the same
+        if len(cases) == len(self.table):  # one row each: nothing shows what is constant
             return stated
-        return stated | {name for name in others if not cases.change(name).changes}
+        return stated | {name for name in others if not cases.find_variation(name).varies}
 
     # ----------------------------------------------------------------- account
 
-    def account(self, made: Table) -> Account:
-        """What was added, or left out."""
+    def make_account(self, made: Table) -> Account:
+        """Report what was added, or left out."""
         cases, times = len(self.grid.cases), len(self.wanted)
-        there = self.row_at >= 0
-        inside, whole = int(np.count_nonzero(there)), int(np.count_nonzero(there.all(axis=1)))
-        occasions = told_together(self.step.occasion, self.wanted)
-        taken = np.zeros(len(self.table), np.bool_)
-        taken[self.row_at[there]] = True
-        elsewhere = int(np.count_nonzero(~taken))
+        is_seen = self.row_at >= 0
+        seen, complete = int(np.count_nonzero(is_seen)), int(np.count_nonzero(is_seen.all(axis=1)))
+        occasions = format_occasions(self.step.occasion, self.wanted)
+        used = np.zeros(len(self.table), np.bool_)
+        used[self.row_at[is_seen]] = True
+        elsewhere = int(np.count_nonzero(~used))
         parts: Parts
         if self.step.only_whole:
-            kept = int(np.count_nonzero(there.all(axis=1))) * times
-            parts = (("of whole cases", len(made)), ("of other cases, left out", inside - kept),
+            kept = int(np.count_nonzero(is_seen.all(axis=1))) * times
+            parts = (("of whole cases", len(made)), ("of other cases, left out", seen - kept),
                      ("at other occasions, left out", elsewhere))  # fmt: skip
-            summary = f"{whole:,} of {counted(cases, 'case', 'cases')} were seen at all of {occasions}."
+            summary = f"{complete:,} of {pluralize(cases, 'case')} were seen at all of {occasions}."
             balances = [
-                Balance("cases", cases, (("kept", len(made) // times if times else 0), ("left out", cases - whole))),
+                Balance("cases", cases, (("kept", len(made) // times if times else 0), ("left out", cases - complete))),
                 Balance(f"rows of {self.table.name}", len(self.table), tuple((w, n) for w, n in parts if n)),
             ]
         else:
-            added = int(np.count_nonzero(~there))
+            added = int(np.count_nonzero(~is_seen))
             summary = (
-                f"{counted(added, 'row', 'rows')} added: {counted(cases, 'case', 'cases')} at {occasions}, "
-                f"{whole:,} of them had all."
+                f"{pluralize(added, 'row')} added: {pluralize(cases, 'case')} at {occasions}, "
+                f"{complete:,} of them had all."
             )
-            parts = (("in the result", inside), ("at other occasions, left out", elsewhere))
+            parts = (("in the result", seen), ("at other occasions, left out", elsewhere))
             balances = [
-                Balance("rows of the result", len(made), (("as they were", inside), ("added (no-occasion)", added))),
+                Balance("rows of the result", len(made), (("as they were", seen), ("added (no-occasion)", added))),
                 Balance(f"rows of {self.table.name}", len(self.table), tuple((w, n) for w, n in parts if n)),
             ]
             if not elsewhere:
                 measures = [name for name in made.names
                             if name not in (*self.step.case, *self.step.occasion, *self.constants)]  # fmt: skip
                 balances.append(kept_cells(self.table.only(measures), made.only(measures)))
-        facts = {"cases": cases, "occasions": [list(map(str, one)) for one in self.wanted], "whole_cases": whole}
+        facts = {"cases": cases, "occasions": [list(map(str, one)) for one in self.wanted], "whole_cases": complete}
         return Account(
             "to-balanced",
             summary,
             tuple(balances),
             facts,
-            tuple(self._listing(there)),
-            tuple(self._notes()),
+            tuple(self._make_listing(is_seen)),
+            tuple(self._make_notes()),
             left_out=sum(count for _, count in parts[1:]),
         )
 
-    def _listing(self, there: npt.NDArray[np.bool_]) -> Sequence[Listing]:
-        counts = np.count_nonzero(there, axis=0)
-        texts = [told_together(self.step.occasion, [one]) for one in self.wanted]
+    def _make_listing(self, is_seen: npt.NDArray[np.bool_]) -> Sequence[Listing]:
+        counts = np.count_nonzero(is_seen, axis=0)
+        texts = [format_occasions(self.step.occasion, [occasion]) for occasion in self.wanted]
         texts = [text.removeprefix(f"{self.step.occasion[0]} ") for text in texts]
-        lines = tuple((text, n, len(there) - n) for text, n in zip(texts, counts.tolist(), strict=True))
+        lines = tuple((text, n, len(is_seen) - n) for text, n in zip(texts, counts.tolist(), strict=True))
         heads = (", ".join(self.step.occasion), "cases with a row", "without")
         return [Listing("the panel", heads, lines)]
 
-    def _notes(self) -> list[Note]:
+    def _make_notes(self) -> list[Note]:
         if self.step.only_whole:
             return []
         order = [] if self.step.occasions else self.grid.order_notes
@@ -192,5 +188,5 @@ class Balancing:
         if not names:
             text = "no column is known to stay the same within a case, so added rows hold case and occasion only."
             return [*order, Note(text, kind="no-constant", count=0)]
-        text = f"filled from the case in added rows: {some_of(names)}."
+        text = f"filled from the case in added rows: {shorten_list(names)}."
         return [*order, Note(text, kind="constant", count=len(names), done=True)]

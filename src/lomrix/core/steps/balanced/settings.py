@@ -1,4 +1,4 @@
-"""To balanced as it is asked for."""
+"""Settings of to-balanced."""
 
 from __future__ import annotations
 
@@ -7,14 +7,14 @@ from typing import Annotated, ClassVar, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Division, Role, Step, need
+from lomrix.core.steps.step import Division, Role, Step, require
 
 
 class ToBalanced(Step):
     """Make the panel rectangular: add the rows that are missing, or keep the cases that have all."""
 
     word: ClassVar[str] = "to-balanced"
-    done_by: ClassVar[str] = "lomrix.core.steps.balanced.run:balanced"
+    implementation: ClassVar[str] = "lomrix.core.steps.balanced.run:balance_panel"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
 
     case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")]
@@ -27,15 +27,17 @@ class ToBalanced(Step):
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
-        need(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured.")
-        need(len(self.occasion) == 1 or not self.occasions, "occasions", "‹occasions› are the values of one column.",
-             "Name one ‹occasion›.")  # fmt: skip
-        need(not (self.only_whole and self.constant), "constant", "No row is added, so nothing is filled.",
-             "Leave ‹constant› out.")  # fmt: skip
+        require(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
+        require(
+            self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured."
+        )
+        require(len(self.occasion) == 1 or not self.occasions, "occasions", "‹occasions› are the values of one column.",
+                "Name one ‹occasion›.")  # fmt: skip
+        require(not (self.only_whole and self.constant), "constant", "No row is added, so nothing is filled.",
+                "Leave ‹constant› out.")  # fmt: skip
         return self
 
     @property
     def division(self) -> Division:
-        """By case, where the occasions were said."""
+        """By case, if the occasions are stated."""
         return Division("by key", {"source": self.case}) if self.occasions else Division("whole")

@@ -1,4 +1,4 @@
-"""What the dictionaries of two deliveries say otherwise."""
+"""What differs between the dictionaries of two deliveries."""
 
 from __future__ import annotations
 
@@ -10,25 +10,30 @@ PARTS = ("label", "unit", "missing", "minimum", "maximum", "allowed", "level")
 Line = tuple[str, str, str, str]
 
 
-def described_otherwise(old: Table, new: Table) -> Iterator[Line]:
-    """Variable, what of it, old and new: types, labels, codes, missing codes, limits."""
-    for name in (one for one in old.names if one in new.columns):
-        # A column without any value fits every type, so that none has changed.
+def compare_dictionaries(old: Table, new: Table) -> Iterator[Line]:
+    """Yield variable, part, old and new: types, labels, codes, missing codes, limits."""
+    for name in (before_value for before_value in old.names if before_value in new.columns):
+        # A column without any value fits every type.
         if old[name].type != new[name].type and not (old[name].is_without_values or new[name].is_without_values):
             yield name, "type", old[name].type, new[name].type
         before, now = old.dictionary.of(name), new.dictionary.of(name)
         for part in PARTS:
-            one, other = getattr(before, part), getattr(now, part)
-            if one != other:
-                yield name, "missing codes" if part == "missing" else part, told(one), told(other)
-        codes, fresh = old.dictionary.labels_of(name), new.dictionary.labels_of(name)
-        for code in dict.fromkeys([*codes, *fresh]):
-            if codes.get(code) != fresh.get(code):
-                yield name, f"code {code}", codes.get(code, ""), fresh.get(code, "")
+            before_value, now_value = getattr(before, part), getattr(now, part)
+            if before_value != now_value:
+                yield (
+                    name,
+                    "missing codes" if part == "missing" else part,
+                    format_part(before_value),
+                    format_part(now_value),
+                )
+        old_codes, new_codes = old.dictionary.labels_of(name), new.dictionary.labels_of(name)
+        for code in dict.fromkeys([*old_codes, *new_codes]):
+            if old_codes.get(code) != new_codes.get(code):
+                yield name, f"code {code}", old_codes.get(code, ""), new_codes.get(code, "")
 
 
-def told(value: object) -> str:
-    """A part of an entry as text."""
+def format_part(value: object) -> str:
+    """Format a part of an entry."""
     if isinstance(value, dict):
         return ", ".join(f"{code} {reason}" for code, reason in value.items())
     if isinstance(value, tuple):

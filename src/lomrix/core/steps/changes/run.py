@@ -1,4 +1,4 @@
-"""Two deliveries held against each other; the ledger that makes the new one of the old."""
+"""Compare two deliveries; write the ledger that turns the old one into the new."""
 
 from __future__ import annotations
 
@@ -11,18 +11,18 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.rows.keys import key_texts
+from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Parts
-from lomrix.core.steps.changes.described import described_otherwise
-from lomrix.core.steps.changes.pairing import Paired, paired
-from lomrix.core.steps.changes.settings import Changes, tolerance_of
+from lomrix.core.steps.changes.described import compare_dictionaries
+from lomrix.core.steps.changes.pairing import RowPairs, pair_rows
+from lomrix.core.steps.changes.settings import Changes, parse_tolerance
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import NUMERIC, same_cells
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import BLANK
-from lomrix.core.table.selection import unknown_column
+from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
 
 LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
@@ -32,31 +32,23 @@ MOST_LINES = 30
 Rows = npt.NDArray[np.int64]
 
 
-def compared(step: Changes, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Hold the new delivery against the old one."""
-    work = Held(step, tables.one("old"), tables.one("new"))
-    return Result(work.ledger(), work.account())
+def compare_deliveries(step: Changes, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Compare the new delivery with the old one."""
+    comparison = Comparison(step, tables.get_one("old"), tables.get_one("new"))
+    return Result(comparison.make_ledger(), comparison.make_account())
 
 
 @dataclass(frozen=True)
-class Changed:
-    """What became of one column in the rows that both sides have.
-
-    Parameters
-    ----------
-    pairs
-        Places among the pairs where the cells differ.
-    near
-        How many more differ by no more than the tolerance.
-    """
+class ChangedCells:
+    """Differences in one column: positions among the pairs, and the number of further ones within the tolerance."""
 
     pairs: Rows
     near: int
 
 
 @dataclass
-class Held:
-    """Two deliveries being held against each other."""
+class Comparison:
+    """Two deliveries being compared."""
 
     step: Changes
     old: Table
@@ -66,12 +58,12 @@ class Held:
         for table in (self.old, self.new):
             for name in self.step.key:
                 if name not in table.columns:
-                    raise unknown_column(name, table.names, table.name)
+                    raise unknown_column_error(name, table.names, table.name)
 
     @cached_property
-    def rows(self) -> Paired:
-        """Which rows are the same."""
-        return paired(self.old, self.new, self.step.key)
+    def rows(self) -> RowPairs:
+        """The rows that correspond."""
+        return pair_rows(self.old, self.new, self.step.key)
 
     @cached_property
     def shared(self) -> list[str]:
@@ -79,173 +71,185 @@ class Held:
         return [name for name in self.old.names if name in self.new.columns and name not in self.step.key]
 
     @cached_property
-    def changed(self) -> dict[str, Changed]:
-        """What became of each column that both have."""
-        return {name: self._of_column(name) for name in self.shared}
+    def changed(self) -> dict[str, ChangedCells]:
+        """The differences in each shared column."""
+        return {name: self._compare_column(name) for name in self.shared}
 
-    def _pair(self, name: str) -> tuple[Column, Column]:
-        """A column of both sides, row against row; one without any value is of the other's type."""
+    def _take_pair(self, name: str) -> tuple[Column, Column]:
+        """Return a column of both sides, row by row; one without any value takes the other's type."""
         before, now = self.old[name].take(self.rows.old), self.new[name].take(self.rows.new)
-        return before.fitting(now.type), now.fitting(before.type)
+        return before.fit_type(now.type), now.fit_type(before.type)
 
-    def _of_column(self, name: str) -> Changed:
-        before, now = self._pair(name)
+    def _compare_column(self, name: str) -> ChangedCells:
+        before, now = self._take_pair(name)
         differ = ~same_cells(before, now)
-        tolerance = tolerance_of(self.step.tolerance)
+        tolerance = parse_tolerance(self.step.tolerance)
         if not tolerance or not {before.type, now.type} <= NUMERIC:
-            return Changed(np.flatnonzero(differ), 0)
+            return ChangedCells(np.flatnonzero(differ), 0)
         both = ~before.is_missing & ~now.is_missing
         distance = np.abs(before.values.astype(np.float64) - now.values.astype(np.float64))
         near = differ & both & (np.nan_to_num(distance, nan=np.inf) <= tolerance)
-        return Changed(np.flatnonzero(differ & ~near), int(np.count_nonzero(near)))
+        return ChangedCells(np.flatnonzero(differ & ~near), int(np.count_nonzero(near)))
 
     # ------------------------------------------------------------------ ledger
 
-    def ledger(self) -> Table:
-        """The corrections that make the new delivery of the old one, as far as corrections can."""
+    def make_ledger(self) -> Table:
+        """Return the corrections that turn the old delivery into the new, as far as corrections can."""
         heads = (*self.step.key, *LEDGER)
-        parts = [self._corrections(name, changed) for name, changed in self.changed.items() if len(changed.pairs)]
-        rows = self.rows.gone
-        parts.append(self._lines(rows, None, None, repeated("leave-out", rows), None, f"not in {self.new.name}"))
-        texts = [pa.concat_arrays([part[at] for part in parts]) for at in range(len(heads))]
+        parts = [self._make_corrections(name, changed) for name, changed in self.changed.items() if len(changed.pairs)]
+        rows = self.rows.removed
+        parts.append(
+            self._make_lines(rows, None, None, repeat_word("leave-out", rows), None, f"not in {self.new.name}")
+        )
+        texts = [pa.concat_arrays([part[index] for part in parts]) for index in range(len(heads))]
         return Table(
-            {name: text_column(array) for name, array in zip(heads, texts, strict=True)}, name="changes"
+            {name: make_column(array) for name, array in zip(heads, texts, strict=True)}, name="changes"
         )  # fmt: skip
 
-    def _corrections(self, name: str, changed: Changed) -> list[pa.Array]:
+    def _make_corrections(self, name: str, changed: ChangedCells) -> list[pa.Array]:
         rows = self.rows.old[changed.pairs]
         old, new = self.old[name].take(rows), self.new[name].take(self.rows.new[changed.pairs])
-        action = pc.if_else(pa.array(new.is_missing), repeated("missing", rows), repeated("set", rows))
-        return self._lines(
-            rows, name, worded(old, blank=None), action, worded(new, blank=BLANK), f"as in {self.new.name}"
+        action = pc.if_else(pa.array(new.is_missing), repeat_word("missing", rows), repeat_word("set", rows))
+        return self._make_lines(
+            rows, name, format_cells(old, blank=None), action, format_cells(new, blank=BLANK), f"as in {self.new.name}"
         )
 
-    def _lines(
+    def _make_lines(
         self, rows: Rows, name: str | None, old: pa.Array | None, action: pa.Array, new: pa.Array | None, why: str
     ) -> list[pa.Array]:
-        """Lines of the ledger, column by column: key, row, variable, old, action, new, why, by."""
-        nothing = pa.nulls(len(rows), pa.large_string())
+        """Return lines of the ledger, column by column: key, row, variable, old, action, new, why, by."""
+        empty = pa.nulls(len(rows), pa.large_string())
         return [
             *(self.old[key].take(rows).to_text().cast(pa.large_string()) for key in self.step.key),
             pa.array(rows + self.old.first_row).cast(pa.large_string()),
-            nothing if name is None else repeated(name, rows),
-            nothing if old is None else old,
+            empty if name is None else repeat_word(name, rows),
+            empty if old is None else old,
             action,
-            nothing if new is None else new,
-            repeated(why, rows),
-            nothing,
+            empty if new is None else new,
+            repeat_word(why, rows),
+            empty,
         ]
 
     # ----------------------------------------------------------------- account
 
-    def account(self) -> Account:
-        """What differs."""
+    def make_account(self) -> Account:
+        """Report what differs."""
         rows, old, new = self.rows, self.old, self.new
-        cells = sum(len(one.pairs) for one in self.changed.values())
-        near = sum(one.near for one in self.changed.values())
-        gone = [name for name in old.names if name not in new.columns]
-        come = [name for name in new.names if name not in old.columns]
-        otherwise = list(described_otherwise(old, new))
-        differs = bool(cells or len(rows.gone) or len(rows.come) or gone or come or otherwise or rows.turns)
-        told = [
+        cells = sum(len(changed_cells.pairs) for changed_cells in self.changed.values())
+        near = sum(changed_cells.near for changed_cells in self.changed.values())
+        removed = [name for name in old.names if name not in new.columns]
+        added = [name for name in new.names if name not in old.columns]
+        dictionary_changes = list(compare_dictionaries(old, new))
+        differs = bool(
+            cells or len(rows.removed) or len(rows.added) or removed or added or dictionary_changes or rows.turns
+        )
+        parts = [
             words for words in (
-                f"{counted(len(rows.come), 'row', 'rows')} new" if len(rows.come) else "",
-                f"{len(rows.gone):,} gone" if len(rows.gone) else "",
-                f"{counted(cells, 'cell', 'cells')} changed" if cells else "",
-                f"{counted(len(gone) + len(come), 'column', 'columns')} new or gone" if gone or come else "",
-                f"{counted(len(otherwise), 'entry', 'entries')} of the dictionary changed" if otherwise else "",
+                f"{pluralize(len(rows.added), 'row')} new" if len(rows.added) else "",
+                f"{len(rows.removed):,} gone" if len(rows.removed) else "",
+                f"{pluralize(cells, 'cell')} changed" if cells else "",
+                f"{pluralize(len(removed) + len(added), 'column')} new or gone" if removed or added else "",
+                f"{pluralize(len(dictionary_changes), 'entry', 'entries')} of the dictionary changed"
+                if dictionary_changes else "",
                 "in another order" if rows.turns else "",
             ) if words
         ]  # fmt: skip
         return Account(
             "changes",
-            f"{', '.join(told)}." if differs else f"{new.name} is as {old.name} was.",
+            f"{', '.join(parts)}." if differs else f"{new.name} is the same as {old.name}.",
             (
-                rows_of(old, len(rows.old), ("gone", len(rows.gone)), rows.old_without),
-                rows_of(new, len(rows.new), ("new", len(rows.come)), rows.new_without),
-                Balance("cells in both", len(rows.old) * len(self.shared), self._cells(cells, near)),
+                balance_rows(old, len(rows.old), ("gone", len(rows.removed)), rows.old_without),
+                balance_rows(new, len(rows.new), ("new", len(rows.added)), rows.new_without),
+                Balance("cells in both", len(rows.old) * len(self.shared), self._count_cells(cells, near)),
             ),
-            {"broken": differs, "new": len(rows.come), "gone": len(rows.gone), "changed": cells, "nearly": near,
-             "columns_new": come, "columns_gone": gone},
-            tuple(self._listings(otherwise)),
-            tuple(self._notes(gone, come)),
+            {"broken": differs, "new": len(rows.added), "gone": len(rows.removed), "changed": cells, "nearly": near,
+             "columns_new": added, "columns_gone": removed},
+            tuple(self._make_listings(dictionary_changes)),
+            tuple(self._make_notes(removed, added)),
         )  # fmt: skip
 
-    def _cells(self, changed: int, near: int) -> Parts:
-        """Cells of the rows and columns that both have, each counted on its own."""
+    def _count_cells(self, changed: int, near: int) -> Parts:
+        """Count the cells of shared rows and columns, each kind on its own."""
         same = 0
         for name in self.shared:
-            before, now = self._pair(name)
+            before, now = self._take_pair(name)
             same += int(np.count_nonzero(same_cells(before, now)))
         parts = (("as they were", same), ("nearly", near), ("changed", changed))
         return tuple((word, count) for word, count in parts if count or word == "as they were")
 
-    def _listings(self, otherwise: list[tuple[str, str, str, str]]) -> list[Listing]:
+    def _make_listings(self, dictionary_changes: list[tuple[str, str, str, str]]) -> list[Listing]:
         listings = []
         lines = []
         for name, changed in self.changed.items():
             if len(changed.pairs) or changed.near:
-                lines.append((name, len(changed.pairs), changed.near, self._examples(name, changed.pairs)))
+                lines.append((name, len(changed.pairs), changed.near, self._format_examples(name, changed.pairs)))
         if lines:
             heads = ("variable", "changed", "nearly equal", "examples: key, old → new")
             listings.append(Listing("changed cells", heads, tuple(lines)))
         for title, table, rows in (
-            ("rows that are new", self.new, self.rows.come), ("rows that are gone", self.old, self.rows.gone),
+            ("rows that are new", self.new, self.rows.added), ("rows that are gone", self.old, self.rows.removed),
         ):  # fmt: skip
             if len(rows):
-                some = rows if self.step.list == "all" else rows[:MOST_KEYS]
-                texts = key_texts(table, self.step.key, some)
-                numbers = (some + table.first_row).tolist()
+                first_rows = rows if self.step.list == "all" else rows[:MOST_KEYS]
+                texts = format_keys(table, self.step.key, first_rows)
+                numbers = (first_rows + table.first_row).tolist()
                 listing = tuple(zip(numbers, texts, strict=True))
-                more = "" if len(some) == len(rows) else f", the first {len(some)} of {len(rows):,}"
+                more = "" if len(first_rows) == len(rows) else f", the first {len(first_rows)} of {len(rows):,}"
                 listings.append(Listing(f"{title}{more}", ("row", ", ".join(self.step.key)), listing))
-        if otherwise:
-            shown = otherwise if self.step.list == "all" else otherwise[:MOST_LINES]
-            more = "" if len(shown) == len(otherwise) else f", the first {len(shown)} of {len(otherwise)}"
+        if dictionary_changes:
+            shown = dictionary_changes if self.step.list == "all" else dictionary_changes[:MOST_LINES]
+            more = (
+                ""
+                if len(shown) == len(dictionary_changes)
+                else f", the first {len(shown)} of {len(dictionary_changes)}"
+            )
             listings.append(Listing(f"the dictionary{more}", ("variable", "what", "old", "new"), tuple(shown)))
         return listings
 
-    def _examples(self, name: str, pairs: Rows) -> str:
-        some = pairs if self.step.list == "all" else pairs[:MOST_EXAMPLES]
-        keys = key_texts(self.old, self.step.key, self.rows.old[some])
-        old, new = cell_words(self.old[name], self.rows.old[some]), cell_words(self.new[name], self.rows.new[some])
-        told = [
-            f"{key}, {before or reason} → {now or gone}"
-            for key, (before, reason), (now, gone) in zip(keys, old, new, strict=True)
+    def _format_examples(self, name: str, pairs: Rows) -> str:
+        first_pairs = pairs if self.step.list == "all" else pairs[:MOST_EXAMPLES]
+        keys = format_keys(self.old, self.step.key, self.rows.old[first_pairs])
+        old, new = (
+            split_cells(self.old[name], self.rows.old[first_pairs]),
+            split_cells(self.new[name], self.rows.new[first_pairs]),
+        )
+        parts = [
+            f"{key}, {before or before_reason} → {now or now_reason}"
+            for key, (before, before_reason), (now, now_reason) in zip(keys, old, new, strict=True)
         ]
-        return "; ".join(told) + (" …" if len(some) < len(pairs) else "")
+        return "; ".join(parts) + (" …" if len(first_pairs) < len(pairs) else "")
 
-    def _notes(self, gone: list[str], come: list[str]) -> list[Note]:
+    def _make_notes(self, removed: list[str], added: list[str]) -> list[Note]:
         notes = []
-        for words, names in (("columns that are gone", gone), ("columns that are new", come)):
+        for words, names in (("columns that are gone", removed), ("columns that are new", added)):
             if names:
                 notes.append(Note(f"{words}: {', '.join(names)}.", kind=words.replace(" ", "-"), count=len(names)))
         if self.rows.turns:
-            text = f"rows stand in another order: it turns back {counted(self.rows.turns, 'time', 'times')}."
+            text = f"rows stand in another order: it turns back {pluralize(self.rows.turns, 'time')}."
             notes.append(Note(text, kind="order", count=self.rows.turns))
         for table, count in ((self.old, self.rows.old_without), (self.new, self.rows.new_without)):
             if count:
-                text = f"{counted(count, 'row', 'rows')} of {table.name} without a key: nothing to hold against."
+                text = f"{pluralize(count, 'row')} of {table.name} without a key: nothing to hold against."
                 notes.append(Note(text, kind="no-key", count=count))
-        if len(self.rows.come) or come:
+        if len(self.rows.added) or added:
             text = "a ledger mends cells and leaves rows out; new rows and columns are stacked or merged."
             notes.append(Note(text, kind="ledger", done=True))
         return notes
 
 
-def rows_of(table: Table, both: int, alone: tuple[str, int], without: int) -> Balance:
-    """Rows of one side: those that both have, those that it has alone, and those without a key."""
-    parts = (("in both", both), alone, ("without a key", without))
+def balance_rows(table: Table, shared: int, alone: tuple[str, int], without: int) -> Balance:
+    """Balance the rows of one side: shared, its own, and without a key."""
+    parts = (("in both", shared), alone, ("without a key", without))
     return Balance(f"rows of {table.name}", len(table), tuple((w, n) for w, n in parts if n or w == "in both"))
 
 
-def repeated(word: str, rows: Rows) -> pa.Array:
-    """A word as often as there are rows."""
+def repeat_word(word: str, rows: Rows) -> pa.Array:
+    """Return a word once per row."""
     return pa.array([word], pa.large_string()).take(pa.array(np.zeros(len(rows), np.int64)))
 
 
-def worded(column: Column, blank: str | None) -> pa.Array:
-    """Cells as a ledger says them: the value as text, or the reason why it is missing; `blank` for a blank."""
+def format_cells(column: Column, blank: str | None) -> pa.Array:
+    """Return cells as in a ledger: the value as text, or the reason why it is missing; `blank` for a blank."""
     texts = column.to_text().cast(pa.large_string())
     if column.why is None:
         return texts
@@ -253,13 +257,13 @@ def worded(column: Column, blank: str | None) -> pa.Array:
     return pc.if_else(pa.array(column.is_missing), words.take(pa.array(column.why.astype(np.int64))), texts)
 
 
-def text_column(texts: pa.Array) -> Column:
-    """A column of texts, blank where there is none."""
-    gone = texts.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
-    return Column.of_strings(None, Pool(texts), gone, (BLANK,))
+def make_column(texts: pa.Array) -> Column:
+    """Return a column of texts, blank where null."""
+    is_missing = texts.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
+    return Column.of_strings(None, Pool(texts), is_missing, (BLANK,))
 
 
-def cell_words(column: Column, rows: Rows) -> list[tuple[str, str]]:
-    """For some cells the text of the value and the reason; one of the two is empty."""
+def split_cells(column: Column, rows: Rows) -> list[tuple[str, str]]:
+    """Return for each cell the text of the value and the reason; one of the two is empty."""
     texts, reasons = column.take(rows).to_text().to_pylist(), column.reason_cells(rows)
     return [("" if why else str(text), why or "") for text, why in zip(texts, reasons, strict=True)]

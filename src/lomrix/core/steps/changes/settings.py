@@ -1,4 +1,4 @@
-"""Changes as they are asked for."""
+"""Settings of changes."""
 
 from __future__ import annotations
 
@@ -8,22 +8,22 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by
-from lomrix.core.steps.step import Division, Role, Step, need
+from lomrix.core.steps.step import Division, Role, Step, require
 from lomrix.core.table.numbers import is_number
 
 
-def tolerance_of(text: str) -> float:
-    """Read `0.001`.
+def parse_tolerance(text: str) -> float:
+    """Parse `0.001`.
 
     Raises
     ------
     UsageError
-        Where it is no number, or below 0.
+        If it is not a number, or below 0.
     """
     if not text:
         return 0.0
     if not is_number(text) or float(text) < 0:
-        raise UsageError(f'"{text}" is no tolerance.', todo="Say ‹tolerance=0.001›, a number of 0 or more.")
+        raise UsageError(f'"{text}" is not a tolerance.', todo="Use ‹tolerance=0.001›, a number that is 0 or more.")
     return float(text)
 
 
@@ -31,7 +31,7 @@ class Changes(Step):
     """Show what differs between two deliveries: rows, columns, cells, labels; exit status 1 where anything does."""
 
     word: ClassVar[str] = "changes"
-    done_by: ClassVar[str] = "lomrix.core.steps.changes.run:compared"
+    implementation: ClassVar[str] = "lomrix.core.steps.changes.run:compare_deliveries"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("old", "The file as it was.", "OLD"),
         Role("new", "The file as it is now.", "NEW"),
@@ -41,14 +41,14 @@ class Changes(Step):
     key: Annotated[Names, Setting("The columns that say which rows are the same.", "COLUMNS")]
     tolerance: Annotated[
         str,
-        parsed_by(tolerance_of),
+        parsed_by(parse_tolerance),
         Setting("Numbers no further apart than this are nearly equal, and no change.", "NUMBER"),
     ] = ""
     list: Annotated[Literal["first", "all"], Setting("Show some examples of a column, or all.", "WHICH")] = "first"
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(self.key, "key", "No ‹key› was given.", "Name the columns that say which rows are the same.")
+        require(self.key, "key", "No ‹key› was given.", "Name the columns that say which rows are the same.")
         return self
 
     @property

@@ -1,4 +1,4 @@
-"""The draft of a ledger: a row for each suspicious cell, with what is obvious filled in."""
+"""The draft of a ledger: a row for each suspicious cell, with obvious corrections filled in."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lomrix.core.steps.check.findings import Finding, value_texts
+from lomrix.core.steps.check.findings import Finding, format_values
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import NUMBER_PATTERN, is_whole
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import column_of_texts
+from lomrix.core.table.texts import make_text_column
 
 LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
 # A number with a remark behind it, as in "15 est".
@@ -31,79 +31,69 @@ class Entry:
     why: list[str] = field(default_factory=list)
 
 
-def draft(table: Table, found: list[Finding], names: tuple[str, ...]) -> Table:
-    """The draft as a table.
+def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) -> Table:
+    """Return the draft.
 
-    A cell with several findings is one row. Blanks around a text, zeros lost from an id, a remark behind a number and a
-    text among numbers have an obvious mending, which is filled in; the others stay open.
-
-    Parameters
-    ----------
-    table
-        What was checked.
-    found
-        The findings.
-    names
-        Columns of the case and the key, which the ledger gets too.
+    A cell with several findings is one row. Spaces around a text, zeros lost from an id, a remark behind a number and a
+    text among numbers have an obvious correction; the others stay open. `names` are columns that the ledger includes,
+    such as case and key.
     """
     entries: dict[tuple[int, str], Entry] = {}
-    for one in found:
-        variable = one.variable or one.column
+    for finding in findings:
+        variable = finding.variable or finding.column
         if variable not in table.columns:
             continue
-        for row, old in zip(one.rows.tolist(), value_texts(table[variable], one.rows), strict=True):
+        for row, old in zip(finding.rows.tolist(), format_values(table[variable], finding.rows), strict=True):
             entry = entries.setdefault((row, variable), Entry(row, variable, old))
-            entry.why.append(f"{one.rule}: {one.text}")
-            action, new = obvious(one, old)
+            entry.why.append(f"{finding.rule}: {finding.text}")
+            action, new = suggest_correction(finding, old)
             if entry.new is None and new is not None:
                 entry.action, entry.new = action, new
     rows = np.array([row for row, _ in entries], np.int64)
-    columns: dict[str, Column] = {
-        name: table[name].take(rows).widened("string") for name in names if name not in LEDGER
-    }
+    columns: dict[str, Column] = {name: table[name].take(rows).widen("string") for name in names if name not in LEDGER}
     columns["row"] = Column.of("integer", rows + table.first_row)
-    told = entries.values()
-    words: dict[str, list[str | None]] = {
-        "variable": [one.variable for one in told],
-        "old": [one.old for one in told],
-        "action": [one.action for one in told],
-        "new": [one.new for one in told],
-        "why": ["; ".join(one.why) for one in told],
-        "by": [None for _ in told],
+    lines = entries.values()
+    texts: dict[str, list[str | None]] = {
+        "variable": [finding.variable for finding in lines],
+        "old": [finding.old for finding in lines],
+        "action": [finding.action for finding in lines],
+        "new": [finding.new for finding in lines],
+        "why": ["; ".join(finding.why) for finding in lines],
+        "by": [None for _ in lines],
     }
-    columns |= {name: column_of_texts(texts) for name, texts in words.items()}
+    columns |= {name: make_text_column(texts) for name, texts in texts.items()}
     return Table(columns, name="ledger")
 
 
-def obvious(one: Finding, old: str | None) -> tuple[str, str | None]:
-    """What the ledger should do with a cell, and the new value where it goes without saying.
+def suggest_correction(finding: Finding, old: str | None) -> tuple[str, str | None]:
+    """Return the ledger's action for a cell, and the new value if it is obvious.
 
     Examples
     --------
-    >>> obvious(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "15 est")
+    >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "15 est")
     ('note', '15')
-    >>> obvious(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "lost")
+    >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "lost")
     ('missing', 'lost')
-    >>> obvious(Finding("blanks-around", "town", np.array([4]), "no blank"), " Bergen")
+    >>> suggest_correction(Finding("blanks-around", "town", np.array([4]), "no blank"), " Bergen")
     ('set', 'Bergen')
     """
     if old is None:
         return "set", None
     text = old.strip()
-    if one.rule == "blanks-around":
+    if finding.rule == "blanks-around":
         return "set", text
     if (
-        one.rule == "key-shape"
-        and one.shape
-        and set(one.shape) == {"0"}
+        finding.rule == "key-shape"
+        and finding.shape
+        and set(finding.shape) == {"0"}
         and is_whole(text)
-        and len(text) < len(one.shape)
+        and len(text) < len(finding.shape)
     ):
-        return "set", text.zfill(len(one.shape))
-    if one.rule == "text-in-numbers":
+        return "set", text.zfill(len(finding.shape))
+    if finding.rule == "text-in-numbers":
         remark = NUMBER_AND_REMARK.fullmatch(text)
-        if remark and one.of_numbers:
+        if remark and finding.of_numbers:
             return "note", remark[1]
-        if not any(sign.isdigit() for sign in text) and len(text) <= LONGEST_REASON:
+        if not any(character.isdigit() for character in text) and len(text) <= LONGEST_REASON:
             return "missing", text
     return "set", None

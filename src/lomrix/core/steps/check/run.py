@@ -1,4 +1,4 @@
-"""All findings in one table, the worst first, and a ledger of the suspicious cells."""
+"""All findings in one table, the worst first, and a draft ledger of the suspicious cells."""
 
 from __future__ import annotations
 
@@ -8,60 +8,60 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.rows.keys import key_texts
+from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.check.findings import Finding, all_findings, value_texts
-from lomrix.core.steps.check.ledger import draft
+from lomrix.core.steps.check.findings import Finding, find_all, format_values
+from lomrix.core.steps.check.ledger import draft_ledger
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.notes import Note, counted, rows_and_columns
+from lomrix.core.table.notes import Note, format_size, pluralize
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 
 MOST_EXAMPLES = 4
 LEDGER_NAME = "draft_ledger"
 
 
-def checked(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Check the table; a draft of a ledger of the cells found is an extra."""
-    work = Checking(step)
-    table = tables.one()
+def check_table(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Check the table; a draft ledger of the suspicious cells is an extra."""
+    checking = Checking(step)
+    table = tables.get_one()
     for name in step.names:
         table[name]
-    found = all_findings(table, step.key, step.case or step.key)
+    findings = find_all(table, step.key, step.case or step.key)
     drafts = LEDGER_NAME in wanted
-    extras = {LEDGER_NAME: draft(table, found, step.names)} if drafts else {}
-    return Result(table, work.account(table, found, drafts=drafts), extras)
+    extras = {LEDGER_NAME: draft_ledger(table, findings, step.names)} if drafts else {}
+    return Result(table, checking.make_account(table, findings, drafts=drafts), extras)
 
 
 @dataclass(frozen=True)
 class Checking:
-    """What the findings become: an account, and a ledger."""
+    """What becomes of the findings: an account."""
 
     step: Check
 
-    def account(self, table: Table, found: list[Finding], *, drafts: bool) -> Account:
-        """The findings in words, and rows with and without one."""
-        elsewhere = [one.rule for one in found if one.is_elsewhere]
-        found = [one for one in found if not one.is_elsewhere]
-        broken = [one for one in found if one.breaks]
-        rows_found = np.unique(np.concatenate([one.rows for one in found])) if found else np.zeros(0)
+    def make_account(self, table: Table, findings: list[Finding], *, drafts: bool) -> Account:
+        """Report the findings, and rows with and without one."""
+        other_files = [finding.rule for finding in findings if finding.is_for_other_file]
+        findings = [finding for finding in findings if not finding.is_for_other_file]
+        broken = [finding for finding in findings if finding.breaks]
+        rows_found = np.unique(np.concatenate([finding.rows for finding in findings])) if findings else np.zeros(0)
         rows = tuple(
             (
-                "broken" if one.breaks else "look",
-                one.rule,
-                one.column or "—",
-                len(one.rows),
-                one.text,
-                self._first(table, one),
+                "broken" if finding.breaks else "look",
+                finding.rule,
+                finding.column or "—",
+                len(finding.rows),
+                finding.text,
+                self._format_first(table, finding),
             )
-            for one in found
+            for finding in findings
         )
         listing = Listing("findings, the worst first", ("", "rule", "column", "cells", "expected", "first rows"), rows)
-        told = counted(len(broken), "rule", "rules"), counted(len(found) - len(broken), "finding", "findings")
-        summary = f"{told[0]} broken, {told[1]} to look at, in {counted(len(table), 'row', 'rows')}."
-        if not found:
-            summary = f"No finding in {rows_and_columns(len(table), len(table.names))}."
+        counts = pluralize(len(broken), "rule"), pluralize(len(findings) - len(broken), "finding")
+        summary = f"{counts[0]} broken, {counts[1]} to look at, in {pluralize(len(table), 'row')}."
+        if not findings:
+            summary = f"No finding in {format_size(len(table), len(table.names))}."
         return Account(
             "check",
             summary,
@@ -72,36 +72,44 @@ class Checking:
                     (("without a finding", len(table) - len(rows_found)), ("with a finding", len(rows_found))),
                 ),
             ),
-            {"broken": len(broken), "findings": [self._fact(table, one) for one in found]},
+            {"broken": len(broken), "findings": [self._describe(table, finding) for finding in findings]},
             (listing,) if rows else (),
-            notes_on_rules(elsewhere),
+            note_unchecked_rules(other_files),
             ("add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in",)
             if rows and not drafts
             else (),
         )
 
-    def _fact(self, table: Table, one: Finding) -> dict[str, object]:
-        values = value_texts(table[one.column], one.rows[:100]) if one.column in table.columns else []
+    def _describe(self, table: Table, finding: Finding) -> dict[str, object]:
+        values = format_values(table[finding.column], finding.rows[:100]) if finding.column in table.columns else []
         return {
-            "rule": one.rule, "column": one.column, "count": len(one.rows), "broken": one.breaks,
-            "rows": (one.rows[:100] + table.first_row).tolist(), "values": values, "expected": one.text,
+            "rule": finding.rule, "column": finding.column, "count": len(finding.rows), "broken": finding.breaks,
+            "rows": (finding.rows[:100] + table.first_row).tolist(), "values": values, "expected": finding.text,
         }  # fmt: skip
 
-    def _first(self, table: Table, one: Finding) -> str:
-        some = one.rows[:MOST_EXAMPLES]
+    def _format_first(self, table: Table, finding: Finding) -> str:
+        first_rows = finding.rows[:MOST_EXAMPLES]
         names = self.step.case or self.step.key
-        keys = key_texts(table, names, some) if names and one.column not in names else [""] * len(some)
-        values: list[Any] = value_texts(table[one.column], some) if one.column in table.columns else [None] * len(some)
-        told = []
-        for row, key, value in zip((some + table.first_row).tolist(), keys, values, strict=True):
-            shown = "" if value is None else f' "{value}"' if value != value.strip() or " " in value else f" {value}"
-            told.append(f"row {row}{f' ({key})' if key else ''}{shown}")
-        return ", ".join(told) + (" …" if len(one.rows) > len(some) else "")
+        keys = (
+            format_keys(table, names, first_rows) if names and finding.column not in names else [""] * len(first_rows)
+        )
+        values: list[Any] = (
+            format_values(table[finding.column], first_rows)
+            if finding.column in table.columns
+            else [None] * len(first_rows)
+        )
+        parts = []
+        for row, key, value in zip((first_rows + table.first_row).tolist(), keys, values, strict=True):
+            value_text = (
+                "" if value is None else f' "{value}"' if value != value.strip() or " " in value else f" {value}"
+            )
+            parts.append(f"row {row}{f' ({key})' if key else ''}{value_text}")
+        return ", ".join(parts) + (" …" if len(finding.rows) > len(first_rows) else "")
 
 
-def notes_on_rules(names: Sequence[str]) -> tuple[Note, ...]:
-    """What is reported of rules that were not judged."""
+def note_unchecked_rules(names: Sequence[str]) -> tuple[Note, ...]:
+    """Note rules that were not checked."""
     if not names:
         return ()
-    text = f"not judged, since no column of theirs is in this file: {some_of(names)}."
+    text = f"not checked, since this file has none of their columns: {shorten_list(names)}."
     return (Note(text, kind="not-judged", count=len(names), done=True),)

@@ -1,4 +1,4 @@
-"""Check as it is asked for."""
+"""Settings of check."""
 
 from __future__ import annotations
 
@@ -9,10 +9,10 @@ from lomrix.core.steps.step import Extra, Role, Step
 
 
 class Check(Step):
-    """Hold a table against its dictionary and against itself."""
+    """Check a table against its dictionary and against itself."""
 
     word: ClassVar[str] = "check"
-    done_by: ClassVar[str] = "lomrix.core.steps.check.run:checked"
+    implementation: ClassVar[str] = "lomrix.core.steps.check.run:check_table"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to check."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("draft_ledger", "Write the suspicious cells as a ledger to fill in.", then=("correct", "ledger")),

@@ -1,4 +1,4 @@
-"""What is compared, to be drawn: means of groups, cases before and after, or points with their line."""
+"""Figures of a comparison: group means, cases before and after, or points with their line."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.differences import Line, line_through
+from lomrix.core.arrays.differences import RegressionLine, fit_line
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.rows.course import MOST_LINES, Average, Course, Courses
 from lomrix.core.rows.statistic_names import NUMERIC
@@ -19,27 +19,17 @@ MOST_POINTS = 5000
 
 
 @dataclass(frozen=True)
-class Cloud:
-    """Points of one group, with their line.
-
-    Parameters
-    ----------
-    name
-        The group; empty where all are one.
-    x, y
-        Some of the points.
-    line
-        The line through all of them.
-    """
+class PointGroup:
+    """Points of one group (some of them), with the line fitted to all; the name is empty if there is one group."""
 
     name: str
     x: npt.NDArray[np.float64]
     y: npt.NDArray[np.float64]
-    line: Line
+    line: RegressionLine
 
 
 @dataclass(frozen=True)
-class Clouds:
+class Scatter:
     """Measures against another one.
 
     Parameters
@@ -54,33 +44,39 @@ class Clouds:
 
     against: str
     by: str
-    measures: tuple[tuple[str, tuple[Cloud, ...]], ...]
+    measures: tuple[tuple[str, tuple[PointGroup, ...]], ...]
 
     @property
     def is_empty(self) -> bool:
-        """True where there is nothing to draw."""
+        """True if there is nothing to draw."""
         return not self.measures
 
 
-def drawn(step: Compare, table: Table, sides: Sides, measures: list[str]) -> Courses | Clouds:
-    """What is drawn of a comparison; codes are not."""
+def make_figure(step: Compare, table: Table, sides: Sides, measures: list[str]) -> Courses | Scatter:
+    """Return the figure of a comparison; codes are not drawn."""
     numbers = [name for name in measures if table[name].type in NUMERIC]
     if step.against:
-        found = tuple((words(table, name), clouds(step, table, sides, name)) for name in numbers)
-        return Clouds(words(table, step.against), words(table, step.between) if step.between else "", found)
-    uncoded = [name for name in numbers if step.as_numbers or not table.dictionary.labels_of(name)]
+        clouds_by_measure = tuple(
+            (format_axis(table, name), make_point_groups(step, table, sides, name)) for name in numbers
+        )
+        return Scatter(
+            format_axis(table, step.against),
+            format_axis(table, step.between) if step.between else "",
+            clouds_by_measure,
+        )
+    numeric = [name for name in numbers if step.as_numbers or not table.dictionary.labels_of(name)]
     case = ", ".join(step.paired_on) or step.between
-    return Courses((case,), tuple(course(step, table, sides, name) for name in uncoded), ())
+    return Courses((case,), tuple(make_course(step, table, sides, name) for name in numeric), ())
 
 
-def words(table: Table, name: str) -> str:
-    """A column's label and unit, else its name."""
+def format_axis(table: Table, name: str) -> str:
+    """Return a column's label and unit, else its name."""
     entry = table.dictionary.of(name)
     return (entry.label or name) + (f" ({entry.unit})" if entry.unit else "")
 
 
-def course(step: Compare, table: Table, sides: Sides, name: str) -> Course:
-    """Means of the sides, and where rows are paired a line for each case."""
+def make_course(step: Compare, table: Table, sides: Sides, name: str) -> Course:
+    """Return the means of the sides, and a line for each case if rows are paired."""
     column, codes, count = table[name], sides.groups.codes, sides.groups.count
     rows = np.flatnonzero((codes >= 0) & ~column.is_missing)
     values = column.values.astype(np.float64)
@@ -88,14 +84,14 @@ def course(step: Compare, table: Table, sides: Sides, name: str) -> Course:
     if step.paired_on:
         of_case = sides.row_of
         lines = np.where((of_case >= 0) & ~column.is_missing[of_case], values[of_case], np.nan)
-        whole = np.flatnonzero(~np.isnan(lines).any(axis=1))
-        pairs = len(whole)
-        rows = of_case[whole].ravel() if count == 2 else rows
-        few = np.unique(np.linspace(0, max(len(whole) - 1, 0), min(MOST_LINES, len(whole))).astype(np.int64))
-        lines = lines[whole[few]]
-    found = Values(codes[rows], values[rows], count)
-    mean, half = found.mean, found.half_interval
-    average = Average("", np.arange(count), found.sizes, mean, mean - half, mean + half)
+        complete = np.flatnonzero(~np.isnan(lines).any(axis=1))
+        pairs = len(complete)
+        rows = of_case[complete].ravel() if count == 2 else rows
+        sampled = np.unique(np.linspace(0, max(len(complete) - 1, 0), min(MOST_LINES, len(complete))).astype(np.int64))
+        lines = lines[complete[sampled]]
+    values_by_side = Values(codes[rows], values[rows], count)
+    mean, half = values_by_side.mean, values_by_side.half_interval
+    average = Average("", np.arange(count), values_by_side.sizes, mean, mean - half, mean + half)
     entry, key = table.dictionary.of(name), sides.groups.values[step.between]
     ticks = tuple(key.cells()) if not table.dictionary.labels_of(step.between) else tuple(sides.texts)
     return Course(
@@ -104,14 +100,14 @@ def course(step: Compare, table: Table, sides: Sides, name: str) -> Course:
     )  # fmt: skip
 
 
-def clouds(step: Compare, table: Table, sides: Sides, name: str) -> tuple[Cloud, ...]:
-    """The points of each side."""
+def make_point_groups(step: Compare, table: Table, sides: Sides, name: str) -> tuple[PointGroup, ...]:
+    """Return the points of each side."""
     column, other = table[name], table[step.against]
-    there = ~(column.is_missing | other.is_missing)
+    present = ~(column.is_missing | other.is_missing)
     x, y = other.values.astype(np.float64), column.values.astype(np.float64)
-    found = []
-    for at, text in enumerate(sides.texts):
-        rows = np.flatnonzero(there & (sides.groups.codes == at))
-        some = rows[:: max(1, -(-len(rows) // MOST_POINTS))]
-        found.append(Cloud(text if step.between else "", x[some], y[some], line_through(x[rows], y[rows])))
-    return tuple(found)
+    result = []
+    for index, text in enumerate(sides.texts):
+        rows = np.flatnonzero(present & (sides.groups.codes == index))
+        sample = rows[:: max(1, -(-len(rows) // MOST_POINTS))]
+        result.append(PointGroup(text if step.between else "", x[sample], y[sample], fit_line(x[rows], y[rows])))
+    return tuple(result)

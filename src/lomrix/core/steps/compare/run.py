@@ -1,4 +1,4 @@
-"""Measures compared one after the other; a row of the result for each test."""
+"""Compare measures one after the other; the result has a row for each test."""
 
 from __future__ import annotations
 
@@ -10,52 +10,40 @@ import numpy as np
 
 from lomrix.core.arrays.differences import (
     Difference,
-    Line,
     Ratio,
-    chi_squared,
-    line_through,
-    of_pairs,
-    of_two_groups,
-    one_way,
-    one_way_of_welch,
+    RegressionLine,
+    anova,
+    chi_squared_test,
+    compare_pairs,
+    compare_two_means,
+    fit_line,
+    welch_anova,
 )
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.keys import ordered_ranks
+from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.steps.account import Account, Balance, Listing, Parts
-from lomrix.core.steps.compare.figure import drawn
+from lomrix.core.steps.compare.figure import make_figure
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
-from lomrix.core.steps.compare.words import in_words, listed, number, table_of
+from lomrix.core.steps.compare.words import format_number, format_test, list_tests, make_table
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted, plural
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 
-# With smaller expected counts than this in more than a fifth of the cells chi-squared is no good guide.
+# With smaller expected counts than this in more than a fifth of the cells chi-squared is unreliable.
 SMALL_EXPECTED, SMALL_SHARE = 5, 0.2
 MOST_CODES = 50
 
 
 @dataclass
-class Found:
-    """What was found of one measure.
-
-    Parameters
-    ----------
-    measure
-        Its name.
-    rows
-        One mapping for each test, as `words.table_of` puts them into the result.
-    balance
-        What became of its rows, or of its cases.
-    listings, notes
-        What is shown beside.
-    """
+class MeasureResult:
+    """The comparison of one measure: a mapping per test, the balance of its rows or cases, and what is shown beside."""
 
     measure: str
     rows: list[dict[str, Any]]
@@ -64,34 +52,34 @@ class Found:
     notes: list[Note] = field(default_factory=list)
 
 
-def compared(step: Compare, tables: Inputs, wanted: Collection[str]) -> Result:
+def compare(step: Compare, tables: Inputs, wanted: Collection[str]) -> Result:
     """Compare what was asked for."""
-    table = tables.one()
-    measures = chosen_columns(step.measure, table.types(), table.name)
+    table = tables.get_one()
+    measures = choose_columns(step.measure, table.types(), table.name)
     for name in (step.between, step.against, *step.paired_on):
         if name:
             table[name]
         if name in measures:
-            raise UsageError(f"{name} cannot be compared by itself.", todo="Leave it out of ‹measure›.")
+            raise UsageError(f"{name} cannot be compared with itself.", todo="Leave it out of ‹measure›.")
     sides = Sides(table, step.between, step.paired_on)
-    found = [Comparing(step, table, sides, name).found() for name in measures]
-    tests = [row for one in found for row in one.rows]
-    made = table_of(tests)
-    several = counted(len(measures), "measure", "measures")
+    results = [MeasureComparison(step, table, sides, name).compare() for name in measures]
+    tests = [row for result in results for row in result.rows]
+    table_made = make_table(tests)
+    measure_count = pluralize(len(measures), "measure")
     account = Account(
         "compare",
-        f"{in_words(tests[0])}." if len(tests) == 1 else f"{several}, {len(tests)} comparisons.",
-        tuple(one.balance for one in found),
+        f"{format_test(tests[0])}." if len(tests) == 1 else f"{measure_count}, {len(tests)} comparisons.",
+        tuple(result.balance for result in results),
         {"comparisons": [{key: None if value != value else value for key, value in row.items()} for row in tests]},
-        (*(listing for one in found for listing in one.listings), *listed(tests)),
-        (*sides.order_notes, *(note for one in found for note in one.notes), *unadjusted(tests)),
+        (*(listing for result in results for listing in result.listings), *list_tests(tests)),
+        (*sides.order_notes, *(note for result in results for note in result.notes), *note_unadjusted(tests)),
     )
-    extras = {"figure": drawn(step, table, sides, measures)} if "figure" in wanted else {}
-    return Result(made, account, extras)
+    extras = {"figure": make_figure(step, table, sides, measures)} if "figure" in wanted else {}
+    return Result(table_made, account, extras)
 
 
 @dataclass
-class Comparing:
+class MeasureComparison:
     """One measure being compared."""
 
     step: Compare
@@ -101,7 +89,7 @@ class Comparing:
 
     @property
     def is_codes(self) -> bool:
-        """True where its values are codes or words, which are counted."""
+        """True if its values are codes or words, which are counted."""
         column = self.column
         coded = bool(self.table.dictionary.labels_of(self.name)) and not self.step.as_numbers
         return column.type in ("string", "boolean") or coded
@@ -109,160 +97,170 @@ class Comparing:
     @property
     def column(self) -> Column:
         """The measure."""
-        return numeric(self.table[self.name])
+        return to_numeric(self.table[self.name])
 
-    def found(self) -> Found:
-        """Compare it in the way that fits."""
+    def compare(self) -> MeasureResult:
+        """Compare it in the way that suits its type."""
         if self.step.against:
-            return self._against()
+            return self._compare_slopes()
         if self.is_codes:
             if self.step.paired_on:
                 raise UsageError(
-                    f"{self.name} holds codes, which are not compared in pairs.",
-                    todo="Leave ‹paired_on› out to compare their counts, or say ‹as_numbers› for means.",
+                    f"{self.name} holds codes, which cannot be compared in pairs.",
+                    todo="Leave ‹paired_on› out to compare their counts, or use ‹as_numbers› for means.",
                 )
-            return self._codes()
+            return self._compare_codes()
         if self.column.type not in NUMERIC:
             raise UsageError(
-                f"{self.name} is {self.column.type}, which is not compared.", todo="Name numbers or codes."
+                f"{self.name} is {self.column.type}, which cannot be compared.", todo="Name numbers or codes."
             )
         if self.step.paired_on:
-            return self._pairs()
-        return self._groups()
+            return self._compare_pairs()
+        return self._compare_groups()
 
-    def _title(self) -> str:
+    def _make_title(self) -> str:
         label = self.table.dictionary.of(self.name).label
         return f"{self.name} ({label})" if label else self.name
 
     # ------------------------------------------------------------------ groups
 
-    def _groups(self) -> Found:
+    def _compare_groups(self) -> MeasureResult:
         codes, count = self.sides.groups.codes, self.sides.groups.count
         rows = np.flatnonzero((codes >= 0) & ~self.column.is_missing)
         measured = self.column.values[rows]
         values = Values(codes[rows], measured.astype(np.float64), count)
-        # Distances from one of the values are exact where all are far from 0, and all tests go by distances.
-        near = measured - measured[0] if len(rows) else measured
-        distances = Values(codes[rows], near.astype(np.float64), count)
+        # Differences from one of the values are exact if all are far from 0, and all tests use differences.
+        shifted = measured - measured[0] if len(rows) else measured
+        distances = Values(codes[rows], shifted.astype(np.float64), count)
         n, mean, variance = distances.sizes, distances.mean, distances.variance
-        named = {"measure": self.name, "n": int(n.sum())}
+        base = {"measure": self.name, "n": int(n.sum())}
         tests: list[dict[str, Any]]
         if count == 2:
-            told = of_difference(of_two_groups(n, mean, variance), "Welch's t")
+            test = difference_to_row(compare_two_means(n, mean, variance), "Welch's t")
             tests = [
-                {**named, "comparison": f"{self.step.between} {self.sides.texts[1]} less {self.sides.texts[0]}", **told}
+                {**base, "comparison": f"{self.step.between} {self.sides.texts[1]} less {self.sides.texts[0]}", **test}
             ]
         else:
-            together = {**named, "comparison": f"{count} groups"}
+            base_of_groups = {**base, "comparison": f"{count} groups"}
             tests = [
-                {**together, **of_ratio(one_way(n, mean, variance), "analysis of variance")},
-                {**together, **of_ratio(one_way_of_welch(n, mean, variance), "Welch's analysis of variance")},
+                {**base_of_groups, **ratio_to_row(anova(n, mean, variance), "analysis of variance")},
+                {**base_of_groups, **ratio_to_row(welch_anova(n, mean, variance), "Welch's analysis of variance")},
             ]
-        return Found(self.name, tests, self._rows(len(rows)), [self._described(values)], self._thin(n))
+        return MeasureResult(
+            self.name, tests, self._balance_rows(len(rows)), [self._list_sides(values)], self._note_thin(n)
+        )
 
-    def _described(self, values: Values, who: str = "values") -> Listing:
+    def _list_sides(self, values: Values, unit: str = "values") -> Listing:
         lines = []
-        for at, text in enumerate(self.sides.texts):
-            own = (float(one[at]) for one in (values.mean, values.standard_deviation))
-            half = float(values.half_interval[at])
-            mean, spread = own
-            ends = "" if np.isnan(half) else f"{number(mean - half)} to {number(mean + half)}"
-            lines.append((text, int(values.sizes[at]), number(mean), number(spread), ends))
-        heads = (self.step.between or "group", who, "mean", "sd", "95 % interval")
-        return Listing(self._title(), heads, tuple(lines))
+        for side, text in enumerate(self.sides.texts):
+            numbers = (float(statistic[side]) for statistic in (values.mean, values.standard_deviation))
+            half = float(values.half_interval[side])
+            mean, spread = numbers
+            interval = "" if np.isnan(half) else f"{format_number(mean - half)} to {format_number(mean + half)}"
+            lines.append((text, int(values.sizes[side]), format_number(mean), format_number(spread), interval))
+        heads = (self.step.between or "group", unit, "mean", "sd", "95 % interval")
+        return Listing(self._make_title(), heads, tuple(lines))
 
-    def _thin(self, n: Any) -> list[Note]:
-        small = [text for text, own in zip(self.sides.texts, n.tolist(), strict=True) if own < 2]
+    def _note_thin(self, n: Any) -> list[Note]:
+        small = [text for text, count in zip(self.sides.texts, n.tolist(), strict=True) if count < 2]
         if not small:
             return []
-        text = f"fewer than two values, so no spread: {some_of(small)}."
+        text = f"fewer than two values, so no spread: {shorten_list(small)}."
         return [Note(text, self.name, (), "too-few", len(small))]
 
-    def _rows(self, used: int) -> Balance:
-        """Rows of the table: those compared, and those left out by cause."""
-        inside = self.sides.groups.codes >= 0
+    def _balance_rows(self, used: int) -> Balance:
+        """Balance the rows of the table: compared, and left out by cause."""
+        is_inside = self.sides.groups.codes >= 0
         parts: list[tuple[str, int]] = [("compared", used)]
-        gone = self.column.take(np.flatnonzero(inside)).reason_counts()
-        parts += [(f"{self.name} missing ({reason})", count) for reason, count in gone.items()]
-        outside = int(np.count_nonzero(~inside))
+        missing = self.column.take(np.flatnonzero(is_inside)).reason_counts()
+        parts += [(f"{self.name} missing ({reason})", count) for reason, count in missing.items()]
+        outside = int(np.count_nonzero(~is_inside))
         parts += [(f"{self.step.between} missing", outside)] if outside else []
         return Balance(f"rows for {self.name}", len(self.table), tuple(parts))
 
     # ------------------------------------------------------------------- pairs
 
-    def _pairs(self) -> Found:
+    def _compare_pairs(self) -> MeasureResult:
         rows = self.sides.row_of
         values = np.where(rows >= 0, self.column.values.astype(np.float64)[rows], np.nan)
         values[(rows >= 0) & self.column.is_missing[rows]] = np.nan
-        there = ~np.isnan(values)
+        present = ~np.isnan(values)
         tests = []
-        for at in range(1, self.sides.groups.count):
-            both = there[:, 0] & there[:, at]
-            told = of_difference(of_pairs(values[both, at] - values[both, 0]), "paired t")
-            words = f"{self.step.between} {self.sides.texts[at]} less {self.sides.texts[0]}"
-            tests.append({"measure": self.name, "comparison": words, "n": int(np.count_nonzero(both)), **told})
-        side, case = np.tile(np.arange(there.shape[1]), len(there)), there.ravel()
-        if there.shape[1] == 2:
-            case = (there & there.all(axis=1, keepdims=True)).ravel()
-        who = "pairs" if there.shape[1] == 2 else "values"
-        described = Values(side[case], values.ravel()[case], there.shape[1])
-        return Found(self.name, tests, self._cases(there), [self._described(described, who)], self._dropped(there))
+        for other_side in range(1, self.sides.groups.count):
+            both = present[:, 0] & present[:, other_side]
+            test = difference_to_row(compare_pairs(values[both, other_side] - values[both, 0]), "paired t")
+            comparison = f"{self.step.between} {self.sides.texts[other_side]} less {self.sides.texts[0]}"
+            tests.append({"measure": self.name, "comparison": comparison, "n": int(np.count_nonzero(both)), **test})
+        side, case = np.tile(np.arange(present.shape[1]), len(present)), present.ravel()
+        if present.shape[1] == 2:
+            case = (present & present.all(axis=1, keepdims=True)).ravel()
+        unit = "pairs" if present.shape[1] == 2 else "values"
+        values_by_side = Values(side[case], values.ravel()[case], present.shape[1])
+        return MeasureResult(
+            self.name,
+            tests,
+            self._balance_cases(present),
+            [self._list_sides(values_by_side, unit)],
+            self._note_dropouts(present),
+        )
 
-    def _cases(self, there: Any) -> Balance:
-        """Cases: those with both values, and those who fell out, by the side where they have none."""
+    def _balance_cases(self, present: Any) -> Balance:
+        """Balance the cases: with both values, and those without one, by side."""
         first, last = self.sides.texts[0], self.sides.texts[-1]
-        of_sides, all_of_them = there.sum(axis=1), there.shape[1]
+        counts, side_count = present.sum(axis=1), present.shape[1]
         parts: Parts
-        if all_of_them == 2:
+        if side_count == 2:
             parts = (
-                ("with both", int(np.count_nonzero(there.all(axis=1)))),
-                (f"only at {first}", int(np.count_nonzero(there[:, 0] & ~there[:, 1]))),
-                (f"only at {last}", int(np.count_nonzero(there[:, 1] & ~there[:, 0]))),
-                ("with neither", int(np.count_nonzero(~there.any(axis=1)))),
+                ("with both", int(np.count_nonzero(present.all(axis=1)))),
+                (f"only at {first}", int(np.count_nonzero(present[:, 0] & ~present[:, 1]))),
+                (f"only at {last}", int(np.count_nonzero(present[:, 1] & ~present[:, 0]))),
+                ("with neither", int(np.count_nonzero(~present.any(axis=1)))),
             )
         else:
             parts = (
-                ("with all", int(np.count_nonzero(of_sides == all_of_them))),
-                ("with some", int(np.count_nonzero((of_sides > 0) & (of_sides < all_of_them)))),
-                ("with none", int(np.count_nonzero(of_sides == 0))),
+                ("with all", int(np.count_nonzero(counts == side_count))),
+                ("with some", int(np.count_nonzero((counts > 0) & (counts < side_count)))),
+                ("with none", int(np.count_nonzero(counts == 0))),
             )
         return Balance(f"cases for {self.name}", len(self.sides.cases), tuple((w, n) for w, n in parts if n))
 
-    def _dropped(self, there: Any) -> list[Note]:
-        """Whether those who fell out began differently."""
-        if there.shape[1] != 2:
+    def _note_dropouts(self, present: Any) -> list[Note]:
+        """Note whether dropouts differed at the beginning."""
+        if present.shape[1] != 2:
             return []
-        left = there[:, 0] & ~there[:, 1]
-        stayed = there.all(axis=1)
-        if not (left.any() and stayed.any()):
+        dropped_out = present[:, 0] & ~present[:, 1]
+        stayed = present.all(axis=1)
+        if not (dropped_out.any() and stayed.any()):
             return []
         values = self.column.values.astype(np.float64)[self.sides.row_of[:, 0]]
-        means = number(float(values[stayed].mean())), number(float(values[left].mean()))
+        means = format_number(float(values[stayed].mean())), format_number(float(values[dropped_out].mean()))
         text = (
-            f"at {self.sides.texts[0]} the mean is {means[0]} of those who stayed and {means[1]} of the "
-            f"{int(left.sum()):,} who {plural(int(left.sum()), 'has', 'have')} no value at {self.sides.texts[1]}."
+            f"at {self.sides.texts[0]} the mean is {means[0]} among those who stayed and {means[1]} among "
+            f"{pluralize(int(dropped_out.sum()), 'dropout')} without a value at {self.sides.texts[1]}."
         )
-        return [Note(text, self.name, (), "dropped-out", int(left.sum()))]
+        return [Note(text, self.name, (), "dropped-out", int(dropped_out.sum()))]
 
     # ------------------------------------------------------------------- codes
 
-    def _codes(self) -> Found:
-        ranks, size = ordered_ranks(self.column)
+    def _compare_codes(self) -> MeasureResult:
+        ranks, size = rank_cells(self.column)
         codes, count = self.sides.groups.codes, self.sides.groups.count
         inside = np.flatnonzero((codes >= 0) & (ranks >= 0))
-        whole = np.bincount(ranks[inside] * count + codes[inside], minlength=size * count).reshape(size, count)
-        filled = np.flatnonzero(whole.sum(axis=1))
+        table_of_counts = np.bincount(ranks[inside] * count + codes[inside], minlength=size * count).reshape(
+            size, count
+        )
+        filled = np.flatnonzero(table_of_counts.sum(axis=1))
         if len(filled) > MOST_CODES:
             raise UsageError(
                 f"{self.name} has {len(filled):,} values, too many to be counted.", todo="Recode it first."
             )
-        counts = whole[filled]
-        ratio, expected = chi_squared(counts[:, counts.sum(axis=0) > 0])
+        counts = table_of_counts[filled]
+        test, expected = chi_squared_test(counts[:, counts.sum(axis=0) > 0])
         row = {
             "measure": self.name,
             "comparison": f"{count} groups",
             "n": int(counts.sum()),
-            **of_ratio(ratio, "chi-squared"),
+            **ratio_to_row(test, "chi-squared"),
         }
         first = np.full(size, 0, np.int64)
         first[ranks[inside][::-1]] = inside[::-1]
@@ -275,11 +273,13 @@ class Comparing:
             for text, pair in zip(texts, zip(counts.tolist(), shares.tolist(), strict=True), strict=True)
         ]  # fmt: skip
         listing = Listing(
-            f"{self._title()}: cells (per cent of the group)", (self.name, *self.sides.texts), tuple(lines)
+            f"{self._make_title()}: cells (per cent of the group)", (self.name, *self.sides.texts), tuple(lines)
         )
-        return Found(self.name, [row], self._rows(len(inside)), [listing], self._small(expected))
+        return MeasureResult(
+            self.name, [row], self._balance_rows(len(inside)), [listing], self._note_small_counts(expected)
+        )
 
-    def _small(self, expected: Any) -> list[Note]:
+    def _note_small_counts(self, expected: Any) -> list[Note]:
         small = int(np.count_nonzero(expected < SMALL_EXPECTED))
         if small <= SMALL_SHARE * expected.size:
             return []
@@ -290,72 +290,81 @@ class Comparing:
 
     # ----------------------------------------------------------------- against
 
-    def _against(self) -> Found:
-        other = numeric(self.table[self.step.against])
+    def _compare_slopes(self) -> MeasureResult:
+        other = to_numeric(self.table[self.step.against])
         for name, column in ((self.name, self.column), (self.step.against, other)):
             if column.type not in NUMERIC:
                 raise UsageError(f"{name} is {column.type}; a slope is of numbers.", todo="Name columns of numbers.")
         codes = self.sides.groups.codes
-        there = ~(self.column.is_missing | other.is_missing) & (codes >= 0)
+        present = ~(self.column.is_missing | other.is_missing) & (codes >= 0)
         x, y = other.values.astype(np.float64), self.column.values.astype(np.float64)
         rows, lines = [], []
         parts: list[tuple[str, Any]] = []
         if self.step.between:
-            parts = [(text, there & (codes == at)) for at, text in enumerate(self.sides.texts)]
-        for text, some in [*parts, ("all", there)]:
-            line = line_through(x[some], y[some])
-            side = text if some is there else f"{self.step.between} {text}"
-            words = f"slope on {self.step.against}" + (f", {side}" if parts else "")
-            rows.append({"measure": self.name, "comparison": words, "n": line.n, **of_line(line)})
-            ends = "" if np.isnan(line.low) else f"{number(line.low)} to {number(line.high)}"
-            lines.append((text, line.n, number(line.slope), ends, number(line.intercept), number(line.r_squared)))
+            parts = [(text, present & (codes == index)) for index, text in enumerate(self.sides.texts)]
+        for text, mask in [*parts, ("all", present)]:
+            line = fit_line(x[mask], y[mask])
+            side = text if mask is present else f"{self.step.between} {text}"
+            comparison = f"slope on {self.step.against}" + (f", {side}" if parts else "")
+            rows.append({"measure": self.name, "comparison": comparison, "n": line.n, **line_to_row(line)})
+            interval = "" if np.isnan(line.low) else f"{format_number(line.low)} to {format_number(line.high)}"
+            lines.append(
+                (
+                    text,
+                    line.n,
+                    format_number(line.slope),
+                    interval,
+                    format_number(line.intercept),
+                    format_number(line.r_squared),
+                )
+            )
         heads = (self.step.between or "rows", "values", "slope", "95 % interval", f"at {self.step.against} 0", "r²")
-        listing = Listing(f"{self._title()} against {self.step.against}", heads, tuple(lines))
-        return Found(self.name, rows, self._both(other, there), [listing])
+        listing = Listing(f"{self._make_title()} against {self.step.against}", heads, tuple(lines))
+        return MeasureResult(self.name, rows, self._balance_pairs(other, present), [listing])
 
-    def _both(self, other: Column, there: Any) -> Balance:
-        left = (self.sides.groups.codes >= 0) & ~there
-        parts = [("with both values", int(np.count_nonzero(there)))]
-        first = left & self.column.is_missing
+    def _balance_pairs(self, other: Column, present: Any) -> Balance:
+        remaining = (self.sides.groups.codes >= 0) & ~present
+        parts = [("with both values", int(np.count_nonzero(present)))]
+        first = remaining & self.column.is_missing
         parts += [(f"{self.name} missing", int(np.count_nonzero(first)))]
-        parts += [(f"{self.step.against} missing", int(np.count_nonzero(left & ~first & other.is_missing)))]
+        parts += [(f"{self.step.against} missing", int(np.count_nonzero(remaining & ~first & other.is_missing)))]
         parts += [(f"{self.step.between} missing", int(np.count_nonzero(self.sides.groups.codes < 0)))]
         return Balance(f"rows for {self.name}", len(self.table), tuple((word, n) for word, n in parts if n))
 
 
-def numeric(column: Column) -> Column:
-    """A column, as numbers where it has no value at all."""
-    return column.fitting("number") if column.is_without_values and column.type == "string" else column
+def to_numeric(column: Column) -> Column:
+    """Return a column as numbers if it has no value at all."""
+    return column.fit_type("number") if column.is_without_values and column.type == "string" else column
 
 
-def unadjusted(tests: Sequence[Mapping[str, Any]]) -> list[Note]:
-    """A reminder where there are several tests."""
+def note_unadjusted(tests: Sequence[Mapping[str, Any]]) -> list[Note]:
+    """Note that the p-values of several tests are not adjusted."""
     if len(tests) < 2:
         return []
     text = f"the p-values of the {len(tests)} comparisons are not adjusted for their number."
     return [Note(text, kind="unadjusted", count=len(tests), done=True)]
 
 
-def of_difference(found: Difference, method: str) -> Mapping[str, Any]:
-    """A difference as a row of the result."""
+def difference_to_row(difference: Difference, method: str) -> Mapping[str, Any]:
+    """Return a difference as a row of the result."""
     return {
-        "method": method, "difference": found.estimate, "low": found.low, "high": found.high,
-        "statistic": found.statistic, "df": found.df, "p": found.p,
-        "effect": found.effect, "effect_low": found.effect_low, "effect_high": found.effect_high,
+        "method": method, "difference": difference.estimate, "low": difference.low, "high": difference.high,
+        "statistic": difference.statistic, "df": difference.df, "p": difference.p,
+        "effect": difference.effect, "effect_low": difference.effect_low, "effect_high": difference.effect_high,
     }  # fmt: skip
 
 
-def of_ratio(found: Ratio, method: str) -> Mapping[str, Any]:
-    """A test of several groups as a row of the result."""
+def ratio_to_row(ratio: Ratio, method: str) -> Mapping[str, Any]:
+    """Return a test of several groups as a row of the result."""
     return {
-        "method": method, "statistic": found.statistic, "df": found.df, "df_within": found.df_within, "p": found.p,
-        "effect": found.effect,
+        "method": method, "statistic": ratio.statistic, "df": ratio.df, "df_within": ratio.df_within, "p": ratio.p,
+        "effect": ratio.effect,
     }  # fmt: skip
 
 
-def of_line(found: Line) -> Mapping[str, Any]:
-    """A slope as a row of the result; its effect is r squared."""
+def line_to_row(line: RegressionLine) -> Mapping[str, Any]:
+    """Return a slope as a row of the result; its effect is r squared."""
     return {
-        "method": "least squares", "difference": found.slope, "low": found.low, "high": found.high,
-        "statistic": found.statistic, "df": found.df, "p": found.p, "effect": found.r_squared,
+        "method": "least squares", "difference": line.slope, "low": line.low, "high": line.high,
+        "statistic": line.statistic, "df": line.df, "p": line.p, "effect": line.r_squared,
     }  # fmt: skip

@@ -1,4 +1,4 @@
-"""Compare as it is asked for."""
+"""Settings of compare."""
 
 from __future__ import annotations
 
@@ -8,15 +8,15 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step, need
-from lomrix.core.table.selection import columns_by_name
+from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.table.selection import choose_by_name
 
 
 class Compare(Step):
     """Compare measures between groups or occasions, or against another measure: sizes, intervals, tests."""
 
     word: ClassVar[str] = "compare"
-    done_by: ClassVar[str] = "lomrix.core.steps.compare.run:compared"
+    implementation: ClassVar[str] = "lomrix.core.steps.compare.run:compare"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file of the measures, in long layout."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw what is compared into a .png, .svg or .pdf.", "figure"),
@@ -31,18 +31,18 @@ class Compare(Step):
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(self.measure, "measure", "No ‹measure› was given.", "Name what is compared, such as ‹measure=sleep›.")
-        need(self.between or self.against, "between", "Nothing says what is compared.",
-             "Say ‹between=month› for groups or occasions, or ‹against=age› for a slope.")  # fmt: skip
-        need(self.between or not self.paired_on, "between", "Pairs are of two occasions.", "Say ‹between=month›.")
-        need(self.between not in self.paired_on or not self.between, "paired_on",
-             f"{self.between} cannot say both who and when.", "Name the case: ‹paired_on=pid›.")  # fmt: skip
-        need(not (self.paired_on and self.against), "against", "A slope is not taken in pairs.",
-             "Derive the change first: \"d = change(sleep)\", and compare that.")  # fmt: skip
+        require(self.measure, "measure", "No ‹measure› was given.", "Name what is compared, such as ‹measure=sleep›.")
+        require(self.between or self.against, "between", "Nothing says what is compared.",
+                "Use ‹between=month› for groups or occasions, or ‹against=age› for a slope.")  # fmt: skip
+        require(self.between or not self.paired_on, "between", "Pairs are of two occasions.", "Use ‹between=month›.")
+        require(self.between not in self.paired_on or not self.between, "paired_on",
+                f"{self.between} cannot say both who and when.", "Name the case: ‹paired_on=pid›.")  # fmt: skip
+        require(not (self.paired_on and self.against), "against", "A slope is not taken in pairs.",
+                "Derive the change first: \"d = change(sleep)\", and compare that.")  # fmt: skip
         return self
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The measures and what they are compared by."""
-        found = columns_by_name(self.measure, names)
+        found = choose_by_name(self.measure, names)
         others = [name for name in (self.between, self.against) if name]
         return None if found is None else list(dict.fromkeys([*found, *others, *self.paired_on]))

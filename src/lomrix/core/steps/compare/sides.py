@@ -1,4 +1,4 @@
-"""The sides of a comparison: which rows are of which group or occasion, and which belong to one case."""
+"""The sides of a comparison: which rows belong to which group or occasion, and to which case."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.cases import Cases
-from lomrix.core.rows.keys import Groups, grouped, key_texts
+from lomrix.core.rows.keys import Groups, format_keys, group_rows
 from lomrix.core.rows.occasions import rank_values
 from lomrix.core.table.code_list import CodeList
 from lomrix.core.table.notes import Note
@@ -43,22 +43,22 @@ class Sides:
     def __post_init__(self) -> None:
         count = self.groups.count
         if self.between and not 2 <= count <= MOST_SIDES:
-            what = f"has {count:,} values, too many to compare"
+            problem = f"has {count:,} values, too many to compare"
             if count < 2:
-                what = (
+                problem = (
                     f"has only the value {self.texts[0]}, so there is nothing to compare" if count else "has no value"
                 )
             raise UsageError(
-                f"{self.between} {what}.",
+                f"{self.between} {problem}.",
                 todo="Name a column of groups or occasions; cut numbers into bands with derive.",
             )
 
     @cached_property
     def groups(self) -> Groups:
-        """The sides in the order of their values: words as occasions come, where their order is known or matters."""
+        """The sides in the order of their values; occasions in their order if it is known or matters."""
         if not self.between:
             return Groups(np.zeros(len(self.table), np.int64), 1, {})
-        groups = grouped(self.table, (self.between,))
+        groups = group_rows(self.table, (self.between,))
         column = groups.values[self.between]
         if column.type != "string":
             return groups
@@ -66,18 +66,18 @@ class Sides:
         inside = np.flatnonzero(groups.codes >= 0)[::-1]
         first[groups.codes[inside]] = inside
         cells = column.cells()
-        turns = [cells[at] for at in np.argsort(first, kind="stable").tolist()]
-        ranks = rank_values(self.between, turns, self.table.dictionary)
+        appearance = [cells[index] for index in np.argsort(first, kind="stable").tolist()]
+        ranks = rank_values(self.between, appearance, self.table.dictionary)
         if ranks.by_appearance and not self.paired_on:
             return groups
         self.order_notes = [ranks.note] if ranks.note else []
-        order = np.array(sorted(range(groups.count), key=lambda at: ranks.of[cells[at]]), np.int64)
-        place = np.append(np.argsort(order), -1)
-        return Groups(place[groups.codes], groups.count, {self.between: column.take(order)})
+        order = np.array(sorted(range(groups.count), key=lambda index: ranks.of[cells[index]]), np.int64)
+        position = np.append(np.argsort(order), -1)
+        return Groups(position[groups.codes], groups.count, {self.between: column.take(order)})
 
     @cached_property
     def texts(self) -> list[str]:
-        """The sides as a person reads them."""
+        """The sides as people read them."""
         if not self.between:
             return ["all"]
         codes = CodeList(self.table.dictionary.labels_of(self.between))
@@ -91,28 +91,23 @@ class Sides:
 
     @cached_property
     def row_of(self) -> Rows:
-        """For each case and side its row, shape (cases, sides); -1 where there is none.
-
-        Raises
-        ------
-        DataError
-            Where a case has two rows on one side.
-        """
+        """Row of each case and side, shape (cases, sides); -1 if there is none."""
         codes, inside = self.groups.codes, np.flatnonzero(self.groups.codes >= 0)
-        place = self.cases.of_row[inside] * self.groups.count + codes[inside]
-        counts = np.bincount(place, minlength=len(self.cases) * self.groups.count)
-        twice = inside[counts[place] > 1]
-        if len(twice):
-            some = twice[: 2 * MOST_EXAMPLES]
-            texts = key_texts(self.table, [*self.paired_on, self.between], some)
+        cell = self.cases.of_row[inside] * self.groups.count + codes[inside]
+        counts = np.bincount(cell, minlength=len(self.cases) * self.groups.count)
+        repeated = inside[counts[cell] > 1]
+        if len(repeated):
+            first_rows = repeated[: 2 * MOST_EXAMPLES]
+            texts = format_keys(self.table, [*self.paired_on, self.between], first_rows)
             shown = [
-                f"row {row + self.table.first_row}: {text}" for row, text in zip(some.tolist(), texts, strict=True)
+                f"row {row + self.table.first_row}: {text}"
+                for row, text in zip(first_rows.tolist(), texts, strict=True)
             ]
             raise DataError(
-                f"{len(twice):,} rows repeat their case and {self.between}, so who is paired with whom is not clear.",
-                where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if len(twice) > MOST_EXAMPLES else ""),
-                todo="Mend the file, or aggregate first: one row for each case and occasion.",
+                f"{len(repeated):,} rows repeat their case and {self.between}, so they cannot be paired.",
+                where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if len(repeated) > MOST_EXAMPLES else ""),
+                todo="Correct the file, or aggregate first: one row for each case and occasion.",
             )
         rows = np.full(len(counts), -1, np.int64)
-        rows[place] = inside
+        rows[cell] = inside
         return rows.reshape(len(self.cases), self.groups.count)

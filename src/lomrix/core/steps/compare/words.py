@@ -1,4 +1,4 @@
-"""Comparisons in plain words, and as a table."""
+"""Format comparisons in words, and as a table."""
 
 from __future__ import annotations
 
@@ -28,91 +28,102 @@ LABELS = {
     "effect_low": "lower end of the 95 % interval of the standardised difference",
     "effect_high": "upper end of the 95 % interval of the standardised difference",
 }
-SIGNS = {"Welch's t": "t", "paired t": "t", "least squares": "t", "chi-squared": "chi-squared"}
+SYMBOLS = {"Welch's t": "t", "paired t": "t", "least squares": "t", "chi-squared": "chi-squared"}
 
 
-def table_of(rows: Sequence[Mapping[str, Any]]) -> Table:
-    """The tests as a table; what a test does not have is missing."""
+def make_table(rows: Sequence[Mapping[str, Any]]) -> Table:
+    """Return the tests as a table; what a test does not have is missing."""
     columns = {
         name: Column.of_cells("string", [row[name] for row in rows]) for name in ("measure", "comparison", "method")
     }
     columns["n"] = Column.of_cells("integer", [row["n"] for row in rows])
     for name in NUMBERS:
         values = np.array([row.get(name, math.nan) for row in rows], np.float64)
-        gone = ~np.isfinite(values)
-        columns[name] = Column.of("number", values, gone.astype(np.uint8), (UNDEFINED,))
+        undefined = ~np.isfinite(values)
+        columns[name] = Column.of("number", values, undefined.astype(np.uint8), (UNDEFINED,))
     dictionary = Dictionary({name: Variable(label=label) for name, label in LABELS.items()})
     return Table(columns, dictionary, name="comparison")
 
 
-def in_words(row: Mapping[str, Any]) -> str:
-    """One test in a sentence, without a verdict."""
+def format_test(row: Mapping[str, Any]) -> str:
+    """Format one test as a sentence, without a verdict."""
     method, start = row["method"], f"{row['measure']}, {row['comparison']}"
-    sign = SIGNS.get(method, "F")
+    symbol = SYMBOLS.get(method, "F")
     if math.isnan(row["statistic"]):
-        size = f": {number(row['difference'])}" if "difference" in row and not math.isnan(row["difference"]) else ""
+        size = (
+            f": {format_number(row['difference'])}" if "difference" in row and not math.isnan(row["difference"]) else ""
+        )
         return f"{start}{size} ({method} cannot be computed)"
-    df = number(row["df"]) + (
-        f" and {number(row['df_within'])}" if "df_within" in row and not math.isnan(row["df_within"]) else ""
+    df = format_number(row["df"]) + (
+        f" and {format_number(row['df_within'])}" if "df_within" in row and not math.isnan(row["df_within"]) else ""
     )
-    test = f"{method}: {sign} = {number(row['statistic'])}, {df} df, p {p_value(row['p'])}"
+    test = f"{method}: {symbol} = {format_number(row['statistic'])}, {df} df, p {format_p(row['p'])}"
     if "difference" not in row:
         return f"{start} ({test})"
-    size = f"{number(row['difference'])}, 95 % interval {number(row['low'])} to {number(row['high'])}"
-    effect = f"; standardised {two_places(row['effect'])}" if "effect_low" in row else f"; r² {row['effect']:.3f}"
+    size = (
+        f"{format_number(row['difference'])}, 95 % interval {format_number(row['low'])} to {format_number(row['high'])}"
+    )
+    effect = f"; standardised {format_effect(row['effect'])}" if "effect_low" in row else f"; r² {row['effect']:.3f}"
     return f"{start}: {size} ({test}{effect})"
 
 
-def freedom(row: Mapping[str, Any]) -> str:
-    """Degrees of freedom, of an F both."""
+def format_df(row: Mapping[str, Any]) -> str:
+    """Format degrees of freedom, both of an F test."""
     within = row.get("df_within", math.nan)
-    return number(row["df"]) + ("" if math.isnan(within) else f" and {number(within)}")
+    return format_number(row["df"]) + ("" if math.isnan(within) else f" and {format_number(within)}")
 
 
-def listed(rows: Sequence[Mapping[str, Any]]) -> Iterator[Listing]:
-    """The tests as tables, those of differences and those of several groups apart."""
-    of_size = [row for row in rows if "difference" in row]
-    if of_size:
+def list_tests(rows: Sequence[Mapping[str, Any]]) -> Iterator[Listing]:
+    """List the tests, those of differences and those of several groups separately."""
+    differences = [row for row in rows if "difference" in row]
+    if differences:
         lines = []
-        for row in of_size:
-            ends = "" if math.isnan(row["low"]) else f"{number(row['low'])} to {number(row['high'])}"
+        for row in differences:
+            interval = "" if math.isnan(row["low"]) else f"{format_number(row['low'])} to {format_number(row['high'])}"
             lines.append(
-                (row["measure"], row["comparison"], row["n"], number(row["difference"]), ends, *told_test(row))
+                (
+                    row["measure"],
+                    row["comparison"],
+                    row["n"],
+                    format_number(row["difference"]),
+                    interval,
+                    *format_test_cells(row),
+                )
             )
-        kind = "r²" if "effect_low" not in of_size[0] else "standardised (95 % interval)"
-        what = "slope" if kind == "r²" else "difference"
-        heads = ("measure", "comparison", "n", what, "95 % interval", "method", "statistic", "df", "p", kind)
+        kind = "r²" if "effect_low" not in differences[0] else "standardised (95 % interval)"
+        head = "slope" if kind == "r²" else "difference"
+        heads = ("measure", "comparison", "n", head, "95 % interval", "method", "statistic", "df", "p", kind)
         yield Listing("sizes and tests", heads, tuple(lines), splits=True)
     others = [row for row in rows if "difference" not in row]
     if others:
-        whole = tuple((row["measure"], row["comparison"], row["n"], *told_test(row)) for row in others)
+        lines_of_tests = tuple((row["measure"], row["comparison"], row["n"], *format_test_cells(row)) for row in others)
         names = ("measure", "comparison", "n", "method", "statistic", "df", "p", "eta², Cramér's V")
-        yield Listing("tests", names, whole, splits=True)
+        yield Listing("tests", names, lines_of_tests, splits=True)
 
 
-def told_test(row: Mapping[str, Any]) -> tuple[str, ...]:
-    """Method, statistic, degrees of freedom, p, and the size of the effect."""
+def format_test_cells(row: Mapping[str, Any]) -> tuple[str, ...]:
+    """Return method, statistic, degrees of freedom, p, and effect size."""
     if math.isnan(row["statistic"]):
         return row["method"], "cannot be computed", "", "", ""
     effect = "" if math.isnan(row["effect"]) else f"{row['effect']:.3f}"
     if "effect_low" in row:
-        size, low, high = (two_places(row[name]) for name in ("effect", "effect_low", "effect_high"))
+        size, low, high = (format_effect(row[name]) for name in ("effect", "effect_low", "effect_high"))
         effect = f"{size} ({low} to {high})"
-    return row["method"], number(row["statistic"]), freedom(row), p_value(row["p"]).removeprefix("= "), effect
+    return row["method"], format_number(row["statistic"]), format_df(row), format_p(row["p"]).removeprefix("= "), effect
 
 
-def number(value: float) -> str:
-    """A number to four digits that count; an em dash where there is none."""
+def format_number(value: float) -> str:
+    """Format a number with four significant digits; an em dash for NaN."""
     if math.isnan(value):
         return "—"
     return f"{value:.0f}" if abs(value) >= 1000 else f"{value:.4g}"
 
 
-def two_places(value: float) -> str:
-    """A standardised difference: two places, and no sign before a nought."""
+def format_effect(value: float) -> str:
+    """Format a standardised difference with two decimals, without a minus before 0."""
     return f"{round(value, 2) + 0.0:.2f}"
 
 
-def p_value(value: float) -> str:
-    """A p-value as it is printed."""
+def format_p(value: float) -> str:
+    """Format a p-value."""
     return "< 0.0001" if value < 0.0001 else f"= {value:.4f}"

@@ -1,4 +1,4 @@
-"""Apply a ledger: settle each of its rows, change the cells, and tell what became of both."""
+"""Apply a ledger: decide about each of its rows, change the cells, and report both."""
 
 from __future__ import annotations
 
@@ -11,48 +11,48 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import key_texts, paired_keys
+from lomrix.core.rows.keys import encode_key_pairs, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
-from lomrix.core.text.reading import typed_column
-from lomrix.core.wording import some_of
+from lomrix.core.text.reading import read_text_column
+from lomrix.core.wording import shorten_list
 
 ACTIONS = ("set", "missing", "note", "leave-out")
-OWN = ("row", "variable", "old", "new", "action", "why", "by")
+LEDGER_COLUMNS = ("row", "variable", "old", "new", "action", "why", "by")
 NOTED = "in notes"
 MOST_LISTED = 30
 APPLIED, ALREADY, OPEN, REFUSED = "applied", "already so", "left open", "refused"
 
 
-def corrected(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
+def correct(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
     """Correct the source by the ledger."""
-    ledger = tables.one("ledger")
-    work = Correction(step, tables.one(), ledger)
-    for place in range(len(ledger)):
-        work.take_entry(place)
-    refused = [(entry, cause) for entry, fate, cause in work.fates if fate == REFUSED]
+    ledger = tables.get_one("ledger")
+    correction = Correction(step, tables.get_one(), ledger)
+    for index in range(len(ledger)):
+        correction.apply_entry(index)
+    refused = [(entry, cause) for entry, fate, cause in correction.fates if fate == REFUSED]
     if refused and not step.partly:
-        told = "; ".join(f"ledger row {entry + ledger.first_row}: {cause}" for entry, cause in refused[:4])
+        causes = "; ".join(f"ledger row {entry + ledger.first_row}: {cause}" for entry, cause in refused[:4])
         raise DataError(
             f"{len(refused):,} of {len(ledger):,} rows of the ledger cannot be applied.",
-            where=told + (" …" if len(refused) > 4 else ""),
-            todo="Mend the ledger, or add ‹partly› to apply the others.",
+            where=causes + (" …" if len(refused) > 4 else ""),
+            todo="Correct the ledger, or add ‹partly› to apply the others.",
         )
-    made = work.table()
-    settled = tuple(name for name in work.done if tables.one()[name].type == "string" != made[name].type)
-    return Result(made, work.account(made), settled=settled)
+    result = correction.make_table()
+    retyped = tuple(name for name in correction.done if tables.get_one()[name].type == "string" != result[name].type)
+    return Result(result, correction.make_account(result), retyped=retyped)
 
 
 @dataclass
 class Correction:
-    """A table and a ledger at work."""
+    """A table and a ledger being applied to it."""
 
     step: Correct
     before: Table
@@ -69,176 +69,177 @@ class Correction:
                 raise UsageError(
                     f"The ledger has no column {name}.",
                     where=f"its columns are {', '.join(self.ledger.names)}",
-                    todo=f"A ledger has the key, and {', '.join(OWN)}; check makes one with ‹draft_ledger›.",
+                    todo=f"A ledger has the key, and {', '.join(LEDGER_COLUMNS)}; check makes one with ‹draft_ledger›.",
                 )
         self.cells = {name: column.cells() for name, column in self.ledger.columns.items()}
-        self.keys = [name for name in self.ledger.names if name not in OWN]
-        self.rows = self._rows()
+        self.keys = [name for name in self.ledger.names if name not in LEDGER_COLUMNS]
+        self.rows = self._find_rows()
 
-    def _rows(self) -> list[tuple[int, str]]:
-        """For each ledger row the table's row (-1: none), and why there is none."""
+    def _find_rows(self) -> list[tuple[int, str]]:
+        """Return for each ledger row the table's row (-1: none), and why there is none."""
         count = len(self.ledger)
-        found = np.full(count, -1, np.int64)
+        rows = np.full(count, -1, np.int64)
         causes = [""] * count
         if self.keys:
-            paired = paired_keys(self.before, self.ledger, tuple((name, name) for name in self.keys))
-            counts = np.bincount(paired.base[paired.base >= 0], minlength=paired.size)
-            first = np.full(paired.size + 1, -1, np.int64)
-            base = np.flatnonzero(paired.base >= 0)[::-1]
-            first[paired.base[base]] = base
-            found = first[paired.added]
-            times = np.append(counts, 0)[paired.added]
-            for place in np.flatnonzero(times != 1).tolist():
-                repeats = times[place] > 0
-                causes[place] = "the key repeats: name the row" if repeats else "the key is not in the file"
-                if paired.added[place] < 0:
-                    causes[place] = "neither key nor row is named"
+            codes = encode_key_pairs(self.before, self.ledger, tuple((name, name) for name in self.keys))
+            counts = np.bincount(codes.base[codes.base >= 0], minlength=codes.size)
+            first = np.full(codes.size + 1, -1, np.int64)
+            base = np.flatnonzero(codes.base >= 0)[::-1]
+            first[codes.base[base]] = base
+            rows = first[codes.added]
+            occurrences = np.append(counts, 0)[codes.added]
+            for index in np.flatnonzero(occurrences != 1).tolist():
+                repeats = occurrences[index] > 0
+                causes[index] = "the key repeats: name the row" if repeats else "the key is not in the file"
+                if codes.added[index] < 0:
+                    causes[index] = "neither key nor row is given"
         else:
-            paired = None
-            causes = ["neither key nor row is named"] * count
-        for place, text in enumerate(self.cells.get("row", [])):
+            codes = None
+            causes = ["neither key nor row is given"] * count
+        for index, text in enumerate(self.cells.get("row", [])):
             if text is None:
                 continue
             row = int(text) - self.before.first_row if str(text).isascii() and str(text).isdigit() else -1
             if not 0 <= row < len(self.before):
-                causes[place] = f"there is no row {text}"
-            elif paired is not None and paired.added[place] >= 0 and paired.base[row] != paired.added[place]:
-                if not causes[place].startswith("the key is not"):
-                    causes[place] = f"row {text} has another key"
+                causes[index] = f"there is no row {text}"
+            elif codes is not None and codes.added[index] >= 0 and codes.base[row] != codes.added[index]:
+                if not causes[index].startswith("the key is not"):
+                    causes[index] = f"row {text} has another key"
             else:
-                found[place], causes[place] = row, ""
-        return [(-1 if cause else int(row), cause) for row, cause in zip(found, causes, strict=True)]
+                rows[index], causes[index] = row, ""
+        return [(-1 if cause else int(row), cause) for row, cause in zip(rows, causes, strict=True)]
 
-    def take_entry(self, place: int) -> None:
-        """Settle one row of the ledger: applied, already so, left open, or refused."""
-        row, cause = self.rows[place]
-        variable, old, new = (self.cells[name][place] for name in ("variable", "old", "new"))
-        action = (self.cells.get("action", [None] * len(self.ledger))[place] or "set").strip()
+    def apply_entry(self, index: int) -> None:
+        """Decide about one row of the ledger: applied, already so, left open, or refused."""
+        row, cause = self.rows[index]
+        variable, old, new = (self.cells[name][index] for name in ("variable", "old", "new"))
+        action = (self.cells.get("action", [None] * len(self.ledger))[index] or "set").strip()
         fate = REFUSED
         if action not in ACTIONS:
             cause = f'there is no action "{action}"; actions are {", ".join(ACTIONS)}'
         elif not cause and variable not in self.before.columns and not (action == "leave-out" and variable is None):
             cause = f"there is no variable {variable}"
         elif not cause and action == "leave-out":
-            if old is not None and not same_text(held := self._held(row, str(variable)), old):
-                cause = f"{variable} in row {row + self.before.first_row} holds {shown(held)}, not {shown(old)}"
+            if old is not None and not is_same(current := self._read_cell(row, str(variable)), old):
+                cause = f"{variable} in row {row + self.before.first_row} holds {quote(current)}, not {quote(old)}"
             else:
                 whys = self.cells.get("why") or [None] * len(self.ledger)
-                self.out[row], fate = whys[place] or "no cause given", APPLIED
+                self.out[row], fate = whys[index] or "no cause given", APPLIED
         elif not cause:
-            fate, cause = self._settle(row, str(variable), old, new, action)
-        self.fates.append((place, fate, cause if fate == REFUSED else ""))
+            fate, cause = self._apply_change(row, str(variable), old, new, action)
+        self.fates.append((index, fate, cause if fate == REFUSED else ""))
 
-    def _settle(self, row: int, variable: str, old: str | None, new: str | None, action: str) -> tuple[str, str]:
-        held = self._held(row, variable)
+    def _apply_change(self, row: int, variable: str, old: str | None, new: str | None, action: str) -> tuple[str, str]:
+        current = self._read_cell(row, variable)
         if action == "missing" and new is None:
-            return REFUSED, "the reason is wanting in the column new"
-        wanted = f"missing: {new}" if action == "missing" else new
-        if wanted is not None and (held == wanted or held == f"missing: {wanted}"):
+            return REFUSED, "the reason is missing in the column new"
+        target = f"missing: {new}" if action == "missing" else new
+        if target is not None and (current == target or current == f"missing: {target}"):
             return ALREADY, ""
         if new is None and action == "set":
             return OPEN, ""
-        if not same_text(held, old):
-            return REFUSED, f"{variable} in row {row + self.before.first_row} holds {shown(held)}, not {shown(old)}"
-        if action == "note" and held is None:
+        if not is_same(current, old):
+            return REFUSED, f"{variable} in row {row + self.before.first_row} holds {quote(current)}, not {quote(old)}"
+        if action == "note" and current is None:
             return REFUSED, f"{variable} in row {row + self.before.first_row} is blank: there is nothing to note"
         if row in self.changes.get(variable, {}):
             return REFUSED, f"{variable} in row {row + self.before.first_row} is corrected twice"
         if action == "note":
-            self.noted.setdefault(row, []).append(f"{variable}: {held}")
+            self.noted.setdefault(row, []).append(f"{variable}: {current}")
         change = ("", new or "") if action == "missing" else (new, "") if new is not None else ("", NOTED)
         self.changes.setdefault(variable, {})[row] = change
         return APPLIED, ""
 
-    def _held(self, row: int, variable: str) -> str | None:
-        """The cell as text; a missing cell as its reason, a blank as None."""
-        at = np.array([row])
-        reason = self.before[variable].reason_cells(at)[0]
+    def _read_cell(self, row: int, variable: str) -> str | None:
+        """Return the cell as text; a missing cell as its reason, a blank as None."""
+        rows = np.array([row])
+        reason = self.before[variable].reason_cells(rows)[0]
         if reason is not None:
             return None if reason == "blank" else f"missing: {reason}"
-        text: str = self.before[variable].take(at).to_text().to_pylist()[0]
+        text: str = self.before[variable].take(rows).to_text().to_pylist()[0]
         return text
 
     # ------------------------------------------------------------------- table
 
-    def table(self) -> Table:
-        """The corrected table; a column whose stray cells are gone is a number again."""
+    def make_table(self) -> Table:
+        """Return the corrected table; a column without stray cells is numeric again."""
         columns = dict(self.before.columns)
         for name, changes in self.changes.items():
-            columns[name] = self.done[name] = self._corrected(name, changes)
+            columns[name] = self.done[name] = self._correct_column(name, changes)
         if self.noted:
-            columns[self.step.notes] = self._notes(columns.get(self.step.notes))
-        made = self.before.with_columns(columns)
+            columns[self.step.notes] = self._make_notes_column(columns.get(self.step.notes))
+        result = self.before.with_columns(columns)
         if not self.out:
-            return made
-        return made.take(np.setdiff1d(np.arange(len(self.before)), list(self.out)))
+            return result
+        return result.take(np.setdiff1d(np.arange(len(self.before)), list(self.out)))
 
-    def _corrected(self, name: str, changes: dict[int, tuple[str, str]]) -> Column:
+    def _correct_column(self, name: str, changes: dict[int, tuple[str, str]]) -> Column:
         column = self.before[name]
         rows = np.fromiter(changes, np.int64)
-        texts = replaced(column.to_text(), rows, [new or None for new, _ in changes.values()])
-        made = self._typed(name, texts)
-        if column.type == "string" and made.type != "string" and self.before.dictionary.of(name).type is None:
-            # A text such as 1.50 would not come back from a number that nobody stated, nor asked to change.
-            there = pa.array(~made.is_missing)
-            if not made.to_text().filter(there).equals(texts.filter(there)):
-                made = self._typed(name, texts, is_text=True)
+        texts = replace_texts(column.to_text(), rows, [new or None for new, _ in changes.values()])
+        typed = self._to_typed(name, texts)
+        if column.type == "string" and typed.type != "string" and self.before.dictionary.of(name).type is None:
+            # A text such as 1.50 would not survive as a number that nobody declared, or asked to change.
+            present = pa.array(~typed.is_missing)
+            if not typed.to_text().filter(present).equals(texts.filter(present)):
+                typed = self._to_typed(name, texts, is_text=True)
         untouched = np.ones(len(column), np.bool_)
         untouched[rows] = False
-        result = Column(made.type, made.values, None, (), made.pool)
+        result = Column(typed.type, typed.values, None, (), typed.pool)
         reasons: dict[str, list[int]] = {}
         for row, (_, reason) in changes.items():
             if reason:
                 reasons.setdefault(reason, []).append(row)
-        for reason, own in reasons.items():
-            result = result.with_missing(mask(own, len(column)), reason)
-        for source, cells in ((column, untouched), (made, made.is_missing)):
+        for reason, rows_of_reason in reasons.items():
+            result = result.with_missing(make_mask(rows_of_reason, len(column)), reason)
+        for source, cells in ((column, untouched), (typed, typed.is_missing)):
             for number, reason in enumerate(source.reasons, start=1):
                 if source.why is not None:
                     result = result.with_missing((source.why == number) & cells, reason)
         return result
 
-    def _typed(self, name: str, texts: pa.Array, *, is_text: bool = False) -> Column:
-        """Texts as the column that reading makes of them, by what the dictionary states."""
+    def _to_typed(self, name: str, texts: pa.Array, *, is_text: bool = False) -> Column:
+        """Convert texts to the column that reading would make of them."""
         entry = self.before.dictionary.of(name)
         if is_text:
-            entry = entry.with_(type="string")
-        return typed_column(name, texts, entry, "" if is_text else entry.form)[0]
+            entry = entry.with_parts(type="string")
+        return read_text_column(name, texts, entry, "" if is_text else entry.form)[0]
 
-    def _notes(self, old: Column | None) -> Column:
-        texts = old.widened("string").to_arrow() if old is not None else pa.nulls(len(self.before), pa.large_string())
+    def _make_notes_column(self, old: Column | None) -> Column:
+        texts = old.widen("string").to_arrow() if old is not None else pa.nulls(len(self.before), pa.large_string())
         rows = np.array(sorted(self.noted), np.int64)
         before = texts.take(pa.array(rows)).to_pylist()
         new = [
-            "; ".join([*([had] if had else []), *self.noted[row]])
-            for row, had in zip(rows.tolist(), before, strict=True)
+            "; ".join([*([old_text] if old_text else []), *self.noted[row]])
+            for row, old_text in zip(rows.tolist(), before, strict=True)
         ]
-        strings = replaced(texts, rows, new)
+        strings = replace_texts(texts, rows, new)
         why = strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
         return Column.of_strings(None, Pool(strings), why, ("blank",))
 
     # ----------------------------------------------------------------- account
 
-    def account(self, made: Table) -> Account:
-        """What became of every row of the ledger."""
+    def make_account(self, result: Table) -> Account:
+        """Report what became of every row of the ledger."""
         parts = tuple(
-            (fate, sum(one == fate for _, one, _ in self.fates)) for fate in (APPLIED, ALREADY, OPEN, REFUSED)
+            (fate, sum(entry_fate == fate for _, entry_fate, _ in self.fates))
+            for fate in (APPLIED, ALREADY, OPEN, REFUSED)
         )
         notes = [
-            Note(cause, "", ((place + self.ledger.first_row, None),), "refused", 1)
-            for place, fate, cause in self.fates
+            Note(cause, "", ((index + self.ledger.first_row, None),), "refused", 1)
+            for index, fate, cause in self.fates
             if fate == REFUSED
         ]
-        again = [name for name in self.changes if made[name].type != self.before[name].type]
+        retyped = [name for name in self.changes if result[name].type != self.before[name].type]
         notes += [
-            Note(f"is {made[name].type} again, was {self.before[name].type}.", name, kind="type", done=True)
-            for name in again
+            Note(f"is {result[name].type} again, was {self.before[name].type}.", name, kind="type", done=True)
+            for name in retyped
         ]
-        notes += self._rewritten()
+        notes += self._note_rewritten()
         if parts[2][1]:
             notes.append(
                 Note(
-                    f"{counted(parts[2][1], 'row of the ledger has', 'rows of the ledger have')} no new value yet.",
+                    f"{pluralize(parts[2][1], 'row of the ledger has', 'rows of the ledger have')} no new value yet.",
                     kind="open",
                     count=parts[2][1],
                 )
@@ -248,48 +249,48 @@ class Correction:
             f"{parts[0][1]:,} of {len(self.ledger):,} corrections applied.",
             (
                 Balance("rows of the ledger", len(self.ledger), parts),
-                Balance("rows", len(self.before), (("kept", len(made)), ("left out by the ledger", len(self.out)))),
-                self._cells(made),
+                Balance("rows", len(self.before), (("kept", len(result)), ("left out by the ledger", len(self.out)))),
+                self._balance_cells(result),
             ),
-            {"changed": {name: len(rows) for name, rows in self.changes.items()}, "retyped": again},
-            self._listing(),
+            {"changed": {name: len(rows) for name, rows in self.changes.items()}, "retyped": retyped},
+            self._list_corrections(),
             tuple(notes),
             left_out=len(self.out),
         )
 
-    def _cells(self, made: Table) -> Balance:
-        """Cells of the rows that are kept: those that the ledger changes, and the others, held against the table."""
-        stays = np.setdiff1d(np.arange(len(self.before)), list(self.out))
-        told = {name: set(rows) - set(self.out) for name, rows in self.changes.items()}
+    def _balance_cells(self, result: Table) -> Balance:
+        """Balance the cells of the kept rows: those changed by the ledger, and the others, compared with the table."""
+        kept_rows = np.setdiff1d(np.arange(len(self.before)), list(self.out))
+        changed_rows = {name: set(rows) - set(self.out) for name, rows in self.changes.items()}
         if self.noted:
-            told.setdefault(self.step.notes, set()).update(set(self.noted) - set(self.out))
+            changed_rows.setdefault(self.step.notes, set()).update(set(self.noted) - set(self.out))
         same = 0
         for name, column in self.before.columns.items():
-            if made[name] is column:
+            if result[name] is column:
                 same += len(column)
                 continue
-            kept, now = column.take(stays), made[name]
+            kept, now = column.take(kept_rows), result[name]
             equal = same_cells(kept, now)
             if kept.type != now.type:
-                equal |= self._read_alike(name, kept, now, told.get(name, set()), stays)
+                equal |= self._equal_after_retyping(name, kept, now, changed_rows.get(name, set()), kept_rows)
             same += int(np.count_nonzero(equal))
-        changed = sum(len(rows) for name, rows in told.items() if name in self.before.columns)
+        changed = sum(len(rows) for name, rows in changed_rows.items() if name in self.before.columns)
         parts = (("as they were", same), ("corrected", changed))
-        return Balance("cells of the rows kept", len(stays) * len(self.before.names), parts, quiet=True)
+        return Balance("cells of the rows kept", len(kept_rows) * len(self.before.names), parts, quiet=True)
 
-    def _read_alike(
-        self, name: str, before: Column, now: Column, changed: set[int], stays: npt.NDArray[np.int64]
+    def _equal_after_retyping(
+        self, name: str, before: Column, now: Column, changed: set[int], kept_rows: npt.NDArray[np.int64]
     ) -> npt.NDArray[np.bool_]:
-        """Cells that nobody changed and that a column of another type holds as it would read them on their own."""
-        others = pa.array(~np.isin(stays, list(changed)))
+        """Return unchanged cells that a column of another type holds as it would read them on their own."""
+        others = pa.array(~np.isin(kept_rows, list(changed)))
         texts = pc.if_else(others, before.to_text(), pa.scalar(None, pa.large_string()))
-        alone = self._typed(name, texts, is_text=now.type == "string")
-        if alone.type != now.type:
-            alone = alone.widened(now.type)
-        return np.asarray(others) & (same_cells(alone, now) & ~before.is_missing)
+        typed = self._to_typed(name, texts, is_text=now.type == "string")
+        if typed.type != now.type:
+            typed = typed.widen(now.type)
+        return np.asarray(others) & (same_cells(typed, now) & ~before.is_missing)
 
-    def _rewritten(self) -> list[Note]:
-        """New values that a column of numbers writes otherwise, such as 007 among whole numbers."""
+    def _note_rewritten(self) -> list[Note]:
+        """Note new values that a numeric column stores differently, such as 007 as 7."""
         notes = []
         for name, changes in self.changes.items():
             if self.done[name].type not in ("integer", "number"):
@@ -297,22 +298,22 @@ class Correction:
             rows = np.fromiter(changes, np.int64)
             texts = self.done[name].take(rows).to_text().to_pylist()
             pairs = zip(rows.tolist(), texts, changes.values(), strict=True)
-            odd = [(row, new, text) for row, text, (new, _) in pairs if new and text not in (None, new)]
-            if odd:
-                told = some_of((f'"{new}" as {text}' for _, new, text in odd), 4)
-                examples = tuple((row + self.before.first_row, text) for row, _, text in odd[:4])
-                text = f"is {self.done[name].type}, and holds {told}; if it is an id, give ‹type={name}=string›."
-                notes.append(Note(text, name, examples, "rewritten", len(odd)))
+            rewritten = [(row, new, text) for row, text, (new, _) in pairs if new and text not in (None, new)]
+            if rewritten:
+                shown_pairs = shorten_list((f'"{new}" as {text}' for _, new, text in rewritten), 4)
+                examples = tuple((row + self.before.first_row, text) for row, _, text in rewritten[:4])
+                text = f"is {self.done[name].type}, and holds {shown_pairs}; if it is an id, give ‹type={name}=string›."
+                notes.append(Note(text, name, examples, "rewritten", len(rewritten)))
         return notes
 
-    def _listing(self) -> tuple[Listing, ...]:
+    def _list_corrections(self) -> tuple[Listing, ...]:
         rows: list[tuple[object, ...]] = []
         for name, changes in self.changes.items():
             texts = self.done[name].take(np.fromiter(changes, np.int64)).to_text().to_pylist()
             for (row, (new, reason)), text in zip(changes.items(), texts, strict=True):
-                key = key_texts(self.before, self.keys, np.array([row]))[0] if self.keys else ""
-                told = f'"{text or new}"' if new else reason if reason == NOTED else f"missing: {reason}"
-                rows.append((row + self.before.first_row, key, name, shown(self._held(row, name)), told))
+                key = format_keys(self.before, self.keys, np.array([row]))[0] if self.keys else ""
+                new_text = f'"{text or new}"' if new else reason if reason == NOTED else f"missing: {reason}"
+                rows.append((row + self.before.first_row, key, name, quote(self._read_cell(row, name)), new_text))
         rows += [
             (row + self.before.first_row, "", "whole row", "", f"left out: {why}") for row, why in self.out.items()
         ]
@@ -325,29 +326,29 @@ class Correction:
         return (Listing(title, ("row", "key", "variable", "old", "new"), tuple(shown_rows)),)
 
 
-def replaced(texts: pa.Array, rows: npt.NDArray[np.int64], new: Sequence[str | None]) -> pa.Array:
-    """An Arrow array of texts with some cells replaced."""
-    places = np.arange(len(texts))
-    places[rows] = len(texts) + np.arange(len(rows))
-    return pa.concat_arrays([texts, pa.array(new, pa.large_string())]).take(pa.array(places))
+def replace_texts(texts: pa.Array, rows: npt.NDArray[np.int64], new: Sequence[str | None]) -> pa.Array:
+    """Replace some cells of an Arrow array of texts."""
+    positions = np.arange(len(texts))
+    positions[rows] = len(texts) + np.arange(len(rows))
+    return pa.concat_arrays([texts, pa.array(new, pa.large_string())]).take(pa.array(positions))
 
 
-def mask(rows: list[int], length: int) -> npt.NDArray[np.bool_]:
-    """True at the given rows."""
+def make_mask(rows: list[int], length: int) -> npt.NDArray[np.bool_]:
+    """Return a mask that is True at the given rows."""
     cells = np.zeros(length, np.bool_)
     cells[rows] = True
     return cells
 
 
-def same_text(held: str | None, old: str | None) -> bool:
-    """True where a cell holds what the ledger says; numbers are compared as numbers, a reason by its word."""
-    if held is None or old is None:
-        return held is None and old in (None, "")
-    if held == old or held == f"missing: {old}":
+def is_same(current: str | None, old: str | None) -> bool:
+    """Return whether a cell holds what the ledger says; numbers compare as numbers, a reason by its word."""
+    if current is None or old is None:
+        return current is None and old in (None, "")
+    if current == old or current == f"missing: {old}":
         return True
-    return bool(is_number(held) and is_number(old) and float(held) == float(old) and held[0] != "0" != old[0])
+    return bool(is_number(current) and is_number(old) and float(current) == float(old) and current[0] != "0" != old[0])
 
 
-def shown(text: str | None) -> str:
-    """A cell in quotation marks; a blank in words."""
+def quote(text: str | None) -> str:
+    """Quote a cell; a blank in words."""
     return "a blank" if text is None else text if text.startswith("missing: ") else f'"{text}"'

@@ -1,4 +1,4 @@
-"""Correct as it is asked for."""
+"""Settings of correct."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ class Correct(Step):
     """Apply a ledger of corrections, each only where the old value is what the file holds."""
 
     word: ClassVar[str] = "correct"
-    done_by: ClassVar[str] = "lomrix.core.steps.correct.run:corrected"
+    implementation: ClassVar[str] = "lomrix.core.steps.correct.run:correct"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file to correct; it is not changed."),
         Role("ledger", "Corrections: key, variable, old, new, action, why, by.", "FILE", "ledger", content="texts"),

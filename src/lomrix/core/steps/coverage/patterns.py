@@ -1,4 +1,4 @@
-"""Patterns: at which occasions a case was seen, and how many cases share that."""
+"""Patterns: at which occasions cases were seen, and how many cases share a pattern."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import dense
+from lomrix.core.arrays.codes import compact_codes
 
 SEEN, NOT_SEEN = "x", "_"
-# So many occasions fit into the bits of one number.
+# At most this many occasions fit into the bits of an int64.
 BITS = 62
-# Patterns of so few occasions are numbered and counted, which takes no sorting.
+# Patterns of at most this many occasions are counted without sorting.
 FEW_BITS = 16
 Mask = npt.NDArray[np.bool_]
 Counts = npt.NDArray[np.int64]
@@ -21,43 +21,39 @@ Counts = npt.NDArray[np.int64]
 
 @dataclass
 class Patterns:
-    """Cases by the occasions at which they were seen.
-
-    Parameters
-    ----------
-    seen
-        Shape (cases, occasions): True where a case has a row.
-    """
+    """Patterns of the cases, from an array of shape (cases, occasions) that is True where a case was seen."""
 
     seen: Mask
 
     @cached_property
     def _distinct(self) -> tuple[Counts, Counts, Counts]:
-        """First case of each pattern, pattern of each case, and number of cases of each, the commonest first."""
+        """First case of each pattern, pattern of each case, and number of cases of each, the most frequent first."""
         cases, times = self.seen.shape
         if times <= BITS:
             code = np.zeros(cases, np.int64)
-            for at in range(times):
-                code += self.seen[:, at] * np.int64(1 << (times - 1 - at))
+            for occasion in range(times):
+                code += self.seen[:, occasion] * np.int64(1 << (times - 1 - occasion))
         if times <= FEW_BITS:
-            which, found = dense(code, 1 << times)
-            counts, first = np.bincount(which, minlength=len(found)), np.empty(len(found), np.int64)
-            first[which[::-1]] = np.arange(cases)[::-1]
+            pattern, codes_found = compact_codes(code, 1 << times)
+            counts, first = np.bincount(pattern, minlength=len(codes_found)), np.empty(len(codes_found), np.int64)
+            first[pattern[::-1]] = np.arange(cases)[::-1]
         elif times <= BITS:
-            _, first, which, counts = np.unique(code, return_index=True, return_inverse=True, return_counts=True)
+            _, first, pattern, counts = np.unique(code, return_index=True, return_inverse=True, return_counts=True)
         else:
             packed = np.packbits(self.seen, axis=1)
-            whole = packed.view([("", packed.dtype)] * packed.shape[1]).ravel()
-            _, first, which, counts = np.unique(whole, return_index=True, return_inverse=True, return_counts=True)
-        # Of equally common ones those that were seen earlier and longer come first.
+            packed_rows = packed.view([("", packed.dtype)] * packed.shape[1]).ravel()
+            _, first, pattern, counts = np.unique(
+                packed_rows, return_index=True, return_inverse=True, return_counts=True
+            )
+        # Of equally frequent ones those seen earlier and longer come first.
         order = np.lexsort((*(~self.seen[first]).T[::-1], -counts)) if len(first) else first
-        place = np.empty(len(order), np.int64)
-        place[order] = np.arange(len(order))
-        return first[order], place[which], counts[order]
+        position = np.empty(len(order), np.int64)
+        position[order] = np.arange(len(order))
+        return first[order], position[pattern], counts[order]
 
     @cached_property
     def rows(self) -> Mask:
-        """Shape (patterns, occasions), the commonest first."""
+        """Shape (patterns, occasions), the most frequent first."""
         return self.seen[self._distinct[0]]
 
     @property
@@ -70,53 +66,52 @@ class Patterns:
         """The pattern of each case."""
         return self._distinct[1]
 
-    def texts(self) -> list[str]:
-        """Each pattern as text, a sign for each occasion."""
-        return ["".join(SEEN if one else NOT_SEEN for one in row) for row in self.rows.tolist()]
+    def format_patterns(self) -> list[str]:
+        """Format each pattern with one character per occasion."""
+        return ["".join(SEEN if is_seen else NOT_SEEN for is_seen in row) for row in self.rows.tolist()]
 
     @cached_property
-    def row_first(self) -> Counts:
-        """For each pattern the place of the first occasion at which its cases were seen."""
+    def pattern_first(self) -> Counts:
+        """First occasion of each pattern, as a position."""
         return np.asarray(self.rows.argmax(axis=1)) if len(self.rows) else np.zeros(0, np.int64)
 
     @cached_property
-    def row_last(self) -> Counts:
-        """For each pattern the place of the last one."""
+    def pattern_last(self) -> Counts:
+        """Last occasion of each pattern, as a position."""
         last = self.rows.shape[1] - 1
         return np.asarray(last - self.rows[:, ::-1].argmax(axis=1)) if len(self.rows) else np.zeros(0, np.int64)
 
     @property
     def first(self) -> Counts:
-        """For each case the place of the first occasion at which it was seen."""
-        return self.row_first[self.of_case]
+        """First occasion of each case, as a position."""
+        return self.pattern_first[self.of_case]
 
     @property
     def last(self) -> Counts:
-        """For each case the place of the last occasion at which it was seen."""
-        return self.row_last[self.of_case]
+        """Last occasion of each case, as a position."""
+        return self.pattern_last[self.of_case]
 
-    def flows(self) -> dict[str, Counts]:
-        """By word, for each occasion a number of cases.
+    def count_flows(self) -> dict[str, Counts]:
+        """Count cases at each occasion, by word.
 
-        `seen` there; `kept` of those that were seen at the first occasion; `new` for the first time; `returned` after
-        they had missed at least one; `left` those that were seen at the occasion before and not there; `not again`
-        those that were never seen afterwards.
+        `seen` there; `kept` of those seen at the first occasion; `new` for the first time; `returned` after missing at
+        least one; `left` those seen at the occasion before but not there; `not again` those never seen afterwards.
         """
         seen, counts = self.rows, self.counts
         times = seen.shape[1]
         before = np.zeros_like(seen)
         before[:, 1:] = seen[:, :-1]
 
-        def cases(which: Mask) -> Counts:
-            return np.asarray(counts @ which)
+        def count_cases(mask: Mask) -> Counts:
+            return np.asarray(counts @ mask)
 
-        there, stayed = cases(seen), cases(seen & before)
-        new = np.bincount(self.row_first, counts, times).astype(np.int64)
+        seen_cases, stayed = count_cases(seen), count_cases(seen & before)
+        new = np.bincount(self.pattern_first, counts, times).astype(np.int64)
         return {
-            "seen": there,
-            "kept": cases(seen & seen[:, :1]),
+            "seen": seen_cases,
+            "kept": count_cases(seen & seen[:, :1]),
             "new": new,
-            "returned": there - stayed - new,
-            "left": cases(before) - stayed,
-            "not again": np.bincount(self.row_last, counts, times).astype(np.int64),
+            "returned": seen_cases - stayed - new,
+            "left": count_cases(before) - stayed,
+            "not again": np.bincount(self.pattern_last, counts, times).astype(np.int64),
         }

@@ -1,4 +1,4 @@
-"""Coverage as it is asked for."""
+"""Settings of coverage."""
 
 from __future__ import annotations
 
@@ -8,15 +8,15 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step, need
-from lomrix.core.table.selection import columns_by_name
+from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.table.selection import choose_by_name
 
 
 class Coverage(Step):
     """Show who was seen when: cases at each occasion, patterns, who left, came and returned, what was measured."""
 
     word: ClassVar[str] = "coverage"
-    done_by: ClassVar[str] = "lomrix.core.steps.coverage.run:covered"
+    implementation: ClassVar[str] = "lomrix.core.steps.coverage.run:report_coverage"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
     gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the patterns into a .png, .svg or .pdf.", "figure"),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
@@ -27,11 +27,13 @@ class Coverage(Step):
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
-        need(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured.")
+        require(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
+        require(
+            self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured."
+        )
         return self
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The columns of case and occasion, and the measures."""
-        found = columns_by_name(self.measure, names) if self.measure else None
+        found = choose_by_name(self.measure, names) if self.measure else None
         return None if found is None else list(dict.fromkeys([*self.case, *self.occasion, *found]))

@@ -1,4 +1,4 @@
-"""New ids and shifts that depend on the person and the secret alone, so that every file gets the same ones."""
+"""New ids and date shifts that depend only on the person and the secret, so that every file gets the same."""
 
 from __future__ import annotations
 
@@ -8,14 +8,14 @@ from collections.abc import Sequence
 import numpy as np
 import numpy.typing as npt
 
-# Letters and digits without those that are easily mistaken, and without vowels, which could make words.
+# Letters and digits without easily confused ones, and without vowels, which could form words.
 ALPHABET = np.frombuffer(b"23456789BCDFGHJKMNPQRSTVWXYZ", np.uint8)
 LENGTH = 12
 SHIFT_DAYS = 180
 
 
-def keyed_numbers(texts: Sequence[str], secret: str, purpose: str) -> npt.NDArray[np.uint64]:
-    """A number for each text that nobody can foretell without the secret.
+def hash_with_key(texts: Sequence[str], secret: str, purpose: str) -> npt.NDArray[np.uint64]:
+    """Return a number for each text that nobody can predict without the secret.
 
     Parameters
     ----------
@@ -40,32 +40,32 @@ def keyed_numbers(texts: Sequence[str], secret: str, purpose: str) -> npt.NDArra
     return np.frombuffer(digests, "<u8")
 
 
-def new_ids(texts: Sequence[str], secret: str) -> list[str]:
-    """New ids of twelve signs.
+def make_ids(texts: Sequence[str], secret: str) -> list[str]:
+    """Make ids of twelve characters.
 
-    Among a million people the chance that two get the same one is about one in 400,000 (half a million million pairs
-    over 28^12 ids); who takes them looks for that all the same.
+    Among a million people two get the same one with a probability of about 1 in 400,000 (half a million million pairs
+    over 28^12 ids); callers check for it.
 
     Examples
     --------
-    >>> both, one = new_ids(["A1", "B2"], "s"), new_ids(["B2"], "s")
+    >>> both, one = make_ids(["A1", "B2"], "s"), make_ids(["B2"], "s")
     >>> both[1] == one[0], len(one[0])
     (True, 12)
     """
-    # One number of 64 bits holds six signs with hardly any of them likelier than the others.
-    signs = np.empty((len(texts), LENGTH), np.uint8)
+    # A 64-bit number yields six almost uniformly distributed characters.
+    characters = np.empty((len(texts), LENGTH), np.uint8)
     for half, purpose in enumerate(("ids", "ids again")):
-        numbers = keyed_numbers(texts, secret, purpose).copy()
-        for place in range(LENGTH // 2):
-            signs[:, half * LENGTH // 2 + place] = ALPHABET[numbers % np.uint64(len(ALPHABET))]
+        numbers = hash_with_key(texts, secret, purpose).copy()
+        for index in range(LENGTH // 2):
+            characters[:, half * LENGTH // 2 + index] = ALPHABET[numbers % np.uint64(len(ALPHABET))]
             numbers //= np.uint64(len(ALPHABET))
-    text = signs.tobytes().decode()
+    text = characters.tobytes().decode()
     return [text[start : start + LENGTH] for start in range(0, len(text), LENGTH)]
 
 
-def shifts(texts: Sequence[str], secret: str) -> npt.NDArray[np.int64]:
-    """Days for each person, from -180 to 180 and never none."""
-    numbers = keyed_numbers(texts, secret, "shift")
+def make_shifts(texts: Sequence[str], secret: str) -> npt.NDArray[np.int64]:
+    """Return days for each person, from -180 to 180 and never 0."""
+    numbers = hash_with_key(texts, secret, "shift")
     days = (numbers >> np.uint64(1)) % np.uint64(SHIFT_DAYS) + np.uint64(1)
-    signs = np.where((numbers & np.uint64(1)) != 0, 1, -1)
-    return np.asarray(signs * days.astype(np.int64), np.int64)
+    directions = np.where((numbers & np.uint64(1)) != 0, 1, -1)
+    return np.asarray(directions * days.astype(np.int64), np.int64)

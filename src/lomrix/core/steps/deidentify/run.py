@@ -1,4 +1,4 @@
-"""Remove names, replace the id, shift dates, coarsen ages, and say what may still identify."""
+"""Remove names, replace the id, shift dates, coarsen ages, and note what may still identify people."""
 
 from __future__ import annotations
 
@@ -9,99 +9,95 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.language.parse import names_used, parsed
-from lomrix.core.rows.keys import grouped, ordered_ranks
+from lomrix.core.language.parse import find_names, parse
+from lomrix.core.rows.keys import group_rows, rank_cells
 from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
-from lomrix.core.steps.deidentify.identifying import SMALL_GROUP, identifying, removed_texts_elsewhere
-from lomrix.core.steps.deidentify.new_ids import SHIFT_DAYS, new_ids, shifts
+from lomrix.core.steps.deidentify.identifying import SMALL_GROUP, find_names_left, note_identifying
+from lomrix.core.steps.deidentify.new_ids import SHIFT_DAYS, make_ids, make_shifts
 from lomrix.core.steps.deidentify.settings import Deidentify
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.pool import Pool
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 
 
-def unnamed(step: Deidentify, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Unname the table; the linkage that leads back is an extra."""
-    secret = tables.one("seed")["secret"].first_text() or ""
-    return Unnaming(step, secret).result(tables.one())
+def deidentify(step: Deidentify, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Deidentify the table; the linkage file is an extra."""
+    secret = tables.get_one("seed")["secret"].first_text() or ""
+    return Deidentification(step, secret).run(tables.get_one())
 
 
 @dataclass(frozen=True)
-class Unnaming:
-    """A table on its way to having no names.
-
-    Parameters
-    ----------
-    step
-        What was asked for.
-    secret
-        What the new ids and the shifts come from.
-    """
+class Deidentification:
+    """A table being deidentified, with the secret that new ids and shifts derive from."""
 
     step: Deidentify
     secret: str
 
-    def result(self, table: Table) -> Result:
-        """The unnamed table, its account, and the linkage."""
+    def run(self, table: Table) -> Result:
+        """Return the deidentified table, its account, and the linkage."""
         step = self.step
-        removed = chosen_columns(step.remove, table.types(), table.name) if step.remove else []
+        removed = choose_columns(step.remove, table.types(), table.name) if step.remove else []
         if step.id in removed:
             raise UsageError("The id is replaced, so it cannot be removed too.", todo="Leave it out of ‹remove›.")
-        moved = chosen_columns(step.shift, table.types(), table.name) if step.shift else []
+        shifted = choose_columns(step.shift, table.types(), table.name) if step.shift else []
         for name in removed:
-            if name in moved or name in dict(step.bands):
+            if name in shifted or name in dict(step.bands):
                 raise UsageError(f"{name} is removed, so it cannot be changed too.", todo="Name it once.")
-        groups = grouped(table, (step.id,))
+        groups = group_rows(table, (step.id,))
         old = [text.removesuffix(".0") for text in groups.values[step.id].to_text().to_pylist()]
-        new_ids = self._new_ids(old)
+        new_ids = self._make_new_ids(old)
         columns = {name: column for name, column in table.columns.items() if name not in removed}
         columns[step.id] = new_ids.take_or(groups.codes, "blank")
-        days = shifts(old, self.secret)
-        for name in moved:
-            columns[name] = shifted_dates(columns[name], groups.codes, days, name)
+        days = make_shifts(old, self.secret)
+        for name in shifted:
+            columns[name] = shift_dates(columns[name], groups.codes, days, name)
         for name, width in step.bands:
-            columns[name] = age_bands(table[name], width, step.on_day, name)
-        made = self._described(table.with_columns(columns), moved)
-        # The order of the rows could give people away as well, so it becomes that of the new ids.
-        by_new_id = np.argsort(ordered_ranks(new_ids)[0], kind="stable")
-        place = np.empty(groups.count, np.int64)
-        place[by_new_id] = np.arange(groups.count)
-        order = np.argsort(np.where(groups.codes < 0, groups.count, np.append(place, 0)[groups.codes]), kind="stable")
-        made = made.take(order)
-        linkage = self._linkage(table.take(order), groups.codes[order], new_ids, removed, days if moved else None)
-        return Result(made, self._account(table, made, removed, moved, groups.count), {"linkage": linkage})
+            columns[name] = make_age_bands(table[name], width, step.on_day, name)
+        result = self._describe(table.with_columns(columns), shifted)
+        # The order of the rows could identify people too, so rows are sorted by new id.
+        by_new_id = np.argsort(rank_cells(new_ids)[0], kind="stable")
+        position = np.empty(groups.count, np.int64)
+        position[by_new_id] = np.arange(groups.count)
+        order = np.argsort(
+            np.where(groups.codes < 0, groups.count, np.append(position, 0)[groups.codes]), kind="stable"
+        )
+        result = result.take(order)
+        linkage = self._make_linkage(
+            table.take(order), groups.codes[order], new_ids, removed, days if shifted else None
+        )
+        return Result(result, self._make_account(table, result, removed, shifted, groups.count), {"linkage": linkage})
 
-    def _described(self, made: Table, moved: Sequence[str]) -> Table:
-        """The table with what its dictionary may still say: nothing of the values of a column that is gone or new."""
-        dictionary = made.dictionary
+    def _describe(self, result: Table, shifted: Sequence[str]) -> Table:
+        """Keep only dictionary entries that say nothing about values of a removed or replaced column."""
+        dictionary = result.dictionary
         for name, _ in self.step.bands:
             label = f"{dictionary.of(name).label or name}, as age in bands of years on {self.step.on_day}"
             dictionary = dictionary.with_variable(name, Variable(label=label, unit="years"))
-        for name in (self.step.id, *moved):
+        for name in (self.step.id, *shifted):
             entry = dictionary.of(name)
-            plain = Variable(label=entry.label, description=entry.description, unit=entry.unit, level=entry.level)
-            dictionary = dictionary.with_variable(name, plain)
+            kept_entry = Variable(label=entry.label, description=entry.description, unit=entry.unit, level=entry.level)
+            dictionary = dictionary.with_variable(name, kept_entry)
         rules = {
             name: rule for name, rule in dictionary.rules.items()
-            if set(names_used(parsed(rule))) <= set(made.names) - {self.step.id}
+            if set(find_names(parse(rule))) <= set(result.names) - {self.step.id}
         }  # fmt: skip
-        dictionary = replace(dictionary.for_columns(made.names), rules=rules, other_layout=None)
-        return replace(made, dictionary=dictionary)
+        dictionary = replace(dictionary.for_columns(result.names), rules=rules, other_layout=None)
+        return replace(result, dictionary=dictionary)
 
-    def _new_ids(self, old: Sequence[str]) -> Column:
-        new = new_ids(old, self.secret)
-        if len(set(new)) < len(old):
+    def _make_new_ids(self, old: Sequence[str]) -> Column:
+        ids = make_ids(old, self.secret)
+        if len(set(ids)) < len(old):
             raise DataError("Two ids got the same new id.", todo="Use another seed file.")
-        return Column.of_strings(None, Pool.of(new))
+        return Column.of_strings(None, Pool.of(ids))
 
-    def _linkage(
+    def _make_linkage(
         self, table: Table, codes: npt.NDArray[np.int64], new_ids: Column, removed: list[str], shifts: object
     ) -> Table:
-        """One row for each row of the table with an id: new id, old id, what was removed, days of the shift."""
+        """Return one row for each row with an id: new id, old id, removed columns, days of the shift."""
         rows = np.flatnonzero(codes >= 0)
         columns = {f"new_{self.step.id}": new_ids.take(codes[rows]), self.step.id: table[self.step.id].take(rows)}
         columns |= {name: table[name].take(rows) for name in removed}
@@ -113,20 +109,20 @@ class Unnaming:
 
     # ----------------------------------------------------------------- account
 
-    def _account(self, table: Table, made: Table, removed: list[str], shifted: list[str], cases: int) -> Account:
-        new, gone = len(made) - made[self.step.id].missing_count, table[self.step.id].missing_count
+    def _make_account(self, table: Table, result: Table, removed: list[str], shifted: list[str], cases: int) -> Account:
+        new, without_id = len(result) - result[self.step.id].missing_count, table[self.step.id].missing_count
         notes = (
             [Note(f"removed: {', '.join(removed)}.", kind="removed", count=len(removed), done=True)] if removed else []
         )
-        notes.append(Note("rows stand in the order of the new ids.", kind="order", done=True))
-        if gone:
+        notes.append(Note("rows are sorted by the new ids.", kind="order", done=True))
+        if without_id:
             notes.append(
                 Note(
-                    f"{counted(gone, 'row', 'rows')} without an id: nothing leads back to them.",
+                    f"{pluralize(without_id, 'row')} without an id: the linkage file does not include them.",
                     self.step.id,
                     (),
                     "no-id",
-                    gone,
+                    without_id,
                 )
             )
         if shifted:
@@ -138,29 +134,29 @@ class Unnaming:
                 )
             )
         for name, width in self.step.bands:
-            text = f"ages in bands of {counted(width, 'year', 'years')} on {self.step.on_day} in place of days: {name}."
+            text = f"ages in bands of {pluralize(width, 'year')} on {self.step.on_day} in place of days: {name}."
             notes.append(Note(text, kind="coarsened", done=True))
         notes += [
             note
-            for name, column in made.columns.items()
+            for name, column in result.columns.items()
             if name != self.step.id and name not in shifted
-            for note in identifying(name, column)
+            for note in note_identifying(name, column)
         ]
-        made_anew = [self.step.id, *(name for name, _ in self.step.bands)]
-        notes += removed_texts_elsewhere(table, [*removed, self.step.id], made, made_anew)
+        replaced = [self.step.id, *(name for name, _ in self.step.bands)]
+        notes += find_names_left(table, [*removed, self.step.id], result, replaced)
         listings: tuple[Listing, ...] = ()
         if self.step.quasi:
-            listings = (self._small_groups(made),)
+            listings = (self._list_small_groups(result),)
         return Account(
             "deidentify",
-            f"{counted(cases, 'id', 'ids')} of {self.step.id} became {plural(cases, 'a new one', 'new ones')}, "
+            f"{pluralize(cases, 'id')} of {self.step.id} became {plural(cases, 'a new one', 'new ones')}, "
             "the same in every file of this secret.",
             (
-                Balance("rows", len(table), (("with a new id", new), ("without an id", gone))),
-                Balance("columns", len(table.names), (("kept", len(made.names)), ("removed", len(removed)))),
+                Balance("rows", len(table), (("with a new id", new), ("without an id", without_id))),
+                Balance("columns", len(table.names), (("kept", len(result.names)), ("removed", len(removed)))),
                 kept_cells(
-                    table.only([name for name in made.names if name not in shifted]),
-                    made.only([name for name in made.names if name not in shifted]),
+                    table.only([name for name in result.names if name not in shifted]),
+                    result.only([name for name in result.names if name not in shifted]),
                 ),
             ),
             {
@@ -171,43 +167,43 @@ class Unnaming:
             tuple(notes),
         )  # fmt: skip
 
-    def _small_groups(self, table: Table) -> Listing:
-        names = chosen_columns(self.step.quasi, table.types(), table.name)
-        groups = grouped(table, names)
+    def _list_small_groups(self, table: Table) -> Listing:
+        names = choose_columns(self.step.quasi, table.types(), table.name)
+        groups = group_rows(table, names)
         sizes = np.bincount(groups.codes[groups.codes >= 0], minlength=groups.count)
         order = np.argsort(sizes, kind="stable")[:10]
         small = int(sizes[sizes < SMALL_GROUP].sum())
         rows = []
-        for at in order.tolist():
-            cells = [str(groups.values[name].to_text()[at].as_py()) for name in names]
-            rows.append((*cells, int(sizes[at])))
-        title = f"smallest groups; {counted(small, 'row stands', 'rows stand')} in groups of fewer than {SMALL_GROUP}"
+        for index in order.tolist():
+            cells = [str(groups.values[name].to_text()[index].as_py()) for name in names]
+            rows.append((*cells, int(sizes[index])))
+        title = f"smallest groups; {pluralize(small, 'row is', 'rows are')} in groups of fewer than {SMALL_GROUP}"
         return Listing(title, (*names, "rows"), tuple(rows))
 
 
-def shifted_dates(column: Column, codes: npt.NDArray[np.int64], shifts: npt.NDArray[np.int64], name: str) -> Column:
-    """Dates moved by their case's days; distances within a case stay as they are.
+def shift_dates(column: Column, codes: npt.NDArray[np.int64], shifts: npt.NDArray[np.int64], name: str) -> Column:
+    """Shift dates by their case's days; distances within a case stay the same.
 
     Raises
     ------
     UsageError
-        Where the column holds no dates.
+        If the column does not hold dates.
     """
     if column.type not in ("date", "datetime"):
-        raise UsageError(f"{name} is {column.type}, so it cannot be moved in time.", todo="Name columns of dates.")
+        raise UsageError(f"{name} is {column.type}, so it cannot be shifted.", todo="Name columns of dates.")
     days = np.append(shifts, 0)[codes].astype("timedelta64[D]")
-    moved = Column.of(column.type, column.values + days, column.why, column.reasons)
-    # A date without a case has nothing to hide behind, and nothing to be moved by.
-    return moved.with_missing(codes < 0, "suppressed")
+    shifted = Column.of(column.type, column.values + days, column.why, column.reasons)
+    # A date without a case has no shift, and must not stay as it is.
+    return shifted.with_missing(codes < 0, "suppressed")
 
 
-def age_bands(column: Column, width: int, on_day: str, name: str) -> Column:
-    """Ages in bands of some years, reckoned from dates of birth: "30 to 39".
+def make_age_bands(column: Column, width: int, on_day: str, name: str) -> Column:
+    """Return ages in bands of years, computed from dates of birth: "30 to 39".
 
     Raises
     ------
     UsageError
-        Where the column holds no dates.
+        If the column does not hold dates.
     """
     if column.type != "date":
         raise UsageError(f"{name} is {column.type}, not a date of birth.", todo="Name a column of dates.")
@@ -218,6 +214,6 @@ def age_bands(column: Column, width: int, on_day: str, name: str) -> Column:
     day_of_month = int((day - day.astype("datetime64[M]").astype("datetime64[D]")).astype(np.int64))
     months = np.where(present, months - (of_month > day_of_month), 0)
     band = np.where(present, months // 12 // width, 0)
-    distinct, places = np.unique(band, return_inverse=True)
+    distinct, positions = np.unique(band, return_inverse=True)
     texts = [f"{low * width} to {low * width + width - 1}" for low in distinct.tolist()]
-    return Column.of_strings(places.astype(np.int32), Pool.of(texts), column.why, column.reasons)
+    return Column.of_strings(positions.astype(np.int32), Pool.of(texts), column.why, column.reasons)

@@ -1,4 +1,4 @@
-"""Deidentify as it is asked for."""
+"""Settings of deidentify."""
 
 from __future__ import annotations
 
@@ -10,42 +10,42 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by, require_distinct
-from lomrix.core.steps.step import Extra, Role, Step, need
+from lomrix.core.steps.step import Extra, Role, Step, require
 
 
-def day_of(text: str) -> datetime.date:
-    """Read `2024-01-31`.
+def parse_day(text: str) -> datetime.date:
+    """Parse `2024-01-31`.
 
     Raises
     ------
     UsageError
-        Where it is no day of the calendar.
+        If it is not a day of the calendar.
     """
     try:
         return datetime.date.fromisoformat(text)
     except ValueError as error:
-        raise UsageError(f'"{text}" is no day.', todo="Say ‹on_day=2024-01-31›.") from error
+        raise UsageError(f'"{text}" is not a date.', todo="Use ‹on_day=2024-01-31›.") from error
 
 
-def bands_of(words: Sequence[str]) -> tuple[tuple[str, int], ...]:
-    """Read `birth_date=10`.
+def parse_bands(texts: Sequence[str]) -> tuple[tuple[str, int], ...]:
+    """Parse `birth_date=10`.
 
     Raises
     ------
     UsageError
-        Where it is no column and whole number of years.
+        If it is not a column and a whole number of years.
 
     Examples
     --------
-    >>> bands_of(("birth_date=10",))
+    >>> parse_bands(("birth_date=10",))
     (('birth_date', 10),)
     """
     bands = []
-    for word in words:
-        name, _, years = (part.strip() for part in word.partition("="))
+    for text in texts:
+        name, _, years = (part.strip() for part in text.partition("="))
         if not name or not years.isdecimal() or int(years) < 1:
             raise UsageError(
-                f'"{word}" does not say which column in bands of how many years.', todo="Say ‹coarsen=birth_date=10›."
+                f'"{text}" does not state a column and a number of years.', todo="Use ‹coarsen=birth_date=10›."
             )
         bands.append((name, int(years)))
     require_distinct([name for name, _ in bands], "The width of the bands of")
@@ -53,19 +53,19 @@ def bands_of(words: Sequence[str]) -> tuple[tuple[str, int], ...]:
 
 
 class Deidentify(Step):
-    """Take away what names a person; the way back is written apart."""
+    """Remove what names a person; write a linkage file separately."""
 
     word: ClassVar[str] = "deidentify"
-    done_by: ClassVar[str] = "lomrix.core.steps.deidentify.run:unnamed"
+    implementation: ClassVar[str] = "lomrix.core.steps.deidentify.run:deidentify"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file that names people."),
-        Role("seed", "Secret file that new ids come from, alike in every file; made where there is none.", "FILE",
+        Role("seed", "Secret file that new ids derive from, the same in every file; created if absent.", "FILE",
              "seed", content="secret"),
     )  # fmt: skip
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra(
             "linkage",
-            "Where the way back is written, for your eyes only.",
+            "Write the linkage file, readable by you alone.",
             owner_only=True,
             needed=True,
             apart_unless="same_folder",
@@ -75,22 +75,26 @@ class Deidentify(Step):
     hides_origin: ClassVar[bool] = True
 
     id: Annotated[str, Setting("The id column; it gets new ids.", "COLUMN")]
-    remove: Annotated[Columns, Setting("Columns to take out, such as names.", "COLUMNS")] = ""
-    shift: Annotated[Columns, Setting("Dates to move, each case by its own days.", "COLUMNS")] = ""
+    remove: Annotated[Columns, Setting("Columns to remove, such as names.", "COLUMNS")] = ""
+    shift: Annotated[Columns, Setting("Dates to shift, each case by its own number of days.", "COLUMNS")] = ""
     coarsen: Annotated[
-        Names, parsed_by(bands_of), Setting("Age bands of so many years in place of a date of birth.", "COLUMN=YEARS")
+        Names,
+        parsed_by(parse_bands),
+        Setting("Replace a date of birth by an age band of this many years.", "COLUMN=YEARS"),
     ] = ()
-    on_day: Annotated[str, parsed_by(day_of), Setting("Day on which those ages are reckoned.", "DATE")] = ""
-    quasi: Annotated[Columns, Setting("Tell the smallest groups of these columns together.", "COLUMNS")] = ""
-    same_folder: Annotated[bool, Setting("Let linkage and data stand in one folder.")] = False
+    on_day: Annotated[str, parsed_by(parse_day), Setting("Day on which those ages are computed.", "DATE")] = ""
+    quasi: Annotated[
+        Columns, Setting("Quasi-identifiers: list the smallest groups of these columns together.", "COLUMNS")
+    ] = ""
+    same_folder: Annotated[bool, Setting("Allow linkage and data in the same folder.")] = False
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(self.id, "id", "No ‹id› was given.", "Name the column that is replaced.")
-        need(self.on_day or not self.coarsen, "on_day", "Ages are reckoned on a day.", "Say ‹on_day=2024-01-31›.")
+        require(self.id, "id", "No ‹id› was given.", "Name the column that is replaced.")
+        require(self.on_day or not self.coarsen, "on_day", "Ages are computed for a day.", "Use ‹on_day=2024-01-31›.")
         return self
 
     @property
     def bands(self) -> tuple[tuple[str, int], ...]:
-        """Dates of birth, and the width in years of the age bands that take their place."""
-        return bands_of(self.coarsen)
+        """Dates of birth, and the width in years of the age bands that replace them."""
+        return parse_bands(self.coarsen)

@@ -1,17 +1,17 @@
-"""The functions of the language as they are shown: made from their own docstrings."""
+"""The functions of the language, listed from their docstrings."""
 
 from __future__ import annotations
 
 from lomrix.core.language.functions import KINDS
-from lomrix.core.language.parse import functions
+from lomrix.core.language.parse import load_functions
 from lomrix.core.steps.account import Listing
 
-HEADS = ("function", "what it gives", "example")
+HEADS = ("function", "result", "example")
 
 
-def listings() -> list[Listing]:
-    """One listing for each kind of function."""
+def list_functions() -> list[Listing]:
+    """Return one listing for each kind of function."""
     kinds: dict[str, list[tuple[str, str, str]]] = {kind: [] for kind in KINDS}
-    for one in functions().values():
-        kinds[one.group].append((one.usage, one.gives, one.examples[0]))
+    for function in load_functions().values():
+        kinds[function.group].append((function.usage, function.description, function.examples[0]))
     return [Listing(kind, HEADS, tuple(lines)) for kind, lines in kinds.items()]

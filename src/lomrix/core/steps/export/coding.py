@@ -1,4 +1,4 @@
-"""Codes in the cells of missing values: which are free, which clash, and the columns that hold them."""
+"""Codes in the cells of missing values: which are free, which conflict, and the columns that hold them."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from lomrix.core.steps.cells_in_form import format_cells
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.missing_codes import MissingCodes
 from lomrix.core.table.code_list import CodeList
-from lomrix.core.table.code_use import times_used
+from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.numbers import is_number, is_whole
@@ -23,8 +23,8 @@ from lomrix.core.table.table import Table
 CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-99999999")
 
 
-def refuse_used_codes(table: Table, missing: MissingCodes) -> None:
-    """Stop where a code is a value of a column in which it would stand for missing.
+def require_unused_codes(table: Table, missing: MissingCodes) -> None:
+    """Stop if a missing code is also a value of its column.
 
     Raises
     ------
@@ -32,27 +32,27 @@ def refuse_used_codes(table: Table, missing: MissingCodes) -> None:
         With the column, and a code that is free.
     """
     for name, column in table.columns.items():
-        for code in missing.of_column(name, column.reason_counts()):
-            used = times_used(column, code)
+        for code in missing.list_codes(name, column.reason_counts()):
+            used = count_code(column, code)
             if used:
                 raise DataError(
                     f"{code} cannot stand for missing: it is a value of {name}.",
                     where=f"{used:,} {'cell holds' if used == 1 else 'cells hold'} {code}",
-                    todo=f"{free_code(table)} is free in all columns: say ‹missing_code=auto›, or name it.",
+                    todo=f"{find_free_code(table)} is free in all columns: use ‹missing_code=auto›, or name it.",
                 )
 
 
-def free_code(table: Table, taken: Collection[str] = ()) -> str:
-    """The first usual code that no column holds as a value, none could hold, and nothing else is said by.
+def find_free_code(table: Table, taken: Collection[str] = ()) -> str:
+    """Return the first usual code that no column holds or could hold as a value, and that is not in `taken`.
 
     Raises
     ------
     DataError
-        Where all of them are used.
+        If all of them are used.
     """
     for code in CANDIDATES:
         if code not in taken and not any(
-            times_used(column, code) or could_hold(table.dictionary, name, code)
+            count_code(column, code) or could_hold(table.dictionary, name, code)
             for name, column in table.columns.items()
         ):
             return code
@@ -60,7 +60,7 @@ def free_code(table: Table, taken: Collection[str] = ()) -> str:
 
 
 def could_hold(dictionary: Dictionary, name: str, code: str) -> bool:
-    """True where the dictionary allows a code as a value: within the limits, or one of its codes.
+    """Return whether the dictionary allows a code as a value: within the limits, or one of its codes.
 
     Examples
     --------
@@ -78,31 +78,31 @@ def could_hold(dictionary: Dictionary, name: str, code: str) -> bool:
     return low <= float(code) and (not isinstance(high, int | float) or float(code) <= high)
 
 
-def with_codes_used(table: Table, columns: Mapping[str, Column], missing: MissingCodes) -> Dictionary:
-    """The dictionary with the missing codes that now stand in the columns, in place of the old ones."""
+def make_coded_dictionary(table: Table, columns: Mapping[str, Column], missing: MissingCodes) -> Dictionary:
+    """Return the dictionary with the missing codes now in the columns, instead of the old ones."""
     dictionary, coded_names = table.dictionary, set[str]()
     for name, column in table.columns.items():
         codes: dict[str, str] = {}
         if columns[name] is not column:
             for reason in column.reason_counts():
-                code = missing.of_cell(name, reason)
+                code = missing.get_code(name, reason)
                 if code:
                     # One code for several reasons can only say that the cell is missing.
                     codes[code] = reason if code not in codes else "missing"
         if codes or table.dictionary.of(name).missing:
-            dictionary = dictionary.with_variable(name, table.dictionary.of(name).with_(missing=codes))
+            dictionary = dictionary.with_variable(name, table.dictionary.of(name).with_parts(missing=codes))
         coded_names |= {name} if codes else set()
     return dictionary.with_coded(coded_names)
 
 
-def coded(column: Column, name: str, missing: MissingCodes, form: TextForm) -> Column:
-    """The column with codes in its missing cells; a reason without a code stays missing.
+def fill_codes(column: Column, name: str, missing: MissingCodes, form: TextForm) -> Column:
+    """Put codes into the missing cells; a reason without a code stays missing.
 
-    A code that is a word, or no whole number among whole ones, makes the column one of texts in the form asked for.
+    A code that is a word, or not a whole number among integers, makes the column one of text in the stated form.
     """
     if column.why is None or column.type in ("date", "datetime"):
         return column
-    codes = {number: missing.of_cell(name, reason) for number, reason in enumerate(column.reasons, start=1)}
+    codes = {number: missing.get_code(name, reason) for number, reason in enumerate(column.reasons, start=1)}
     codes = {number: code for number, code in codes.items() if code and (column.why == number).any()}
     if not codes:
         return column
@@ -111,13 +111,13 @@ def coded(column: Column, name: str, missing: MissingCodes, form: TextForm) -> C
         values = column.values.copy()
         for number, code in codes.items():
             values[column.why == number] = float(code) if column.type == "number" else int(code)
-        return Column.of(column.type, values, still_missing(column, codes), column.reasons)
+        return Column.of(column.type, values, keep_missing(column, codes), column.reasons)
     texts_in_form = format_cells(column, form)
     if texts_in_form is None:
-        column = column.widened("string")
+        column = column.widen("string")
     else:
         column = Column.of_strings(None, Pool(texts_in_form), column.why, column.reasons)
-    pool, why = column.strings, still_missing(column, codes)
+    pool, why = column.strings, keep_missing(column, codes)
     texts = list(dict.fromkeys(codes.values()))
     longer = Pool(pa.concat_arrays([pool.strings, pa.array(texts, pa.large_string())]))
     positions = column.values.copy()
@@ -127,7 +127,7 @@ def coded(column: Column, name: str, missing: MissingCodes, form: TextForm) -> C
     return Column.of_strings(positions, longer, why, column.reasons)
 
 
-def still_missing(column: Column, codes: dict[int, str]) -> npt.NDArray[np.uint8]:
-    """The reasons of the cells that get no code."""
+def keep_missing(column: Column, codes: dict[int, str]) -> npt.NDArray[np.uint8]:
+    """Return the reasons of the cells that get no code."""
     assert column.why is not None
     return np.where(np.isin(column.why, list(codes)), np.uint8(0), column.why)

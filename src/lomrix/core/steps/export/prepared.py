@@ -1,4 +1,4 @@
-"""Prepared: what has to be known of an exported table to understand it."""
+"""Prepared: an exported table, and what is needed to understand it."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from functools import cached_property
 
 import pyarrow as pa
 
-from lomrix.core.rows.described import DescribedVariable, described
+from lomrix.core.rows.described import VariableSummary, summarize_variable
 from lomrix.core.steps.export.missing_codes import NO_CODES, MissingCodes
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
@@ -16,15 +16,7 @@ from lomrix.core.table.table import Table
 
 @dataclass(frozen=True)
 class Recoding:
-    """What became of one column on its way to a file of numbers.
-
-    Parameters
-    ----------
-    how
-        In words, such as `texts became codes`.
-    texts
-        Where texts were given codes: Arrow large_string array of the texts of the codes 1, 2, 3 …
-    """
+    """How a column became numbers, and for coded text the Arrow array of the texts of the codes 1, 2, 3 …"""
 
     how: str = ""
     texts: pa.Array = field(default_factory=lambda: pa.array([], pa.large_string()))
@@ -32,7 +24,7 @@ class Recoding:
 
 @dataclass(frozen=True)
 class Prepared:
-    """How a reader has to understand what was exported.
+    """How to understand what was exported.
 
     Parameters
     ----------
@@ -59,9 +51,9 @@ class Prepared:
     labels: Dictionary = field(default_factory=Dictionary)
 
     @cached_property
-    def variables(self) -> tuple[DescribedVariable, ...]:
-        """Each column with its counts and statistics; computed where somebody asks."""
+    def variables(self) -> tuple[VariableSummary, ...]:
+        """Each column with its counts and statistics, computed when needed."""
         return tuple(
-            described(name, column, self.labels.of(name), self.labels.labels_of(name))
+            summarize_variable(name, column, self.labels.of(name), self.labels.labels_of(name))
             for name, column in zip(self.made.names, self.before.columns.values(), strict=True)
         )

@@ -1,4 +1,4 @@
-"""Make a table ready for another program: columns chosen, rows sorted, codes in missing cells, names made short."""
+"""Prepare a table for another program: choose columns, sort rows, fill codes into missing cells, shorten names."""
 
 from __future__ import annotations
 
@@ -10,60 +10,65 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import key_texts, ordered_ranks, row_codes
+from lomrix.core.rows.keys import encode_rows, format_keys, rank_cells
 from lomrix.core.steps.account import Account, Listing
-from lomrix.core.steps.export.accounts import account_of, codes_for_nothing, reasons_without_code
-from lomrix.core.steps.export.coding import coded, free_code, refuse_used_codes, with_codes_used
-from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, codes_said
-from lomrix.core.steps.export.numbers import as_numbers
+from lomrix.core.steps.export.accounts import make_account, note_reasons_without_code, note_unused_codes
+from lomrix.core.steps.export.coding import fill_codes, find_free_code, make_coded_dictionary, require_unused_codes
+from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, parse_missing_codes
+from lomrix.core.steps.export.numbers import recode_as_numbers
 from lomrix.core.steps.export.plain_letters import PlainLetters
 from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.steps.export.settings import Export
-from lomrix.core.steps.export.short_names import short_names
+from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.changed_variable import keep_what_holds
-from lomrix.core.table.labelled import labelled
-from lomrix.core.table.notes import Note, counted, plural
-from lomrix.core.table.renaming import renamed_table
-from lomrix.core.table.selection import chosen_columns, unknown_column
+from lomrix.core.table.changed_variable import keep_valid_parts
+from lomrix.core.table.labelled import apply_labels
+from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.renaming import rename_columns
+from lomrix.core.table.selection import choose_columns, unknown_column_error
 from lomrix.core.table.table import Table
 
 MOST_SHOWN = 8
 WORKERS = 2
 
 
-def prepared(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Recode the tables; how each has to be understood is the extra `prepared`."""
-    every = tables.many("source")
-    if len(every) > 1 and step.form != "package":
+def export(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Recode the tables; the extra `export` says how to understand each."""
+    tables_given = tables.get_all("source")
+    if len(tables_given) > 1 and step.form != "package":
         raise UsageError(
-            f"{len(every)} files cannot become one.",
-            todo="Say ‹form=package› for a folder that holds all of them, or merge or stack them first.",
+            f"{len(tables_given)} files cannot be exported into one.",
+            todo="Use ‹form=package› for a folder that holds all of them, or merge or stack them first.",
         )
-    require_key_somewhere(step, every)
-    works = [Work.of(step, table) for table in every]
-    ready = [work.prepared for work in works]
+    require_key_somewhere(step, tables_given)
+    works = [TableExport.run(step, table) for table in tables_given]
+    ready = [export_work.prepared for export_work in works]
     accounts = [
-        account_of(step, work.original, one, work.listings, work.notes) for work, one in zip(works, ready, strict=True)
+        make_account(step, export_work.original, prepared, export_work.listings, export_work.notes)
+        for export_work, prepared in zip(works, ready, strict=True)
     ]
-    account = accounts[0] if len(works) == 1 else of_several(ready, accounts)
-    account = replace(account, notes=(*account.notes, *codes_for_nothing(ready), *reasons_without_code(ready, step)))
+    account = accounts[0] if len(works) == 1 else combine_accounts(ready, accounts)
+    account = replace(
+        account, notes=(*account.notes, *note_unused_codes(ready), *note_reasons_without_code(ready, step))
+    )
     return Result(ready[0].made, account, {"prepared": ready, "companion": ready[0], "codebook": ready[0]})
 
 
-def of_several(ready: list[Prepared], accounts: list[Account]) -> Account:
-    """The account of a package."""
-    names = ", ".join(one.made.name for one in ready)
+def combine_accounts(ready: list[Prepared], accounts: list[Account]) -> Account:
+    """Return the account of a package."""
+    names = ", ".join(prepared.made.name for prepared in ready)
     facts = {
-        "resources": [{**account.facts, "name": one.made.name} for one, account in zip(ready, accounts, strict=True)]
+        "resources": [
+            {**account.facts, "name": prepared.made.name} for prepared, account in zip(ready, accounts, strict=True)
+        ]
     }
-    return Account("export", f"{counted(len(ready), 'table', 'tables')} made ready: {names}.", facts=facts,
+    return Account("export", f"{pluralize(len(ready), 'table')} made ready: {names}.", facts=facts,
                    parts=tuple(accounts))  # fmt: skip
 
 
 @dataclass
-class Work:
-    """One table on its way.
+class TableExport:
+    """One table being exported.
 
     Parameters
     ----------
@@ -86,139 +91,139 @@ class Work:
     notes: list[Note] = field(default_factory=list)
 
     @classmethod
-    def of(cls, step: Export, table: Table) -> Work:
-        """Do all that was asked for, in an order in which nothing is looked for under a name that is gone."""
-        rows = sorted_rows(step, table)
+    def run(cls, step: Export, table: Table) -> TableExport:
+        """Do everything in an order in which no name is used after it changed."""
+        rows = sort_rows(step, table)
         if step.columns:
-            table = table.only(chosen_columns(step.columns, table.types(), table.name))
+            table = table.only(choose_columns(step.columns, table.types(), table.name))
         require_key(step, table)
-        missing = MissingCodes.of(codes_said(step.missing_code), table.types(), table.name)
-        made = cls(step, table, table if rows is None else table.take(rows), table, missing)
-        made.show_labels()
-        made.write_plainly()
-        made.shorten_names()
-        made.code()
-        return made
+        missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
+        result = cls(step, table, table if rows is None else table.take(rows), table, missing)
+        result.show_labels()
+        result.transliterate()
+        result.shorten_names()
+        result.fill_codes()
+        return result
 
     @property
     def prepared(self) -> Prepared:
-        """What was made, and how it has to be understood."""
-        standing = {
+        """The result, and how to understand it."""
+        codes_by_column = {
             name: dict(self.made.dictionary.of(name).missing) if name in self.made.dictionary.coded else {}
             for name in self.made.names
         }
         return Prepared(
-            self.before, self.made, self.missing, standing, self.recodings, self.old_names,
+            self.before, self.made, self.missing, codes_by_column, self.recodings, self.old_names,
             self.before.dictionary,
         )  # fmt: skip
 
     def show_labels(self) -> None:
-        """Labels in the place of codes; a value without a label stays, and is told."""
+        """Replace codes by labels; a value without a label stays, with a note."""
         if not self.step.show_labels:
             return
         table, dictionary = self.before, self.before.dictionary
         columns = dict(table.columns)
         rows = []
-        for name in chosen_columns(self.step.show_labels, table.types(), table.name):
+        for name in choose_columns(self.step.show_labels, table.types(), table.name):
             labels = dictionary.labels_of(name)
             if not labels:
                 raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
-            columns[name], without = labelled(table[name], labels)
-            entry = keep_what_holds(dictionary.of(name), table[name], columns[name], "mapped")
+            columns[name], unlabelled = apply_labels(table[name], labels)
+            entry = keep_valid_parts(dictionary.of(name), table[name], columns[name], "mapped")
             dictionary = dictionary.with_variable(name, entry)
             present = len(table) - table[name].missing_count
-            rows.append((name, present - sum(without.values()), sum(without.values())))
-            if without:
-                told = ", ".join(f"{text} ({count:,})" for text, count in list(without.items())[:MOST_SHOWN])
-                self.notes.append(Note(f"values without a label, written as they are: {told}.", name, kind="no-label"))
-        self.listings.append(
-            Listing("labels in the place of codes", ("column", "cells", "without a label"), tuple(rows))
-        )
+            rows.append((name, present - sum(unlabelled.values()), sum(unlabelled.values())))
+            if unlabelled:
+                shown = ", ".join(f"{text} ({count:,})" for text, count in list(unlabelled.items())[:MOST_SHOWN])
+                self.notes.append(Note(f"values without a label, written as they are: {shown}.", name, kind="no-label"))
+        self.listings.append(Listing("labels in place of codes", ("column", "cells", "without a label"), tuple(rows)))
         self.before = replace(table.with_columns(columns), dictionary=dictionary)
 
-    def write_plainly(self) -> None:
-        """Letters outside ASCII as plain ones, listed."""
+    def transliterate(self) -> None:
+        """Replace non-ASCII letters, and list them."""
         if not self.step.ascii:
             return
         letters = PlainLetters()
         old = self.before.names
-        self.before = letters.table(self.before)
-        self._remember(old)
-        if letters.signs:
-            rows = tuple((sign, new or "(nothing)", count) for (sign, new), count in sorted(letters.signs.items()))
-            self.listings.append(Listing("letters written with plain ones", ("letter", "written as", "cells"), rows))
-        if letters.met:
-            text = "different texts became one: " + ", ".join(letters.met[:MOST_SHOWN]) + "."
-            self.notes.append(Note(text, kind="texts-met", count=len(letters.met)))
+        self.before = letters.convert_table(self.before)
+        self._record_names(old)
+        if letters.changes:
+            rows = tuple(
+                (character, new or "(nothing)", count) for (character, new), count in sorted(letters.changes.items())
+            )
+            self.listings.append(Listing("replaced letters", ("letter", "written as", "cells"), rows))
+        if letters.collisions:
+            text = "different texts became one: " + ", ".join(letters.collisions[:MOST_SHOWN]) + "."
+            self.notes.append(Note(text, kind="texts-met", count=len(letters.collisions)))
 
     def shorten_names(self) -> None:
-        """Short names, with the list of both."""
+        """Shorten names, and list both."""
         if not self.step.names_max:
             return
         old = self.before.names
-        short = short_names(old, self.step.names_max)
-        changed = {name: new for name, new in short.items() if name != new}
-        self.before = renamed_table(self.before, changed)
-        self._remember(old)
+        new_names = make_short_names(old, self.step.names_max)
+        changed = {name: new for name, new in new_names.items() if name != new}
+        self.before = rename_columns(self.before, changed)
+        self._record_names(old)
         if changed:
             rows = tuple((new, name, self.before.dictionary.of(new).label) for name, new in changed.items())
-            self.listings.append(Listing("names made short", ("name", "was", "label"), rows))
+            self.listings.append(Listing("shortened names", ("name", "was", "label"), rows))
 
-    def _remember(self, old: list[str]) -> None:
-        """Keep the first name of each column, and have what was said of columns follow."""
+    def _record_names(self, old: list[str]) -> None:
+        """Record the first name of each column, and rename columns in the settings."""
         pairs = dict(zip(old, self.before.names, strict=True))
         self.old_names = {new: first for name, new in pairs.items() if (first := self.old_names.get(name, name)) != new}
         by_column = {pairs.get(name, name): codes for name, codes in self.missing.by_column.items()}
         self.missing = replace(self.missing, by_column=by_column)
 
-    def code(self) -> None:
-        """Numbers only where the form wants it, and codes in the missing cells."""
+    def fill_codes(self) -> None:
+        """Convert to numbers if the form requires it, and fill codes into missing cells."""
         ready = self.before
         missing = self.missing
         if self.step.form == "bare":
             labels = [ready.dictionary.labels_of(name) for name in ready.names]
             with ThreadPoolExecutor(WORKERS) as workers:
-                found = workers.map(as_numbers, ready.columns.values(), labels)
-                numeric = dict(zip(ready.names, found, strict=True))
+                recoded = workers.map(recode_as_numbers, ready.columns.values(), labels)
+                numeric = dict(zip(ready.names, recoded, strict=True))
             self.recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
             ready = ready.with_columns({name: column for name, (column, _) in numeric.items()})
             missing = replace(missing, everywhere=missing.everywhere or AUTO)
         if missing.everywhere == AUTO:
             is_needed = any(column.missing_count for column in ready.columns.values())
-            missing = replace(missing, everywhere=free_code(ready, missing.said) if is_needed else "")
-        refuse_used_codes(ready, missing)
+            missing = replace(missing, everywhere=find_free_code(ready, missing.specific_codes) if is_needed else "")
+        require_unused_codes(ready, missing)
         columns = {
-            name: coded(column, name, missing, self.step.delivery.text) for name, column in ready.columns.items()
+            name: fill_codes(column, name, missing, self.step.delivery.text) for name, column in ready.columns.items()
         }
         self.missing = missing
-        self.made = replace(ready, columns=columns, dictionary=with_codes_used(ready, columns, missing))
+        self.made = replace(ready, columns=columns, dictionary=make_coded_dictionary(ready, columns, missing))
 
 
-def sorted_rows(step: Export, table: Table) -> npt.NDArray[np.int64] | None:
-    """The rows in the order that was asked for, equal ones as they stood, missing values last; None where all stay."""
+def sort_rows(step: Export, table: Table) -> npt.NDArray[np.int64] | None:
+    """Return the rows in the stated order (stable, missing values last); None if there is none."""
     if not step.sort_by:
         return None
     ranks = []
     for name in step.sort_by:
-        rank, count = ordered_ranks(table[name])
+        rank, count = rank_cells(table[name])
         ranks.append(np.where(rank < 0, count, rank))
     return np.asarray(np.lexsort(ranks[::-1]), np.int64)
 
 
 def require_key_somewhere(step: Export, tables: Sequence[Table]) -> None:
-    """Stop where no table of a package has the primary key; it need not stand in all of them."""
+    """Stop if no table of a package has the primary key."""
     key = step.primary_key
     if step.form != "package" or not key or any(set(key) <= set(table.names) for table in tables):
         return
     names = list(dict.fromkeys(name for table in tables for name in table.names))
     for name in key:
         if name not in names:
-            raise unknown_column(name, names, "any of the tables" if len(tables) > 1 else tables[0].name)
+            raise unknown_column_error(name, names, "any of the tables" if len(tables) > 1 else tables[0].name)
     raise UsageError(f"No table has all of the primary key {', '.join(key)}.", todo="Name columns of one table.")
 
 
 def require_key(step: Export, table: Table) -> None:
-    """Stop where the primary key is missing in some row or stands twice; a package's tables need not have it.
+    """Stop if the primary key is missing in a row or repeated; tables of a package need not have it.
 
     Raises
     ------
@@ -231,22 +236,22 @@ def require_key(step: Export, table: Table) -> None:
     for name in key:
         rows = np.flatnonzero(table[name].is_missing)
         if len(rows):
-            told = ", ".join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())
-            told += " …" if len(rows) > MOST_SHOWN else ""
+            row_numbers = ", ".join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())
+            row_numbers += " …" if len(rows) > MOST_SHOWN else ""
             raise DataError(
-                f"{name} is missing in {counted(len(rows), 'row', 'rows')}, so it tells not all rows apart.",
-                where=f"{table.name}, {plural(len(rows), 'row', 'rows')} {told}",
+                f"{name} is missing in {pluralize(len(rows), 'row')}, so it does not uniquely identify rows.",
+                where=f"{table.name}, {plural(len(rows), 'row')} {row_numbers}",
                 todo="Name another ‹primary_key›, or leave these rows out first.",
             )
-    codes, size = row_codes(table, key)
+    codes, size = encode_rows(table, key)
     counts = np.bincount(codes, minlength=size)
     if counts.max(initial=0) < 2 or step.form == "package":
         return
     rows = np.flatnonzero(codes == counts.argmax())
-    again = counted(int((counts > 1).sum()), "key stands", "keys stand")
+    repeated_keys = pluralize(int((counts > 1).sum()), "key occurs", "keys occur")
     raise DataError(
-        f"{' and '.join(key)} cannot be the primary key: {again} in several rows.",
+        f"{' and '.join(key)} cannot be the primary key: {repeated_keys} in several rows.",
         where=f"{table.name}, rows {' '.join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())}: "
-        f"{key_texts(table, key, rows[:1])[0]}",
-        todo="Name the columns that tell the rows apart together, such as a case and an occasion.",
+        f"{format_keys(table, key, rows[:1])[0]}",
+        todo="Name columns that together uniquely identify rows, such as case and occasion.",
     )

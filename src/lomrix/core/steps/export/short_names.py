@@ -1,107 +1,96 @@
-"""Short names: unique, and with the stem of the measure and its occasion kept as far as there is room."""
+"""Short names: unique, keeping the stem of the measure and its occasion as far as possible."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
 
-# The occasion at the end of a name: digits, mostly behind one letter that says what they count.
+# The occasion at the end of a name: digits, mostly after one letter for their kind.
 OCCASION = re.compile(r"(?P<stem>.+?)(?P<between>[_.\- ]?)(?P<unit>[A-Za-z]?)(?P<number>\d{1,4})", re.ASCII)
 SHORTEST_STEM = 2
 WORDS = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
 VOWELS = re.compile(r"(?<=\w)[aeiouAEIOU]")
 
 
-def short_names(names: Sequence[str], most: int) -> dict[str, str]:
-    """A short name for each name.
-
-    Parameters
-    ----------
-    names
-        The names.
-    most
-        Signs that a short name has at most, 4 or more.
-
-    Returns
-    -------
-    By name its short one: letters, digits and underscores with a letter in front; no two are equal, small and capital
-    letters taken for the same. One stem is shortened alike in all names that have it.
+def make_short_names(names: Sequence[str], most: int) -> dict[str, str]:
+    """Return a short name for each name: letters, digits and underscores (at most `most` characters, 4 or more)
+    beginning with a letter; unique regardless of case. A stem is shortened in the same way in all names.
 
     Examples
     --------
-    >>> list(short_names(["crew_id", "sleep_minutes_m0", "sleep_minutes_m12", "sleep_quality_m0"], 8).values())
+    >>> list(make_short_names(["crew_id", "sleep_minutes_m0", "sleep_minutes_m12", "sleep_quality_m0"], 8).values())
     ['crew_id', 'sleep_0', 'sleep_12', 'slqual_0']
     """
-    made, used = dict[str, str](), set[str]()
+    result, used = dict[str, str](), set[str]()
     stems: dict[tuple[str, str], list[tuple[str, str]]] = {}
     for name in names:
-        if len(plain(name)) <= most:
-            made[name] = free(plain(name), used, most)
-            used.add(made[name].lower())
+        if len(to_plain_name(name)) <= most:
+            result[name] = make_unique(to_plain_name(name), used, most)
+            used.add(result[name].lower())
         else:
-            stem, between, occasion = stem_and_occasion(name)
+            stem, between, occasion = split_name(name)
             if len(occasion) > most - SHORTEST_STEM:
                 stem, between, occasion = name, "", ""
             stems.setdefault((stem, between), []).append((name, occasion))
     for (stem, _), members in stems.items():
-        room = most - max(len(occasion) for _, occasion in members)
-        for short in candidates(stem, room):
-            wanted = {name: short + occasion for name, occasion in members}
-            if not used & {one.lower() for one in wanted.values()}:
+        width = most - max(len(occasion) for _, occasion in members)
+        for short in propose_stems(stem, width):
+            proposed = {name: short + occasion for name, occasion in members}
+            if not used & {new_name.lower() for new_name in proposed.values()}:
                 break
-        made |= wanted
-        used |= {one.lower() for one in wanted.values()}
-    return {name: made[name] for name in names}
+        result |= proposed
+        used |= {new_name.lower() for new_name in proposed.values()}
+    return {name: result[name] for name in names}
 
 
-def stem_and_occasion(name: str) -> tuple[str, str, str]:
-    """The stem of a name, what stands between it and the number of its occasion, and that with an underscore.
+def split_name(name: str) -> tuple[str, str, str]:
+    """Split a name into stem, what is between it and the occasion's number, and that number with an underscore.
 
     Examples
     --------
-    >>> stem_and_occasion("sleep_minutes_m12"), stem_and_occasion("f1"), stem_and_occasion("vessel_code")
+    >>> split_name("sleep_minutes_m12"), split_name("f1"), split_name("vessel_code")
     (('sleep_minutes', '_m', '_12'), ('f', '', '_1'), ('vessel_code', '', ''))
     """
-    found = OCCASION.fullmatch(name)
-    if found is None:
+    match = OCCASION.fullmatch(name)
+    if match is None:
         return name, "", ""
-    return found["stem"], found["between"] + found["unit"], "_" + found["number"]
+    return match["stem"], match["between"] + match["unit"], "_" + match["number"]
 
 
-def plain(name: str) -> str:
-    """A name with letters, digits and underscores only, and a letter in front."""
-    made = re.sub(r"\W+", "_", name, flags=re.ASCII).strip("_") or "v"
-    return made if made[0].isalpha() else f"v{made}"
+def to_plain_name(name: str) -> str:
+    """Return a name with only letters, digits and underscores, beginning with a letter."""
+    result = re.sub(r"\W+", "_", name, flags=re.ASCII).strip("_") or "v"
+    return result if result[0].isalpha() else f"v{result}"
 
 
-def candidates(stem: str, room: int) -> Iterator[str]:
-    """Ever less telling short forms of a stem, the last ones numbered and without end."""
-    whole = plain(stem)
-    words = WORDS.findall(whole) or [whole]
-    if len(whole) <= room:
-        yield whole
+def propose_stems(stem: str, width: int) -> Iterator[str]:
+    """Yield ever shorter forms of a stem, the last ones numbered, without end."""
+    plain_stem = to_plain_name(stem)
+    words = WORDS.findall(plain_stem) or [plain_stem]
+    if len(plain_stem) <= width:
+        yield plain_stem
     for count in range(len(words), 0, -1):
         joined = "_".join(words[:count])
-        if len(joined) <= room:
+        if len(joined) <= width:
             yield joined
             break
     if len(words) > 1:
-        first = min(2, room - 1)
-        yield (words[0][:first] + words[-1][: max(room - first, 1)])[:room]
-        yield "".join(word[: max(room // len(words), 1)] for word in words)[:room]
-    yield VOWELS.sub("", whole).replace("_", "")[:room]
-    yield whole[:room].rstrip("_") or "v"
+        first = min(2, width - 1)
+        yield (words[0][:first] + words[-1][: max(width - first, 1)])[:width]
+        yield "".join(word[: max(width // len(words), 1)] for word in words)[:width]
+    yield VOWELS.sub("", plain_stem).replace("_", "")[:width]
+    yield plain_stem[:width].rstrip("_") or "v"
     number = 2
     while True:
         tail = str(number)
-        yield (whole[: max(room - len(tail), 1)].rstrip("_") or "v") + tail
+        yield (plain_stem[: max(width - len(tail), 1)].rstrip("_") or "v") + tail
         number += 1
 
 
-def free(wanted: str, used: set[str], most: int) -> str:
-    """The name that is wanted, or one like it that is not used."""
-    number, made = 2, wanted
-    while made.lower() in used:
+def make_unique(proposed: str, used: set[str], most: int) -> str:
+    """Return the name, or a similar one that is not used."""
+    number, result = 2, proposed
+    while result.lower() in used:
         tail = str(number)
-        made, number = wanted[: most - len(tail)] + tail, number + 1
-    return made
+        result, number = proposed[: most - len(tail)] + tail, number + 1
+    return result

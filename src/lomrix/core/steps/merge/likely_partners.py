@@ -1,4 +1,4 @@
-"""Near misses: for keys without a partner, the likely partner on the other side, and why the two did not meet."""
+"""Near misses: for unmatched keys, the likely partner on the other side, and how the two differ."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays import codes as key_codes
-from lomrix.core.arrays.matching import first_rows
-from lomrix.core.arrays.text_bytes import ZERO, bytes_at, bytes_used
-from lomrix.core.steps.merge.tidy import tidied_texts
+from lomrix.core.arrays.matching import find_first_rows
+from lomrix.core.arrays.text_bytes import ZERO, bytes_at, find_bytes
+from lomrix.core.steps.merge.tidy import tidy_texts
 
-# Spelling is compared all against all up to so many pairs, and by shared neighbours beyond.
+# Up to this many pairs, spelling is compared all against all; beyond, by shared neighbours.
 MOST_PAIRS = 4_000_000
 LEAST_SCORE = 80.0
 LEAST_LETTERS = 3
@@ -39,7 +39,7 @@ STORED_NUMBER, DASHES, SPELLING = "a stored number", "a dash or another sign", "
 
 @dataclass(frozen=True)
 class NearMiss:
-    """A key without a partner, its likely partner, and what keeps them apart."""
+    """An unmatched key, its likely partner, and how they differ."""
 
     key: str
     partner: str
@@ -48,103 +48,103 @@ class NearMiss:
 
     @property
     def option(self) -> str:
-        """The option that would bring the two together; empty where only a correction does."""
+        """The option that would match the two; empty if only a correction does."""
         return f"‹tidy_keys={OPTIONS[self.differs_by]}›" if self.differs_by in OPTIONS else ""
 
-    def ledger_row(self, variable: str) -> str:
-        """The row of a ledger that would bring the two together."""
-        return f"{variable}: {visible(self.key)} → {visible(self.partner)}"
+    def format_ledger_row(self, variable: str) -> str:
+        """Format the ledger row that would match the two."""
+        return f"{variable}: {quote_if_needed(self.key)} → {quote_if_needed(self.partner)}"
 
 
-def visible(text: str) -> str:
-    """A text in quotation marks where blanks around it would not be seen."""
+def quote_if_needed(text: str) -> str:
+    """Quote a text with surrounding spaces, which would not be visible."""
     return f'"{text}"' if text != text.strip() else text
 
 
-def near_misses(alone: pa.Array, others: pa.Array) -> dict[str, NearMiss]:
-    """Likely partners of keys without one.
-
-    Parameters
-    ----------
-    alone
-        Arrow array of the distinct keys without a partner, as text.
-    others
-        Arrow array of the distinct keys without a partner on the other side.
-
-    Returns
-    -------
-    By key, its near miss; a key without a likely partner is not in it.
+def find_near_misses(keys: pa.Array, candidates: pa.Array) -> dict[str, NearMiss]:
+    """Return by key its likely partner, for distinct unmatched keys and candidates as Arrow arrays of text; keys
+    without one are left out.
     """
-    found: dict[str, NearMiss] = {}
-    if not len(alone) or not len(others):
-        return found
-    rest = np.arange(len(alone))
-    for cause, form in _forms(alone, others):
-        partner = _partners(form(alone.take(pa.array(rest))), form(others))
-        for row, other in zip(rest[partner >= 0].tolist(), partner[partner >= 0].tolist(), strict=True):
-            key = alone[row].as_py()
-            found[key] = NearMiss(key, others[other].as_py(), cause)
-        rest = rest[partner < 0]
-    _add_spellings(found, alone.take(pa.array(rest)), others)
-    return found
+    result: dict[str, NearMiss] = {}
+    if not len(keys) or not len(candidates):
+        return result
+    remaining = np.arange(len(keys))
+    for cause, normalize in _list_forms(keys, candidates):
+        partner = _find_equal(normalize(keys.take(pa.array(remaining))), normalize(candidates))
+        for row, other in zip(remaining[partner >= 0].tolist(), partner[partner >= 0].tolist(), strict=True):
+            key = keys[row].as_py()
+            result[key] = NearMiss(key, candidates[other].as_py(), cause)
+        remaining = remaining[partner < 0]
+    _add_spellings(result, keys.take(pa.array(remaining)), candidates)
+    return result
 
 
-def _forms(alone: pa.Array, others: pa.Array) -> list[tuple[str, Callable[[pa.Array], pa.Array]]]:
-    """The forms that can bring some of these keys together; one that changes none of them is spared."""
-    both = pa.concat_arrays([alone.cast(pa.large_string()), others.cast(pa.large_string())])
-    used = bytes_used(both)
-    other_signs = bool(used[128:].any())
-    blanks = bool(used[[ord(" "), ord("\t")]].any()) or other_signs
-    # One case throughout is one case still when it is made small.
-    case = other_signs or bool(used[ord("A") : ord("Z") + 1].any() and used[ord("a") : ord("z") + 1].any())
-    useful = {"blanks": blanks, "zeros": blanks or bool((bytes_at(both, 0) == ZERO).any()), "case": case}
+def _list_forms(alone: pa.Array, others: pa.Array) -> list[tuple[str, Callable[[pa.Array], pa.Array]]]:
+    """List the normal forms that can match some of these keys; those that change none are skipped."""
+    all_texts = pa.concat_arrays([alone.cast(pa.large_string()), others.cast(pa.large_string())])
+    bytes_used = find_bytes(all_texts)
+    has_non_ascii = bool(bytes_used[128:].any())
+    has_spaces = bool(bytes_used[[ord(" "), ord("\t")]].any()) or has_non_ascii
+    # A single case throughout stays distinct in lower case.
+    has_case = has_non_ascii or bool(
+        bytes_used[ord("A") : ord("Z") + 1].any() and bytes_used[ord("a") : ord("z") + 1].any()
+    )
+    useful = {
+        "blanks": has_spaces,
+        "zeros": has_spaces or bool((bytes_at(all_texts, 0) == ZERO).any()),
+        "case": has_case,
+    }
     forms: list[tuple[str, Callable[[pa.Array], pa.Array]]] = [
-        (cause, partial(tidied_texts, words=words)) for cause, words in FORMS if all(useful[word] for word in words)
+        (cause, partial(tidy_texts, words=words)) for cause, words in FORMS if all(useful[kind] for kind in words)
     ]
-    if used[ord(".")]:
+    if bytes_used[ord(".")]:
         forms.append((STORED_NUMBER, lambda texts: pc.replace_substring_regex(texts, r"^0*(\d+)\.0+$", r"\1")))
-    if other_signs or any(used[ord(sign)] for sign in " \t-_./"):
-        signs = r"[\s\-‐–—_./]+"
-        forms.append((DASHES, lambda texts: pc.replace_substring_regex(pc.utf8_lower(texts), signs, "")))
+    if has_non_ascii or any(bytes_used[ord(character)] for character in " \t-_./"):
+        pattern = r"[\s\-‐–—_./]+"
+        forms.append((DASHES, lambda texts: pc.replace_substring_regex(pc.utf8_lower(texts), pattern, "")))
     return forms
 
 
-def _partners(first: pa.Array, second: pa.Array) -> npt.NDArray[np.int64]:
-    """For each text the first equal one on the other side, -1 where there is none."""
-    one, two, size = key_codes.paired_text_codes(first.cast(pa.large_string()), second.cast(pa.large_string()))
-    table = np.append(first_rows(two, size), -1)
-    return np.asarray(table[one])
+def _find_equal(first: pa.Array, second: pa.Array) -> npt.NDArray[np.int64]:
+    """Return for each text the first equal one on the other side, -1 if there is none."""
+    first_codes, second_codes, size = key_codes.encode_text_pair(
+        first.cast(pa.large_string()), second.cast(pa.large_string())
+    )
+    table = np.append(find_first_rows(second_codes, size), -1)
+    return np.asarray(table[first_codes])
 
 
-def _add_spellings(found: dict[str, NearMiss], alone: pa.Array, others: pa.Array) -> None:
-    """Partners by spelling: for words only, since one number is as near to another as to the next."""
-    keys, partners = _words(alone), _words(others)
+def _add_spellings(result: dict[str, NearMiss], alone: pa.Array, others: pa.Array) -> None:
+    """Add partners by spelling, for words only, since numbers are all near to each other."""
+    keys, partners = _select_words(alone), _select_words(others)
     if not keys or not partners:
         return
-    pairs = _all_pairs(keys, partners) if len(keys) * len(partners) <= MOST_PAIRS else _neighbours(keys, partners)
-    for key, (partner, score) in pairs.items():
+    best_matches = (
+        _compare_all(keys, partners) if len(keys) * len(partners) <= MOST_PAIRS else _find_neighbours(keys, partners)
+    )
+    for key, (partner, score) in best_matches.items():
         if score >= LEAST_SCORE:
-            found[key] = NearMiss(key, partner, SPELLING, round(score, 1))
+            result[key] = NearMiss(key, partner, SPELLING, round(score, 1))
 
 
-def _words(texts: pa.Array) -> list[str]:
+def _select_words(texts: pa.Array) -> list[str]:
     letters = pc.count_substring_regex(texts, r"\pL")
     return list(texts.filter(pc.greater_equal(letters, LEAST_LETTERS)).to_pylist())
 
 
-def _all_pairs(keys: list[str], partners: list[str]) -> dict[str, tuple[str, float]]:
+def _compare_all(keys: list[str], partners: list[str]) -> dict[str, tuple[str, float]]:
     from rapidfuzz import fuzz, process
 
     scores = process.cdist(keys, partners, scorer=fuzz.ratio, score_cutoff=LEAST_SCORE, workers=1)
     best = scores.argmax(axis=1)
     return {
-        key: (partners[at], float(scores[row, at]))
-        for row, (key, at) in enumerate(zip(keys, best.tolist(), strict=True))
+        key: (partners[index], float(scores[row, index]))
+        for row, (key, index) in enumerate(zip(keys, best.tolist(), strict=True))
     }
 
 
-def _neighbours(keys: list[str], partners: list[str]) -> dict[str, tuple[str, float]]:
-    """Partners one sign away, found by the texts that are left when any one sign is taken out.
+def _find_neighbours(keys: list[str], partners: list[str]) -> dict[str, tuple[str, float]]:
+    """Find partners one character away, by the texts that remain when any one character is removed.
 
     References
     ----------
@@ -153,18 +153,18 @@ def _neighbours(keys: list[str], partners: list[str]) -> dict[str, tuple[str, fl
     """
     from rapidfuzz import fuzz
 
-    left: defaultdict[str, list[str]] = defaultdict(list)
+    by_shortened: defaultdict[str, list[str]] = defaultdict(list)
     for partner in partners:
-        for text in _shortened(partner):
-            left[text].append(partner)
+        for text in _remove_each_character(partner):
+            by_shortened[text].append(partner)
     best: dict[str, tuple[str, float]] = {}
     for key in keys:
-        near = {partner for text in _shortened(key) for partner in left.get(text, ())[:8]}
-        scored = max(((fuzz.ratio(key, partner), partner) for partner in near), default=None)
+        nearby = {partner for text in _remove_each_character(key) for partner in by_shortened.get(text, ())[:8]}
+        scored = max(((fuzz.ratio(key, partner), partner) for partner in nearby), default=None)
         if scored is not None:
             best[key] = (scored[1], scored[0])
     return best
 
 
-def _shortened(text: str) -> set[str]:
-    return {text, *(text[:at] + text[at + 1 :] for at in range(len(text)))}
+def _remove_each_character(text: str) -> set[str]:
+    return {text, *(text[:index] + text[index + 1 :] for index in range(len(text)))}

@@ -9,16 +9,16 @@ import numpy as np
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
-from lomrix.core.rows.keys import key_texts
+from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Listing
-from lomrix.core.steps.merge.origin import stacked_texts
+from lomrix.core.steps.merge.origin import stack_texts
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, OverlapRule
-from lomrix.core.table.column import Column, common_type, either
+from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.comparison import equal_cells
-from lomrix.core.table.notes import Note, counted, plural
+from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.reasons import UNMATCHED
-from lomrix.core.table.table import Table, require_free
-from lomrix.core.table.texts import table_of_texts
+from lomrix.core.table.table import Table, require_new_name
+from lomrix.core.table.texts import make_text_table
 
 MOST_EXAMPLES = 5
 Rows = Array
@@ -26,7 +26,7 @@ Rows = Array
 
 @dataclass
 class Overlap:
-    """What became of the columns of the same name.
+    """How the columns of the same name were combined.
 
     Parameters
     ----------
@@ -46,7 +46,7 @@ class Overlap:
     conflicts: Table | None = None
 
 
-def resolved_overlap(
+def resolve_overlap(
     step: Merge,
     base: Table,
     added: Table,
@@ -55,10 +55,10 @@ def resolved_overlap(
     added_rows: Rows,
     key_column: Callable[[str], Column | None],
 ) -> Overlap:
-    """Settle the columns that both tables have, but for those that are the key of both.
+    """Combine the columns that both tables have, except those that are keys of both.
 
-    A column of the added table that is called as a key of the base is held against that key. The columns that nearness
-    compares differ by nature, so both are kept.
+    An added column named as a key of the base is compared with that key. The columns that nearness compares differ by
+    nature, so both are kept.
 
     Parameters
     ----------
@@ -76,54 +76,56 @@ def resolved_overlap(
     Raises
     ------
     DataError
-        Under `check`, where cells differ; the first are named, and all stand in a draft of a ledger.
+        Under `check`, if cells differ; the first are named, and all are in a draft ledger.
     """
-    rule, near = step.overlap, step.nearness
+    rule, nearness = step.overlap, step.nearness
     key_names = [name for _, name in key]
     shared = [name for name in base.names if name in added.columns and name not in key_names]
     keys = [base_name for base_name, _ in key]
     overlap = Overlap()
-    rows, notes, refused = [], [], []
+    rows, notes_found, refused = [], [], []
     drafts: list[Table] = []
     for name in shared:
-        if rule == "both" or (near is not None and near.base == near.added == name):
+        if rule == "both" or (nearness is not None and nearness.base == nearness.added == name):
             overlap.renamed[name] = step.second_name.replace("{column}", name).replace("{file}", added.name)
-            require_free(overlap.renamed[name], [*base.names, *added.names], f"the second column {name}")
+            require_new_name(overlap.renamed[name], [*base.names, *added.names], f"the second column {name}")
             continue
-        sides = Sides(name, base, added, base_rows, added_rows, key_column(name))
+        sides = OverlapColumn(name, base, added, base_rows, added_rows, key_column(name))
         rows.append((name, sides.agreeing, len(sides.differing), sides.filled))
         if rule == "check" and len(sides.differing):
-            refused.append(sides.told(keys))
+            refused.append(sides.format_differences(keys))
         if len(sides.differing):
-            drafts.append(sides.ledger(keys))
-        overlap.columns[name] = sides.taken(rule)
+            drafts.append(sides.draft_ledger(keys))
+        overlap.columns[name] = sides.combine(rule)
         overlap.dropped.add(name)
         if len(sides.differing) and rule != "check":
             side = added.name if rule == "added" else base.name
-            cells = counted(len(sides.differing), "cell differs", "cells differ")
-            notes.append(Note(f"{cells}; the value of {side} was taken.", name, (), "overridden", len(sides.differing)))
+            cells = pluralize(len(sides.differing), "cell differs", "cells differ")
+            notes_found.append(
+                Note(f"{cells}; the value of {side} was used.", name, (), "overridden", len(sides.differing))
+            )
         if sides.emptied and rule == "added":
-            cells = counted(sides.emptied, "value", "values")
-            text = f"{cells} of {base.name} gave way to a missing cell of {added.name}; ‹overlap=fill› keeps "
+            cells = pluralize(sides.emptied, "value")
+            text = f"{cells} of {base.name} replaced by a missing cell of {added.name}; ‹overlap=fill› keeps "
             text += f"{plural(sides.emptied, 'it', 'them')}."
-            notes.append(Note(text, name, (), "emptied", sides.emptied))
+            notes_found.append(Note(text, name, (), "emptied", sides.emptied))
     if refused:
         raise DataError(
             f"{base.name} and {added.name} do not agree on columns that both have.",
             where="; ".join(refused),
-            todo="Mend the cells (‹conflicts=FILE› makes them a ledger), or say ‹overlap=base›, added, fill or both.",
-            extras={"conflicts": stacked_texts(drafts)},
+            todo="Correct the cells (‹conflicts=FILE› writes a ledger), or use ‹overlap=base›, added, fill or both.",
+            extras={"conflicts": stack_texts(drafts)},
         )
     if rows:
         columns = ("column", "cells that agree", "that differ", "that only the added file has")
         overlap.listings = (Listing("columns in both files", columns, tuple(rows)),)
-    overlap.notes = tuple(notes)
-    overlap.conflicts = stacked_texts(drafts)
+    overlap.notes = tuple(notes_found)
+    overlap.conflicts = stack_texts(drafts)
     return overlap
 
 
-class Sides:
-    """One column as both tables hold it, row by row of the result."""
+class OverlapColumn:
+    """One column as both tables hold it, for each row of the result."""
 
     def __init__(
         self, name: str, base: Table, added: Table, base_rows: Rows, added_rows: Rows, key: Column | None = None
@@ -132,58 +134,61 @@ class Sides:
         if type_ is None:
             raise DataError(
                 f"The column {name} is {base[name].type} in {base.name} and {added[name].type} in {added.name}.",
-                todo="Mend the cells that are not of one type, give ‹type›, or say ‹overlap=both›.",
+                todo="Correct the cells of another type, state ‹type›, or use ‹overlap=both›.",
             )
         self.name, self.base, self.added = name, base, added
         self.base_rows, self.added_rows = base_rows, added_rows
         # A key has a value in every row, whichever table the row is of.
         self.is_key = key is not None
-        self.mine = key.widened(type_) if key is not None else base[name].widened(type_).take_or(base_rows, UNMATCHED)
-        self.theirs = added[name].widened(type_).take_or(added_rows, UNMATCHED)
-        both = ~self.mine.is_missing & ~self.theirs.is_missing
-        differ = both & ~equal_cells(self.mine, self.theirs)
+        self.base_cells = key.widen(type_) if key is not None else base[name].widen(type_).take_or(base_rows, UNMATCHED)
+        self.added_cells = added[name].widen(type_).take_or(added_rows, UNMATCHED)
+        both = ~self.base_cells.is_missing & ~self.added_cells.is_missing
+        differ = both & ~equal_cells(self.base_cells, self.added_cells)
         self.differing = np.flatnonzero(differ)
         self.agreeing = int(np.count_nonzero(both)) - len(self.differing)
-        there = (base_rows >= 0) & (added_rows >= 0)
-        self.emptied = int(np.count_nonzero(there & ~self.mine.is_missing & self.theirs.is_missing))
-        self.filled = int(np.count_nonzero(self.mine.is_missing & ~self.theirs.is_missing))
+        is_in_both = (base_rows >= 0) & (added_rows >= 0)
+        self.emptied = int(np.count_nonzero(is_in_both & ~self.base_cells.is_missing & self.added_cells.is_missing))
+        self.filled = int(np.count_nonzero(self.base_cells.is_missing & ~self.added_cells.is_missing))
 
-    def taken(self, rule: OverlapRule) -> Column:
-        """The one column under a rule; a row that only one side has takes that side's cell and its reason."""
-        first, second, rows = self.mine, self.theirs, self.base_rows
+    def combine(self, rule: OverlapRule) -> Column:
+        """Combine the cells by a rule; a row that only one side has takes that side's cell and its reason."""
+        first, second, rows = self.base_cells, self.added_cells, self.base_rows
         if rule == "added":
-            first, second, rows = self.theirs, self.mine, self.added_rows
+            first, second, rows = self.added_cells, self.base_cells, self.added_rows
         use_second = (rows < 0) & (first.is_missing | (not self.is_key))
         if rule in ("check", "fill"):
             use_second = use_second | (first.is_missing & ~second.is_missing)
-        return either(first, second, use_second)
+        return choose_cells(first, second, use_second)
 
-    def ledger(self, key: list[str]) -> Table:
-        """The differing cells as a draft of a ledger for the base."""
-        # A base row that has several partners is one row to mend.
+    def draft_ledger(self, key: list[str]) -> Table:
+        """Return the differing cells as a draft ledger for the base."""
+        # A base row with several partners is one row to correct.
         rows, firsts = np.unique(self.base_rows[self.differing], return_index=True)
-        own = self.differing[firsts[rows >= 0]]
+        positions = self.differing[firsts[rows >= 0]]
         rows = rows[rows >= 0]
-        mine = self.mine.take(own).to_text().to_pylist()
-        theirs = self.theirs.take(own).to_text().to_pylist()
+        base_texts = self.base_cells.take(positions).to_text().to_pylist()
+        added_texts = self.added_cells.take(positions).to_text().to_pylist()
         keys = [self.base[name].take(rows).to_text().to_pylist() for name in key]
         why = f"{self.base.name} and {self.added.name} differ"
         lines = [
-            (*own, str(row + self.base.first_row), self.name, one, "set", two, why)
-            for *own, row, one, two in zip(*keys, rows.tolist(), mine, theirs, strict=True)
+            (*positions, str(row + self.base.first_row), self.name, base_text, "set", added_text, why)
+            for *positions, row, base_text, added_text in zip(
+                *keys, rows.tolist(), base_texts, added_texts, strict=True
+            )
         ]
-        return table_of_texts([*key, "row", "variable", "old", "action", "new", "why"], lines, "ledger")
+        return make_text_table([*key, "row", "variable", "old", "action", "new", "why"], lines, "ledger")
 
-    def told(self, key: list[str]) -> str:
-        """The first differing cells in words."""
-        some = self.differing[:MOST_EXAMPLES]
-        keys = key_texts(self.base, key, self.base_rows[some])
-        mine = self.mine.take(some).to_text().to_pylist()
-        theirs = self.theirs.take(some).to_text().to_pylist()
-        rows = (self.base_rows[some] + self.base.first_row).tolist()
+    def format_differences(self, key: list[str]) -> str:
+        """Format the first differing cells."""
+        first_rows = self.differing[:MOST_EXAMPLES]
+        keys = format_keys(self.base, key, self.base_rows[first_rows])
+        base_texts = self.base_cells.take(first_rows).to_text().to_pylist()
+        added_texts = self.added_cells.take(first_rows).to_text().to_pylist()
+        rows = (self.base_rows[first_rows] + self.base.first_row).tolist()
         cells = ", ".join(
-            f"{one} (row {row}) {a} against {b}" for one, row, a, b in zip(keys, rows, mine, theirs, strict=True)
+            f"{key_text} (row {row}) {a} against {b}"
+            for key_text, row, a, b in zip(keys, rows, base_texts, added_texts, strict=True)
         )
-        more = " …" if len(self.differing) > len(some) else ""
+        more = " …" if len(self.differing) > len(first_rows) else ""
         count = len(self.differing)
         return f"{self.name}: {count:,} {'cell differs' if count == 1 else 'cells differ'}: {cells}{more}"

@@ -1,4 +1,4 @@
-"""Pairing: the rows of two tables side by side by their keys, the merged table, and the account of both."""
+"""Pairing: match the rows of two tables by key; the merged table, and the account."""
 
 from __future__ import annotations
 
@@ -15,34 +15,34 @@ import pyarrow as pa
 from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.errors import DataError
-from lomrix.core.rows.candidate_keys import tells_apart
-from lomrix.core.rows.keys import PairedKeys, key_texts
+from lomrix.core.rows.candidate_keys import is_unique
+from lomrix.core.rows.keys import PairedKeys, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, near_misses, visible
+from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near_misses, quote_if_needed
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
-from lomrix.core.table.column import Column, common_type, either
+from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.label_conflicts import label_conflicts, require_same_labels
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.label_conflicts import find_label_conflicts, require_same_labels
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import table_of_texts
+from lomrix.core.table.texts import make_text_table
 
 MOST_EXAMPLES = 3
 MOST_NEAR = 12
-# So many columns are tried whether they would make the keys stand once.
+# At most this many columns are tried as further keys.
 MOST_FURTHER = 8
-# Repeated keys are told as a likely slip where at most this share of the keys repeats.
+# Repeated keys are noted as a likely error if at most this share of the keys repeats.
 FEW_REPEATED = 0.05
-# Up to so many keys of the other side are looked at, whether they have a partner or not.
-MOST_LOOKED_AT = 20_000
+# Up to this many keys of the other side are compared, matched or not.
+MOST_COMPARED = 20_000
 
 
 @dataclass
 class Pairing:
-    """The rows of two tables put side by side by their keys."""
+    """The rows of two tables matched by key."""
 
     step: Merge
     key: KeyPairs
@@ -53,11 +53,11 @@ class Pairing:
     @cached_property
     def counts(self) -> matching.Counts:
         """Rows per key on both sides."""
-        return matching.Counts.of(self.keys.base, self.keys.added, self.keys.size)
+        return matching.Counts.count(self.keys.base, self.keys.added, self.keys.size)
 
     @cached_property
     def relationship(self) -> Relationship:
-        """What the keys show: which side repeats a key."""
+        """The relationship that the keys show."""
         many_base = bool(self.counts.base.max(initial=0) > 1)
         many_added = bool(self.counts.added.max(initial=0) > 1)
         if many_base and many_added:
@@ -78,16 +78,16 @@ class Pairing:
 
     @cached_property
     def rows(self) -> tuple[Array, Array]:
-        """Row of the base and row of the added table for each row of the result; -1 where there is none."""
-        base_rows, added_rows = matching.matched_rows(self.keys.base, self.keys.added, self.keys.size, self.counts)
+        """Row of the base and row of the added table for each row of the result; -1 for none."""
+        base_rows, added_rows = matching.match_rows(self.keys.base, self.keys.added, self.keys.size, self.counts)
         if self.step.rows == "matched":
             kept = added_rows >= 0
             return base_rows[kept], added_rows[kept]
         if self.step.rows == "base" or self.added_matched.all():
             return base_rows, added_rows
-        rest = np.flatnonzero(~self.added_matched)
-        gone = np.full(len(rest), -1, np.int64)
-        return np.concatenate([base_rows, gone]), np.concatenate([added_rows, rest])
+        unmatched = np.flatnonzero(~self.added_matched)
+        no_row = np.full(len(unmatched), -1, np.int64)
+        return np.concatenate([base_rows, no_row]), np.concatenate([added_rows, unmatched])
 
     @property
     def base_rows(self) -> Array:
@@ -100,14 +100,14 @@ class Pairing:
         return self.rows[1]
 
     @cached_property
-    def base_is_whole(self) -> bool:
-        """True where the result's rows are the base's rows, each once and in order."""
+    def keeps_base(self) -> bool:
+        """True if the result's rows are the base's rows, each once and in order."""
         return len(self.base_rows) == len(self.base) and np.array_equal(self.base_rows, np.arange(len(self.base)))
 
     # ------------------------------------------------------------- expectation
 
-    def hold_to_expectation(self) -> None:
-        """Stop where the keys repeat on a side where they should not.
+    def require_expected(self) -> None:
+        """Stop if the keys repeat on a side where they should not.
 
         Raises
         ------
@@ -122,45 +122,51 @@ class Pairing:
         ):
             raise DataError(
                 f"Pairing all repeated keys would make {self.counts.pairs:,} rows, over {self.step.most_rows:,}.",
-                todo=f"Mend the repeated keys, or say ‹most_rows={self.counts.pairs}› if it is meant.",
+                todo=f"Correct the repeated keys, or use ‹most_rows={self.counts.pairs}› if this is intended.",
             )
         base_may = expected in ("many-to-one", "many-to-many", None)
         added_may = expected in ("one-to-many", "many-to-many", None)
-        found = self.relationship
-        if found == "many-to-many" and expected is None:
+        actual = self.relationship
+        if actual == "many-to-many" and expected is None:
             base_may = added_may = False
         repeated = []
-        if not base_may and "many-to" in found:
-            repeated.append(self._repeated(self.base, self.keys.base, self.counts.base, 0))
-        if not added_may and "to-many" in found:
-            repeated.append(self._repeated(self.added, self.keys.added, self.counts.added, 1))
+        if not base_may and "many-to" in actual:
+            repeated.append(self._format_repeated(self.base, self.keys.base, self.counts.base, 0))
+        if not added_may and "to-many" in actual:
+            repeated.append(self._format_repeated(self.added, self.keys.added, self.counts.added, 1))
         if not repeated:
             return
         if expected is None:
-            more = self._further_keys()
-            todo = f"With {more[0]} the keys would be {more[1]}: add ‹key={more[0]}›. Or mend" if more else "Mend"
+            further_key = self._find_further_key()
+            todo = (
+                f"With {further_key[0]} the keys would be {further_key[1]}: add ‹key={further_key[0]}›. Or correct"
+                if further_key
+                else "Correct"
+            )
             todo += " the repeated keys, or add ‹expect=many-to-many› to pair them all "
             todo += f"({self.counts.pairs:,} matched rows)."
         else:
-            todo = f"Mend the repeated keys, or say ‹expect={found}› if they are right."
-        what = "no relationship was named" if expected is None else f"expected {expected}"
-        raise DataError(f"The keys are {found}, but {what}.", where="; ".join(repeated), todo=todo)
+            todo = f"Correct the repeated keys, or use ‹expect={actual}› if they are right."
+        expectation = "no relationship was stated" if expected is None else f"expected {expected}"
+        raise DataError(f"The keys are {actual}, but {expectation}.", where="; ".join(repeated), todo=todo)
 
-    def _further_keys(self) -> tuple[str, Relationship] | None:
-        """A column of both tables that would make the keys stand once on a side at least, and what they would be."""
+    def _find_further_key(self) -> tuple[str, Relationship] | None:
+        """Return a column of both tables that would make the keys unique on at least one side, and the relationship
+        then.
+        """
         names = [name for name in self.base.names if name in self.added.columns and name not in dict(self.key)]
         names = [name for name in names if self.base[name].type != "number"][:MOST_FURTHER]
         best: tuple[str, Relationship] | None = None
         for name in names:
-            base_once = tells_apart(self.base, (*(base for base, _ in self.key), name))
-            added_once = tells_apart(self.added, (*(added for _, added in self.key), name))
+            base_once = is_unique(self.base, (*(base for base, _ in self.key), name))
+            added_once = is_unique(self.added, (*(added for _, added in self.key), name))
             if base_once and added_once:
                 return name, "one-to-one"
             if base_once or added_once:
                 best = best or (name, "one-to-many" if base_once else "many-to-one")
         return best
 
-    def _repeated(self, table: Table, codes: Array, counts: Array, side: int) -> str:
+    def _format_repeated(self, table: Table, codes: Array, counts: Array, side: int) -> str:
         rows = np.flatnonzero(np.append(counts > 1, False)[codes])
         keys = int(np.count_nonzero(counts > 1))
         names = [pair[side] for pair in self.key]
@@ -168,123 +174,125 @@ class Pairing:
         shown = []
         for first in rows[np.sort(firsts)[:3]]:
             same = np.flatnonzero(codes == codes[first])[:4] + table.first_row
-            shown.append(f"{key_texts(table, names, np.array([first]))[0]} (rows {', '.join(map(str, same))})")
+            shown.append(f"{format_keys(table, names, np.array([first]))[0]} (rows {', '.join(map(str, same))})")
         more = " …" if keys > len(shown) else ""
-        what = "key repeats" if keys == 1 else "keys repeat"
-        return f"{keys:,} {what} in {table.name}: {', '.join(shown)}{more}"
+        text = "key repeats" if keys == 1 else "keys repeat"
+        return f"{keys:,} {text} in {table.name}: {', '.join(shown)}{more}"
 
     # ------------------------------------------------------------------- table
 
-    def table(self, overlap: Overlap) -> Table:
-        """The merged table."""
+    def make_table(self, overlap: Overlap) -> Table:
+        """Return the merged table."""
         key_of = dict(self.key)
         makers: dict[str, Callable[[], Column]] = {}
         for name, column in self.base.columns.items():
             if name in overlap.columns:
                 makers[name] = partial(overlap.columns.__getitem__, name)
             elif name in key_of:
-                makers[name] = partial(self._key_column, column, self.added[key_of[name]])
+                makers[name] = partial(self._make_key_column, column, self.added[key_of[name]])
             else:
-                # With every base row in its place the column is shared, not copied.
-                makers[name] = partial(self._of_base, column)
+                # If every base row is kept, the column is shared, not copied.
+                makers[name] = partial(self._take_base, column)
         for name, column in self.added.columns.items():
             if name not in key_of.values() and name not in overlap.dropped:
                 makers[overlap.renamed.get(name, name)] = partial(column.take_or, self.added_rows, UNMATCHED)
         with ThreadPoolExecutor() as workers:
             columns = dict(zip(makers, workers.map(lambda make: make(), makers.values()), strict=True))
-        dictionary = self._dictionary(overlap)
+        dictionary = self._make_dictionary(overlap)
         return Table(columns, dictionary.for_columns(columns), name=self.base.name)
 
-    def _of_base(self, column: Column) -> Column:
-        return column if self.base_is_whole else column.take_or(self.base_rows, UNMATCHED)
+    def _take_base(self, column: Column) -> Column:
+        return column if self.keeps_base else column.take_or(self.base_rows, UNMATCHED)
 
-    def _dictionary(self, overlap: Overlap) -> Dictionary:
+    def _make_dictionary(self, overlap: Overlap) -> Dictionary:
         base = self.base.dictionary.for_columns(self.base.names)
         added = self.added.dictionary.for_columns(self.added.names)
         key_of = {added: base for base, added in self.key}
         names = {name: overlap.renamed.get(name, name) for name in self.added.names if name not in key_of}
         if self.step.other_labels == "stop":
             same = {name: new for name, new in {**names, **key_of}.items() if new in self.base.columns}
-            require_same_labels(label_conflicts(base, added, same, self.added.name))
-        # What is said of a key goes before what is said of a column of its name.
+            require_same_labels(find_label_conflicts(base, added, same, self.added.name))
+        # The entry of a key takes precedence over that of a column of the same name.
         order = [*((name, names[name]) for name in names), *key_of.items()]
         renamed = {new: added.variables[name] for name, new in order if name in added.variables}
-        return base.joined(type(added)(renamed, added.codes))
+        return base.join(type(added)(renamed, added.codes))
 
-    def key_column(self, name: str) -> Column | None:
-        """The key of each row, by its name in the base; None where that is no key."""
+    def get_key_column(self, name: str) -> Column | None:
+        """Return the key of each row by its name in the base; None for any other column."""
         added = dict(self.key).get(name)
-        return None if added is None else self._key_column(self.base[name], self.added[added])
+        return None if added is None else self._make_key_column(self.base[name], self.added[added])
 
-    def _key_column(self, base: Column, added: Column) -> Column:
-        """The key of each row: the base's, and the added table's where the row stands only there."""
+    def _make_key_column(self, base: Column, added: Column) -> Column:
+        """Return the key of each row: the base's, or the added table's for rows only there."""
         absent = self.base_rows < 0
         if not absent.any():
-            return base if self.base_is_whole else base.take(self.base_rows)
+            return base if self.keeps_base else base.take(self.base_rows)
         type_ = common_type((base, added), keeps_whole=True) or "string"
-        mine = base.widened(type_).take_or(self.base_rows, UNMATCHED)
-        return either(mine, added.widened(type_).take_or(self.added_rows, UNMATCHED), absent)
+        base_cells = base.widen(type_).take_or(self.base_rows, UNMATCHED)
+        return choose_cells(base_cells, added.widen(type_).take_or(self.added_rows, UNMATCHED), absent)
 
     # ------------------------------------------------------------- near misses
 
-    def _alone(self, side: int) -> Array:
-        """The first row of each key without a partner, on one side."""
+    def _find_unmatched(self, side: int) -> Array:
+        """Return the first row of each unmatched key on one side."""
         codes, matched = ((self.keys.base, self.base_matched), (self.keys.added, self.added_matched))[side]
-        return self._firsts(side, ~matched & (codes >= 0))
+        return self._find_first(side, ~matched & (codes >= 0))
 
-    def _firsts(self, side: int, which: npt.NDArray[np.bool_]) -> Array:
-        """The first row of each key among some rows of one side."""
-        codes = np.where(which, (self.keys.base, self.keys.added)[side], -1)
-        firsts = matching.first_rows(codes, self.keys.size)
+    def _find_first(self, side: int, mask: npt.NDArray[np.bool_]) -> Array:
+        """Return the first row of each key among some rows of one side."""
+        codes = np.where(mask, (self.keys.base, self.keys.added)[side], -1)
+        firsts = matching.find_first_rows(codes, self.keys.size)
         return np.sort(firsts[firsts >= 0])
 
-    def _alone_texts(self, side: int) -> pa.Array:
-        return self._texts(side, self._alone(side))
+    def _unmatched_texts(self, side: int) -> pa.Array:
+        return self._format_keys(side, self._find_unmatched(side))
 
-    def _texts(self, side: int, rows: Array) -> pa.Array:
+    def _format_keys(self, side: int, rows: Array) -> pa.Array:
         table = (self.base, self.added)[side]
         names = [pair[side] for pair in self.key]
         if len(names) == 1:
             return table[names[0]].take(rows).to_text()
-        return pa.array(key_texts(table, names, rows), pa.large_string())
+        return pa.array(format_keys(table, names, rows), pa.large_string())
 
-    def likely_partners(self) -> dict[str, NearMiss]:
-        """For the base's keys without a partner the likely one in the added table."""
+    def find_likely_partners(self) -> dict[str, NearMiss]:
+        """Return the likely partners of the base's unmatched keys."""
         column = self.base[self.key[0][0]], self.added[self.key[0][1]]
         if len(self.key) == 1 and "string" not in (column[0].type, column[1].type):
             return {}
-        # A misspelt place is near to one that has partners already, so few keys are all looked at.
-        few = np.count_nonzero(self.counts.added) <= MOST_LOOKED_AT
-        others = self._texts(1, self._firsts(1, self.keys.added >= 0)) if few else self._alone_texts(1)
-        return near_misses(self._alone_texts(0), others) if len(others) else {}
+        # A misspelt name is near to one that is matched already, so small sets are compared in full.
+        is_small = np.count_nonzero(self.counts.added) <= MOST_COMPARED
+        others = (
+            self._format_keys(1, self._find_first(1, self.keys.added >= 0)) if is_small else self._unmatched_texts(1)
+        )
+        return find_near_misses(self._unmatched_texts(0), others) if len(others) else {}
 
-    def unmatched(self, near: dict[str, NearMiss]) -> Table:
-        """All keys without a partner: side, key, rows, first row, and the likely partner."""
-        back = {miss.partner: miss for miss in near.values()}
+    def list_unmatched(self, near: dict[str, NearMiss]) -> Table:
+        """Return all unmatched keys: side, key, rows, first row, and the likely partner."""
+        by_partner = {miss.partner: miss for miss in near.values()}
         rows: list[tuple[str, ...]] = []
         for side, table in enumerate((self.base, self.added)):
             codes = (self.keys.base, self.keys.added)[side]
-            firsts = self._alone(side)
+            firsts = self._find_unmatched(side)
             times = (self.counts.base, self.counts.added)[side][codes[firsts]]
             for key, first, count in zip(
-                self._alone_texts(side).to_pylist(), firsts.tolist(), times.tolist(), strict=True
+                self._unmatched_texts(side).to_pylist(), firsts.tolist(), times.tolist(), strict=True
             ):
-                miss = near.get(key) if side == 0 else back.get(key)
+                miss = near.get(key) if side == 0 else by_partner.get(key)
                 partner = "" if miss is None else miss.partner if side == 0 else miss.key
-                told = ("", "", "") if miss is None else (partner, miss.differs_by, str(miss.score))
-                rows.append((table.name, key, str(count), str(first + table.first_row), *told))
-        return table_of_texts(UNMATCHED_HEADS, rows, "unmatched")
+                miss_cells = ("", "", "") if miss is None else (partner, miss.differs_by, str(miss.score))
+                rows.append((table.name, key, str(count), str(first + table.first_row), *miss_cells))
+        return make_text_table(UNMATCHED_HEADS, rows, "unmatched")
 
     # ----------------------------------------------------------------- account
 
-    def account(self, table: Table, overlap: Overlap, near: dict[str, NearMiss]) -> Account:
-        """What the merge did."""
+    def make_account(self, table: Table, overlap: Overlap, near: dict[str, NearMiss]) -> Account:
+        """Report what the merge did."""
         pairs = self.expected_pairs
         base_kept = self.step.rows != "matched"
         added_kept = self.step.rows == "all"
         balances = (
-            self._side(self.base, self.keys.base, self.base_matched, base_kept),
-            self._side(self.added, self.keys.added, self.added_matched, added_kept),
+            self._balance_side(self.base, self.keys.base, self.base_matched, base_kept),
+            self._balance_side(self.added, self.keys.added, self.added_matched, added_kept),
             Balance(
                 "rows in the result",
                 len(table),
@@ -294,14 +302,14 @@ class Pairing:
                     (f"only in {self.added.name}", int(np.count_nonzero(~self.added_matched)) if added_kept else 0),
                 ),
             ),
-            *self._distinct_keys(),
-            *self._cells(table, overlap),
+            *self._balance_keys(),
+            *self._balance_cells(table, overlap),
         )
         key = ", ".join(base if base == added else f"{base} = {added}" for base, added in self.key)
         new = [name for name in table.names if name not in self.base.columns]
         return Account(
             "merge",
-            f"{self.added.name} brought to {self.base.name} by {key}: {self.relationship}.",
+            f"{self.added.name} merged into {self.base.name} by {key}: {self.relationship}.",
             balances,
             {
                 "relationship": self.relationship,
@@ -310,32 +318,32 @@ class Pairing:
                 "new_columns": new,
                 "rows": len(table),
             },
-            (*self._unmatched_listing(), *self._near_listing(near), *overlap.listings),
-            (*self.keys.notes, *self._few_repeated(), *self._missing_key_notes(), *overlap.notes),
-            self._advice(near),
+            (*self._list_first_unmatched(), *self._list_near_misses(near), *overlap.listings),
+            (*self.keys.notes, *self._note_few_repeated(), *self._note_missing_keys(), *overlap.notes),
+            self._advise(near),
             left_out=(0 if base_kept else int(np.count_nonzero(~self.base_matched)))
             + (0 if added_kept else int(np.count_nonzero(~self.added_matched))),
         )
 
-    def _side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:
-        gone = codes < 0
+    def _balance_side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:
+        is_missing = codes < 0
         fate = "" if kept else ", left out"
         return Balance(
             f"rows of {table.name}",
             len(table),
             (
                 ("with a partner", int(np.count_nonzero(matched))),
-                (f"without a partner{fate}", int(np.count_nonzero(~matched & ~gone))),
-                (f"key missing{fate}", int(np.count_nonzero(gone))),
+                (f"without a partner{fate}", int(np.count_nonzero(~matched & ~is_missing))),
+                (f"key missing{fate}", int(np.count_nonzero(is_missing))),
             ),
         )
 
     @property
     def expected_pairs(self) -> int:
-        """How many rows of the result stand in both tables, as the keys say."""
+        """Rows of the result that are in both tables, by the keys."""
         return self.counts.pairs
 
-    def _distinct_keys(self) -> tuple[Balance, ...]:
+    def _balance_keys(self) -> tuple[Balance, ...]:
         in_base, in_added = self.counts.base > 0, self.counts.added > 0
         return (
             Balance(
@@ -349,9 +357,9 @@ class Pairing:
             ),
         )
 
-    def _cells(self, table: Table, overlap: Overlap) -> tuple[Balance, ...]:
-        """Values of the base's own columns, where each of its rows stands in the result once."""
-        if len(self.base_rows) - int(np.count_nonzero(self.base_rows < 0)) != len(self.base) or not self.base_is_once:
+    def _balance_cells(self, table: Table, overlap: Overlap) -> tuple[Balance, ...]:
+        """Balance the values of the base's own columns, if each of its rows is in the result once."""
+        if len(self.base_rows) - int(np.count_nonzero(self.base_rows < 0)) != len(self.base) or not self.has_base_once:
             return ()
         names = [name for name in self.base.names if name not in overlap.columns and name not in dict(self.key)]
         before = sum(len(self.base) - self.base[name].missing_count for name in names)
@@ -363,11 +371,11 @@ class Pairing:
         )
 
     @cached_property
-    def base_is_once(self) -> bool:
-        """True where each base row stands in the result exactly once."""
-        return self.base_is_whole or bool((np.bincount(self.base_rows[self.base_rows >= 0]) == 1).all())
+    def has_base_once(self) -> bool:
+        """True if each base row is in the result exactly once."""
+        return self.keeps_base or bool((np.bincount(self.base_rows[self.base_rows >= 0]) == 1).all())
 
-    def _unmatched_listing(self) -> tuple[Listing, ...]:
+    def _list_first_unmatched(self) -> tuple[Listing, ...]:
         sides = (
             (self.base, self.keys.base, self.base_matched, 0),
             (self.added, self.keys.added, self.added_matched, 1),
@@ -375,57 +383,67 @@ class Pairing:
         rows: list[tuple[object, ...]] = []
         for table, codes, matched, side in sides:
             names = [pair[side] for pair in self.key]
-            some = self._alone(side)[:MOST_EXAMPLES]
-            times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[some]]
-            texts = key_texts(table, names, some)
+            first_rows = self._find_unmatched(side)[:MOST_EXAMPLES]
+            times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[first_rows]]
+            texts = format_keys(table, names, first_rows)
             rows += [
                 (table.name, text, int(count), int(row) + table.first_row)
-                for text, count, row in zip(texts, times, some, strict=True)
+                for text, count, row in zip(texts, times, first_rows, strict=True)
             ]
         heads = ("file", "key", "rows", "first row")
-        return (Listing("keys without a partner, the first", heads, tuple(rows)),) if rows else ()
+        return (Listing("first unmatched keys", heads, tuple(rows)),) if rows else ()
 
-    def _few_repeated(self) -> tuple[Note, ...]:
-        """Keys that repeat where nearly all stand once: probably a slip, and no many-to-one by design."""
+    def _note_few_repeated(self) -> tuple[Note, ...]:
+        """Note repeated keys where nearly all are unique: probably an error."""
         notes = []
         sides = ((self.base, self.keys.base, self.counts.base), (self.added, self.keys.added, self.counts.added))
         for side, (table, codes, counts) in enumerate(sides):
             repeated, distinct = int(np.count_nonzero(counts > 1)), int(np.count_nonzero(counts))
             if 0 < repeated <= FEW_REPEATED * distinct:
                 notes.append(
-                    Note(f"{self._repeated(table, codes, counts, side)}.", kind="repeated-key", count=repeated)
+                    Note(f"{self._format_repeated(table, codes, counts, side)}.", kind="repeated-key", count=repeated)
                 )
         return tuple(notes)
 
-    def _missing_key_notes(self) -> tuple[Note, ...]:
+    def _note_missing_keys(self) -> tuple[Note, ...]:
         notes = []
         for table, codes, side in ((self.base, self.keys.base, 0), (self.added, self.keys.added, 1)):
             rows = np.flatnonzero(codes < 0)
             if len(rows):
                 name = self.key[0][side]
                 examples = tuple((int(row) + table.first_row, None) for row in rows[:MOST_EXAMPLES])
-                lack = counted(len(rows), "row", "rows")
-                text = f"{lack} of {table.name} without {name}; a missing key matches nothing."
+                row_count = pluralize(len(rows), "row")
+                text = f"{row_count} of {table.name} without {name}: a missing key never matches."
                 notes.append(Note(text, name, examples, "missing-key", len(rows)))
         return tuple(notes)
 
-    def _near_listing(self, near: dict[str, NearMiss]) -> tuple[Listing, ...]:
+    def _list_near_misses(self, near: dict[str, NearMiss]) -> tuple[Listing, ...]:
         if not near:
             return ()
         name = self.key[0][0]
         rows = tuple(
-            (visible(miss.key), visible(miss.partner), miss.differs_by, miss.option or miss.ledger_row(name))
+            (
+                quote_if_needed(miss.key),
+                quote_if_needed(miss.partner),
+                miss.differs_by,
+                miss.option or miss.format_ledger_row(name),
+            )
             for miss in list(near.values())[:MOST_NEAR]
         )
-        title = f"likely partners, {counted(len(near), 'key', 'keys')} in all"
-        heads = (f"in {self.base.name}", f"in {self.added.name}", "differ by", "option, or ledger row, that mends it")
+        title = f"likely partners, {pluralize(len(near), 'key')} in all"
+        heads = (f"in {self.base.name}", f"in {self.added.name}", "differ by", "option or ledger row that matches them")
         return (Listing(title, heads, rows),)
 
-    def _advice(self, near: dict[str, NearMiss]) -> tuple[str, ...]:
+    def _advise(self, near: dict[str, NearMiss]) -> tuple[str, ...]:
         if len(self.added) and not self.added_matched.any() and not near:
             return ("no key matched at all: check that ‹key› names the right columns",)
-        causes = {word for miss in near.values() for word in OPTIONS.get(miss.differs_by, "").split(",") if word}
+        causes = {
+            tidy_word
+            for miss in near.values()
+            for tidy_word in OPTIONS.get(miss.differs_by, "").split(",")
+            if tidy_word
+        }
         if causes:
-            words = ",".join(word for word in get_args(TidyWord) if word in causes)
-            return (f"‹tidy_keys={words}› would bring keys together; ‹unmatched=FILE› writes all of them",)
+            tidy_words = ",".join(tidy_word for tidy_word in get_args(TidyWord) if tidy_word in causes)
+            return (f"‹tidy_keys={tidy_words}› would match more keys; ‹unmatched=FILE› writes all unmatched ones",)
         return ()

@@ -1,4 +1,4 @@
-"""Tidy keys: forms of keys in which blanks, case or leading zeros do not count, when that is asked for."""
+"""Tidy keys: ignore spaces, case or leading zeros in keys, if asked for."""
 
 from __future__ import annotations
 
@@ -9,24 +9,19 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.errors import DataError
-from lomrix.core.rows.keys import key_texts, row_codes
+from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.merge.settings import KeyPairs
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 
 
-def tidied_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
-    """Texts in the form in which some differences do not count.
+def tidy_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
+    """Normalize texts.
 
-    Parameters
-    ----------
-    texts
-        Arrow array of texts.
-    words
-        `blanks`: blanks around do not count, and several inside are one. `case`: capitals are small letters.
-        `zeros`: zeros in front of a number do not count.
+    `blanks`: surrounding spaces are ignored, inner ones collapse to one. `case`: capitals become small letters.
+    `zeros`: leading zeros of a number are ignored.
     """
     if "blanks" in words:
         texts = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), r"\s+", " ")
@@ -37,52 +32,50 @@ def tidied_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
     return texts
 
 
-def tidied_column(column: Column, words: Sequence[str]) -> Column:
-    """A key column in that form; a column of whole numbers as its texts."""
+def tidy_column(column: Column, words: Sequence[str]) -> Column:
+    """Normalize a key column; integers as their texts."""
     if column.type == "number":
-        # Nought with a minus sign is nought.
+        # Minus zero equals zero.
         return Column.of("number", column.values + 0.0, column.why, column.reasons)
     if column.type not in ("string", "integer"):
         return column
-    column = column.widened("string").compact()
-    forms = tidied_texts(column.strings.strings, words)
-    return Column.of_strings(column.values, Pool(forms), column.why, column.reasons)
+    column = column.widen("string").compact()
+    normalized = tidy_texts(column.strings.strings, words)
+    return Column.of_strings(column.values, Pool(normalized), column.why, column.reasons)
 
 
-def tidied_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) -> tuple[Table, Table, list[Note]]:
-    """Both tables with their keys in that form, to be matched by; and how many keys became equal.
+def tidy_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) -> tuple[Table, Table, list[Note]]:
+    """Return both tables with normalized keys to match by, and notes.
 
     Raises
     ------
     DataError
-        Where two different keys of one file become equal, so that the file itself would be mixed up.
+        If two different keys of one file become equal.
     """
-    made = []
+    result = []
     for table, side in ((base, 0), (added, 1)):
         names = tuple(pair[side] for pair in key)
-        tidy = table.with_columns({name: tidied_column(table[name], words) for name in names})
+        tidy = table.with_columns({name: tidy_column(table[name], words) for name in names})
         _require_distinct(table, tidy, names)
-        made.append(tidy)
-    notes = [
-        Note(f"keys were compared without regard to {', '.join(words)}.", ", ".join(k for k, _ in key), kind="tidy")
-    ]
-    return made[0], made[1], notes
+        result.append(tidy)
+    notes = [Note(f"keys were compared ignoring {', '.join(words)}.", ", ".join(k for k, _ in key), kind="tidy")]
+    return result[0], result[1], notes
 
 
 def _require_distinct(before: Table, after: Table, names: tuple[str, ...]) -> None:
-    old, old_size = row_codes(before, names)
-    new, new_size = row_codes(after, names)
+    old, old_size = encode_rows(before, names)
+    new, new_size = encode_rows(after, names)
     rows = np.flatnonzero(new >= 0)
     first = np.full(new_size, -1, np.int64)
     first[new[rows][::-1]] = rows[::-1]
-    mixed = rows[old[rows] != old[first[new[rows]]]]
+    conflicting = rows[old[rows] != old[first[new[rows]]]]
     del old_size
-    if len(mixed):
-        other = first[new[mixed[:3]]]
-        pairs = zip(key_texts(before, names, other), key_texts(before, names, mixed[:3]), strict=True)
-        told = ", ".join(f'"{one}" and "{two}"' for one, two in pairs)
+    if len(conflicting):
+        first_rows = first[new[conflicting[:3]]]
+        pairs = zip(format_keys(before, names, first_rows), format_keys(before, names, conflicting[:3]), strict=True)
+        shown = ", ".join(f'"{left}" and "{right}"' for left, right in pairs)
         raise DataError(
             f"Tidying would make different keys of {before.name} equal.",
-            where=f"{counted(len(mixed), 'row', 'rows')}: {told}",
-            todo="Tidy by fewer words, or mend the keys with a ledger.",
+            where=f"{pluralize(len(conflicting), 'row')}: {shown}",
+            todo="Use fewer words, or correct the keys with a ledger.",
         )

@@ -1,4 +1,4 @@
-"""Profile as it is asked for."""
+"""Settings of profile."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ class Profile(Step):
     """Show what is in a file: keys, types, missing cells, ranges, labels."""
 
     word: ClassVar[str] = "profile"
-    done_by: ClassVar[str] = "lomrix.core.steps.profile.run:profiled"
+    implementation: ClassVar[str] = "lomrix.core.steps.profile.run:profile"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to look at."),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 

@@ -1,4 +1,4 @@
-"""A column under a map of values, worked out once for each distinct value."""
+"""Apply a map of values to a column, once for each distinct value."""
 
 from __future__ import annotations
 
@@ -14,72 +14,74 @@ from lomrix.core.errors import DataError
 from lomrix.core.steps.recode.settings import Rest
 from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair
 from lomrix.core.table.code_list import RANGE
-from lomrix.core.table.column import Column, common_type, either
-from lomrix.core.table.distinct import distinct_cells
+from lomrix.core.table.column import Column, choose_cells, common_type
+from lomrix.core.table.distinct import encode_as_texts
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.reading import typed_column
-from lomrix.core.wording import some_of
+from lomrix.core.text.reading import read_text_column
+from lomrix.core.wording import shorten_list
 
 # Old value, new value, and number of cells.
-Told = tuple[str, str, int]
+MappedValue = tuple[str, str, int]
 UNMAPPED = "not in the map"
-# What stands before the reason of values that become missing, where a change is listed.
+# Prefix for the reason of values that become missing, in listings.
 MADE_MISSING = "missing: "
 MOST_LISTED = 10
 
 
-def targets(texts: Sequence[str], pairs: Sequence[Pair], type_: str) -> npt.NDArray[np.int64]:
-    """Which pair each of some distinct texts falls under; -1 where none.
+def find_targets(texts: Sequence[str], pairs: Sequence[Pair], type_: str) -> npt.NDArray[np.int64]:
+    """Return which pair each distinct text falls under; -1 for none.
 
-    A single value goes before a range that it lies in, and among ranges the first counts.
+    A single value takes precedence over a range that includes it; of several ranges the first counts.
     """
     numbers = np.array([float(text) if is_number(text) else np.nan for text in texts])
     target = np.full(len(texts), -1, np.int64)
-    order = sorted(range(len(pairs)), key=lambda at: (not pairs[at].is_range, -at))
-    for at in order:
-        target[_fitting(pairs[at], texts, numbers, type_)] = at
-    rest = next((at for at, pair in enumerate(pairs) if pair.old == OTHERS), None)
-    if rest is not None:
-        target[target < 0] = rest
+    order = sorted(range(len(pairs)), key=lambda index: (not pairs[index].is_range, -index))
+    for index in order:
+        target[_match_pair(pairs[index], texts, numbers, type_)] = index
+    others_index = next((index for index, pair in enumerate(pairs) if pair.old == OTHERS), None)
+    if others_index is not None:
+        target[target < 0] = others_index
     return target
 
 
-def new_codes(codes: Sequence[str], pairs: Sequence[Pair], column: Column, others: Rest) -> list[tuple[str, ...]]:
-    """What becomes of the codes of a dictionary under a map; nothing where they become missing.
+def map_codes(codes: Sequence[str], pairs: Sequence[Pair], column: Column, others: Rest) -> list[tuple[str, ...]]:
+    """Return what becomes of the dictionary's codes under a map; empty if they become missing.
 
-    A code that is a range of values becomes what its values become, and stays for those that the map does not name.
+    A code that is a range becomes what its values become, and stays for those that the map does not name.
     """
-    new = []
-    places, texts, counts = distinct_cells(column)
-    del places
+    result = []
+    _positions, texts, counts = encode_as_texts(column)
+    del _positions
     occurring = [text for text, count in zip(texts, counts.tolist(), strict=True) if count and is_number(text)]
     for code in codes:
-        span = RANGE.fullmatch(code)
+        code_range = RANGE.fullmatch(code)
         values = [code]
-        if span:
-            named = [pair.old for pair in pairs if is_number(pair.old)]
-            inside = [text for text in dict.fromkeys([*named, *occurring]) if in_range(text, span)]
-            values = inside or [code]
-        found: dict[str, None] = {}
-        for at in targets(values, pairs, column.type).tolist():
-            if at < 0:
-                found |= dict.fromkeys([code] if others != "missing" else [])
-            elif not pairs[at].reason:
-                found[pairs[at].new] = None
-        new.append(tuple(found))
-    return new
+        if code_range:
+            pair_values = [pair.old for pair in pairs if is_number(pair.old)]
+            values_inside = [
+                text for text in dict.fromkeys([*pair_values, *occurring]) if is_in_range(text, code_range)
+            ]
+            values = values_inside or [code]
+        mapped_codes: dict[str, None] = {}
+        for index in find_targets(values, pairs, column.type).tolist():
+            if index < 0:
+                mapped_codes |= dict.fromkeys([code] if others != "missing" else [])
+            elif not pairs[index].reason:
+                mapped_codes[pairs[index].new] = None
+        result.append(tuple(mapped_codes))
+    return result
 
 
-def in_range(text: str, span: re.Match[str]) -> bool:
-    """True where a number lies in a range of codes, such as `2 to 4`."""
+def is_in_range(text: str, span: re.Match[str]) -> bool:
+    """Return whether a number is in a range of codes, such as `2 to 4`."""
     return float(span[1]) <= float(text) <= float(span[2])
 
 
-def mapped(
+def map_column(
     column: Column, pairs: tuple[Pair, ...], others: Rest, name: str
-) -> tuple[Column, list[Told], list[tuple[str, int]], set[int]]:
-    """A column under a map; the work is done once for each distinct value.
+) -> tuple[Column, list[MappedValue], list[tuple[str, int]], set[int]]:
+    """Apply a map to a column.
 
     Returns
     -------
@@ -89,45 +91,46 @@ def mapped(
     Raises
     ------
     DataError
-        Where the map does not name a value and `others` is `refuse`.
+        If the map does not name a value and `others` is `refuse`.
     """
-    places, texts, counts = distinct_cells(column)
-    target = targets(texts, pairs, column.type)
-    unmapped = [(texts[at], int(counts[at])) for at in np.flatnonzero((target < 0) & (counts > 0))]
+    positions, texts, counts = encode_as_texts(column)
+    target = find_targets(texts, pairs, column.type)
+    unmapped = [(texts[index], int(counts[index])) for index in np.flatnonzero((target < 0) & (counts > 0))]
     if unmapped and others == "refuse":
-        told = some_of((f'"{value}" ({count:,})' for value, count in unmapped), MOST_LISTED)
+        shown = shorten_list((f'"{value}" ({count:,})' for value, count in unmapped), MOST_LISTED)
         raise DataError(
-            f"The map does not name all values of {name}.", where=told, todo="Name them, or say ‹others=keep›."
+            f"The map does not name all values of {name}.", where=shown, todo="Name them, or use ‹others=keep›."
         )
     new: list[str | None] = []
     reasons: dict[int, str] = {}
-    for at, text in enumerate(texts):
-        pair = pairs[target[at]] if target[at] >= 0 else None
+    for index, text in enumerate(texts):
+        pair = pairs[target[index]] if target[index] >= 0 else None
         if pair is None and others == "missing":
-            reasons[at] = UNMAPPED
+            reasons[index] = UNMAPPED
         elif pair is not None and pair.reason:
-            reasons[at] = pair.reason
-        new.append(None if at in reasons else text if pair is None else pair.new)
-    filled = next((pair for pair in pairs if pair.old == MISSING), None)
-    result = rebuilt(column, places, new, reasons, filled)
+            reasons[index] = pair.reason
+        new.append(None if index in reasons else text if pair is None else pair.new)
+    missing_pair = next((pair for pair in pairs if pair.old == MISSING), None)
+    result = rebuild_column(column, positions, new, reasons, missing_pair)
     used = [
-        (texts[at], new[at] if new[at] is not None else f"{MADE_MISSING}{reasons[at]}", int(counts[at]))
-        for at in range(len(texts))
-        if counts[at] and target[at] >= 0
+        (texts[index], new[index] if new[index] is not None else f"{MADE_MISSING}{reasons[index]}", int(counts[index]))
+        for index in range(len(texts))
+        if counts[index] and target[index] >= 0
     ]
-    if len(used) > 3 * MOST_LISTED:  # a range of many values: told by pair instead of by value
-        totals = {at: int(counts[target == at].sum()) for at in dict.fromkeys(target[target >= 0].tolist())}
+    if len(used) > 3 * MOST_LISTED:  # a range of many values: listed by pair instead of by value
+        totals = {index: int(counts[target == index].sum()) for index in dict.fromkeys(target[target >= 0].tolist())}
         used = [
-            (pairs[at].old, pairs[at].new or f"{MADE_MISSING}{pairs[at].reason}", count) for at, count in totals.items()
+            (pairs[index].old, pairs[index].new or f"{MADE_MISSING}{pairs[index].reason}", count)
+            for index, count in totals.items()
         ]
-    if filled is not None:
-        to = filled.new or f"{MADE_MISSING}{filled.reason}"
-        used += [(f"missing: {reason}", to, count) for reason, count in column.reason_counts().items()]
-    found = set(target[(target >= 0) & (counts > 0)].tolist())
-    return result, [(old, str(made), count) for old, made, count in used], unmapped, found
+    if missing_pair is not None:
+        target_text = missing_pair.new or f"{MADE_MISSING}{missing_pair.reason}"
+        used += [(f"missing: {reason}", target_text, count) for reason, count in column.reason_counts().items()]
+    used_pairs = set(target[(target >= 0) & (counts > 0)].tolist())
+    return result, [(old, str(new_text), count) for old, new_text, count in used], unmapped, used_pairs
 
 
-def _fitting(pair: Pair, texts: Sequence[str], numbers: Array, type_: str) -> npt.NDArray[np.bool_]:
+def _match_pair(pair: Pair, texts: Sequence[str], numbers: Array, type_: str) -> npt.NDArray[np.bool_]:
     if pair.from_day:
         is_day = type_ in ("date", "datetime")
         return np.array([is_day and pair.from_day <= text[:10] <= pair.to_day for text in texts], np.bool_)
@@ -138,32 +141,36 @@ def _fitting(pair: Pair, texts: Sequence[str], numbers: Array, type_: str) -> np
     return np.array([text == pair.old for text in texts], np.bool_)
 
 
-def rebuilt(
-    column: Column, places: npt.NDArray[np.int32], new: list[str | None], reasons: dict[int, str], filled: Pair | None
+def rebuild_column(
+    column: Column,
+    positions: npt.NDArray[np.int32],
+    new: list[str | None],
+    reasons: dict[int, str],
+    missing_pair: Pair | None,
 ) -> Column:
-    """A column from the new text of each distinct old one; typed again, its old reasons kept."""
+    """Make a column from the new text of each distinct old one; typed again, keeping old reasons."""
     # A word such as "none" among the new values is a value: only `missing:reason` makes a cell missing.
-    made, _ = typed_column("", pa.array(new, pa.large_string()), tokens=False)
-    if made.type == "string" and column.type == "string":
-        made, _ = typed_column("", pa.array(new, pa.large_string()), Variable(type="string"))
-    values = made.take_or(places.astype(np.int64), "blank") if len(new) else column
-    gone = column.is_missing
+    typed, _ = read_text_column("", pa.array(new, pa.large_string()), tokens=False)
+    if typed.type == "string" and column.type == "string":
+        typed, _ = read_text_column("", pa.array(new, pa.large_string()), Variable(type="string"))
+    values = typed.take_or(positions.astype(np.int64), "blank") if len(new) else column
+    was_missing = column.is_missing
     result = Column(values.type, values.values, None, (), values.pool)
     for number, reason in enumerate(column.reasons, start=1):
         if column.why is not None:
             result = result.with_missing(column.why == number, reason)
-    for at, reason in reasons.items():
-        result = result.with_missing(places == at, reason)
-    if filled is not None and gone.any() and filled.reason:
-        result = result.cleared(gone).with_missing(gone, filled.reason)
-    elif filled is not None and gone.any():
-        whole, _ = typed_column("", pa.array([filled.new], pa.large_string()), tokens=False)
-        result = with_filled(result, gone, whole)
+    for index, reason in reasons.items():
+        result = result.with_missing(positions == index, reason)
+    if missing_pair is not None and was_missing.any() and missing_pair.reason:
+        result = result.clear_missing(was_missing).with_missing(was_missing, missing_pair.reason)
+    elif missing_pair is not None and was_missing.any():
+        fill_value, _ = read_text_column("", pa.array([missing_pair.new], pa.large_string()), tokens=False)
+        result = fill_cells(result, was_missing, fill_value)
     return result
 
 
-def with_filled(column: Column, cells: npt.NDArray[np.bool_], value: Column) -> Column:
-    """The column with one value in some of its missing cells."""
+def fill_cells(column: Column, cells: npt.NDArray[np.bool_], value: Column) -> Column:
+    """Put one value into some of the column's missing cells."""
     type_ = common_type((column, value)) or "string"
-    column, value = column.widened(type_), value.widened(type_)
-    return either(column, value.take(np.zeros(len(column), np.int64)), cells)
+    column, value = column.widen(type_), value.widen(type_)
+    return choose_cells(column, value.take(np.zeros(len(column), np.int64)), cells)

@@ -1,4 +1,4 @@
-"""Whole values to other values, to codes, to labels, or to a missing reason, once for each distinct value."""
+"""Recode whole values to other values, codes, labels, or a missing reason, once for each distinct value."""
 
 from __future__ import annotations
 
@@ -10,75 +10,75 @@ from functools import partial
 import numpy as np
 
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.keys import text_order
-from lomrix.core.rows.turned import TURNED
+from lomrix.core.rows.keys import sort_texts
+from lomrix.core.rows.turned import REVERSED
 from lomrix.core.steps.account import Account, Balance, Listing
-from lomrix.core.steps.recode.mapping import MADE_MISSING, MOST_LISTED, Told, mapped, new_codes
-from lomrix.core.steps.recode.reversal import reversed_scale, turned_codes
+from lomrix.core.steps.recode.mapping import MADE_MISSING, MOST_LISTED, MappedValue, map_codes, map_column
+from lomrix.core.steps.recode.reversal import reverse_codes, reverse_scale
 from lomrix.core.steps.recode.settings import Recode
-from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair, pair_of, require_apart
+from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair, make_pair, require_disjoint
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.changed_variable import How, keep_what_holds, notes_on_dropped
+from lomrix.core.table.changed_variable import How, keep_valid_parts, note_dropped_parts
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.distinct import without_point
-from lomrix.core.table.notes import Note, counted
+from lomrix.core.table.distinct import strip_point
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.numbers import is_number
-from lomrix.core.table.scale import span_of
-from lomrix.core.table.selection import chosen_columns
-from lomrix.core.table.table import Table, require_free
-from lomrix.core.table.texts import require_heads, rows_of
-from lomrix.core.wording import some_of
+from lomrix.core.table.scale import parse_span
+from lomrix.core.table.selection import choose_columns
+from lomrix.core.table.table import Table, require_new_name
+from lomrix.core.table.texts import read_text_rows, require_heads
+from lomrix.core.wording import shorten_list
 
 MAP_HEADS = ("variable", "old", "new")
 
 
-def recoded(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
+def recode(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
     """Recode the table."""
-    table = tables.one()
-    work = Recoded(step, table, dict(table.columns), table.dictionary)
+    table = tables.get_one()
+    recoding = TableRecoding(step, table, dict(table.columns), table.dictionary)
     types = table.types()
-    for words, pairs in (*step.maps, *maps_in(tables.maybe("map_file"))):
-        for name in chosen_columns(words, types, table.name):
-            work.map(name, pairs)
-    for name in chosen_columns(step.to_codes, types, table.name) if step.to_codes else ():
-        work.to_codes(name)
-    for name in chosen_columns(step.to_labels, types, table.name) if step.to_labels else ():
-        work.to_labels(name)
-    for name in chosen_columns(step.reverse, types, table.name) if step.reverse else ():
-        low, high = span_of(step.span)
-        column, turned = reversed_scale(table[name], (low, high), name, table.first_row)
-        into = work.put(name, column, turned, partial(turned_codes, low=low, high=high))
-        work.say_turned(name, into, low, high)
-    if not work.changes:
-        raise UsageError("Nothing to recode was named.", todo="Say ‹map=watch: day=1, night=2›.")
-    made = work.table()
-    return Result(made, work.account(made))
+    for choice, pairs in (*step.maps, *read_map_file(tables.get_optional("map_file"))):
+        for name in choose_columns(choice, types, table.name):
+            recoding.apply_map(name, pairs)
+    for name in choose_columns(step.to_codes, types, table.name) if step.to_codes else ():
+        recoding.to_codes(name)
+    for name in choose_columns(step.to_labels, types, table.name) if step.to_labels else ():
+        recoding.to_labels(name)
+    for name in choose_columns(step.reverse, types, table.name) if step.reverse else ():
+        low, high = parse_span(step.span)
+        column, turned = reverse_scale(table[name], (low, high), name, table.first_row)
+        into = recoding.put_column(name, column, turned, partial(reverse_codes, low=low, high=high))
+        recoding.mark_reversed(name, into, low, high)
+    if not recoding.changes:
+        raise UsageError("No recoding was given.", todo="Use ‹map=watch: day=1, night=2›.")
+    result = recoding.make_table()
+    return Result(result, recoding.make_account(result))
 
 
-def maps_in(table: Table | None) -> list[tuple[str, tuple[Pair, ...]]]:
-    """The maps in a table of the columns variable, old and new, one for each variable.
+def read_map_file(table: Table | None) -> list[tuple[str, tuple[Pair, ...]]]:
+    """Return the maps in a table of the columns variable, old and new, one for each variable.
 
     Raises
     ------
     UsageError
-        Where a column is wanting.
+        If a column is missing.
     """
     if table is None:
         return []
     require_heads(table, MAP_HEADS, "map file")
     maps: dict[str, list[Pair]] = {}
-    for row in rows_of(table):
-        maps.setdefault(row["variable"], []).append(pair_of(row["old"], row["new"]))
+    for row in read_text_rows(table):
+        maps.setdefault(row["variable"], []).append(make_pair(row["old"], row["new"]))
     for variable, pairs in maps.items():
-        require_apart(pairs, f"{variable} in {table.name}")
+        require_disjoint(pairs, f"{variable} in {table.name}")
     return [(variable, tuple(pairs)) for variable, pairs in maps.items()]
 
 
 @dataclass(frozen=True)
-class Change:
-    """What happened to one column: cells by old and new value, and values that the map does not name."""
+class Recoding:
+    """What happened to one column: cells by old and new value, and values not in the map."""
 
     column: str
     into: str
@@ -88,54 +88,60 @@ class Change:
     unmapped: tuple[tuple[str, int], ...] = ()
 
 
-class Recoded:
+class TableRecoding:
     """A table being recoded."""
 
     def __init__(self, step: Recode, before: Table, columns: dict[str, Column], dictionary: Dictionary) -> None:
         self.step, self.before, self.columns, self.dictionary = step, before, columns, dictionary
-        self.changes: list[Change] = []
+        self.changes: list[Recoding] = []
         self.notes: list[Note] = []
 
-    def map(self, name: str, pairs: tuple[Pair, ...]) -> str:
+    def apply_map(self, name: str, pairs: tuple[Pair, ...]) -> str:
         """Recode a column by a map."""
-        column, told, unmapped, found = mapped(self.before[name], pairs, self.step.others, name)
+        column, pairs_used, unmapped, used = map_column(self.before[name], pairs, self.step.others, name)
         labels = list(self.before.dictionary.labels_of(name))
-        into_of = dict(zip(labels, new_codes(labels, pairs, self.before[name], self.step.others), strict=True))
-        into = self.put(name, column, told, lambda code: into_of[code], unmapped)
-        absent = [pair.old for at, pair in enumerate(pairs) if at not in found and pair.old not in (OTHERS, MISSING)]
+        into_of = dict(zip(labels, map_codes(labels, pairs, self.before[name], self.step.others), strict=True))
+        into = self.put_column(name, column, pairs_used, lambda code: into_of[code], unmapped)
+        absent = [
+            pair.old for index, pair in enumerate(pairs) if index not in used and pair.old not in (OTHERS, MISSING)
+        ]
         if absent:
-            words = some_of((f'"{old}"' for old in absent), MOST_LISTED)
-            self.notes.append(Note(f"the map names what the column does not have: {words}.", name, (), "not-found"))
+            shown = shorten_list((f'"{old}"' for old in absent), MOST_LISTED)
+            self.notes.append(
+                Note(f"the map names values that the column does not have: {shown}.", name, (), "not-found")
+            )
         for first, second in itertools.combinations([pair for pair in pairs if pair.ends], 2):
             shared = {*(first.ends or ())} & {*(second.ends or ())}
             if shared:
                 end = shared.pop()
-                word = without_point(str(end))
-                text = f'{word} stands in "{first.old}" and in "{second.old}"; it belongs to the first.'
+                end_text = strip_point(str(end))
+                text = f'{end_text} is in "{first.old}" and in "{second.old}"; it belongs to the first.'
                 self.notes.append(Note(text, name, kind="shared-end"))
         return into
 
-    def say_turned(self, before: str, name: str, low: float, high: float) -> None:
-        """Have the dictionary say that a variable was turned round, so that nobody turns it again.
+    def mark_reversed(self, before: str, name: str, low: float, high: float) -> None:
+        """Record in the dictionary that a variable was reverse-scored, so that nobody reverses it again.
 
-        It stays in its span and its unit: limits are turned with the scores.
+        It keeps its span and unit; limits are reversed like the scores.
         """
         old = self.before.dictionary.of(before)
-        bounds = [None if not isinstance(one, int | float) else low + high - one for one in (old.maximum, old.minimum)]
-        ends = [int(one) if one is not None and float(one).is_integer() else one for one in bounds]
-        entry = self.dictionary.of(name).with_(
-            minimum=ends[0], maximum=ends[1], unit=old.unit, description=old.description
+        bounds = [
+            None if not isinstance(bound, int | float) else low + high - bound for bound in (old.maximum, old.minimum)
+        ]
+        limits = [int(bound) if bound is not None and float(bound).is_integer() else bound for bound in bounds]
+        entry = self.dictionary.of(name).with_parts(
+            minimum=limits[0], maximum=limits[1], unit=old.unit, description=old.description
         )
-        said = entry.description.replace(TURNED, "").strip()
-        again = TURNED in entry.description
-        description = said if again else f"{said} {TURNED}".strip()
-        self.dictionary = self.dictionary.with_variable(name, entry.with_(description=description))
+        text = entry.description.replace(REVERSED, "").strip()
+        was_reversed = REVERSED in entry.description
+        description = text if was_reversed else f"{text} {REVERSED}".strip()
+        self.dictionary = self.dictionary.with_variable(name, entry.with_parts(description=description))
 
-    def put(
+    def put_column(
         self,
         name: str,
         column: Column,
-        pairs: Sequence[Told],
+        pairs: Sequence[MappedValue],
         into_of: Callable[[str], tuple[str, ...]],
         unmapped: Sequence[tuple[str, int]] = (),
     ) -> str:
@@ -159,106 +165,112 @@ class Recoded:
             Where the column was recoded by another instruction already.
         """
         if any(change.column == name for change in self.changes):
-            raise UsageError(f"Two instructions recode {name}.", todo="Say it in one map, or recode in two steps.")
+            raise UsageError(f"Two instructions recode {name}.", todo="Use one map, or recode in two steps.")
         into = self.step.into.replace("{column}", name) if self.step.into else name
         if into != name:
-            require_free(into, self.columns, "the recoded column")
+            require_new_name(into, self.columns, "the recoded column")
         self.columns[into] = column
         has_changed = any(old != new and not new.startswith(MADE_MISSING) for old, new, _ in pairs)
-        self._carry_labels(name, into, into_of, has_changed=has_changed)
-        changed = sum(count for old, new, count in pairs if not means_the_same(old, new, column))
+        self._move_labels(name, into, into_of, has_changed=has_changed)
+        changed = sum(count for old, new, count in pairs if not is_same_value(old, new, column))
         if self.step.others == "missing":
             changed += sum(count for _, count in unmapped)
-        self.changes.append(Change(name, into, tuple(pairs), len(column), changed, tuple(unmapped)))
+        self.changes.append(Recoding(name, into, tuple(pairs), len(column), changed, tuple(unmapped)))
         return into
 
-    def _carry_labels(
+    def _move_labels(
         self, name: str, into: str, into_of: Callable[[str], tuple[str, ...]], *, has_changed: bool
     ) -> None:
-        """Labels follow their codes, those that do not occur too; a code that stands for several labels has none."""
+        """Move labels with their codes, including unused ones; a code with several labels loses them."""
         entry, labels = self.before.dictionary.of(name), self.before.dictionary.labels_of(name)
-        found: dict[str, list[str]] = {}
+        labels_by_code: dict[str, list[str]] = {}
         for code, label in labels.items():
             for new in into_of(code):
-                if label not in found.setdefault(new, []):
-                    found[new].append(label)
-        carried = {new: own[0] for new, own in found.items() if len(own) == 1}
-        for new, own in found.items():
-            if len(own) > 1:
-                text = f"{new} stands for {' and '.join(own)} now, and has no label."
+                if label not in labels_by_code.setdefault(new, []):
+                    labels_by_code[new].append(label)
+        unique_labels = {
+            new: labels_of_code[0] for new, labels_of_code in labels_by_code.items() if len(labels_of_code) == 1
+        }
+        for new, labels_of_code in labels_by_code.items():
+            if len(labels_of_code) > 1:
+                text = f"{new} now means {' and '.join(labels_of_code)}, and has no label."
                 self.notes.append(Note(text, name, kind="label-lost"))
         how: How = "mapped" if has_changed else "own values"
-        entry = keep_what_holds(entry, self.before[name], self.columns[into], how).with_(codes=entry.codes)
-        if carried != dict(labels):
-            own_list = self._free_list(into)
-            entry = entry.with_(codes=own_list if carried else None)
-            self.dictionary = self.dictionary.with_codes(own_list, carried) if carried else self.dictionary
+        entry = keep_valid_parts(entry, self.before[name], self.columns[into], how).with_parts(codes=entry.codes)
+        if unique_labels != dict(labels):
+            own_list = self._find_free_list(into)
+            entry = entry.with_parts(codes=own_list if unique_labels else None)
+            self.dictionary = self.dictionary.with_codes(own_list, unique_labels) if unique_labels else self.dictionary
         self.dictionary = self.dictionary.with_variable(into, entry)
 
-    def _free_list(self, into: str) -> str:
-        """A name for the codes of a recoded column that no other variable's codes have."""
+    def _find_free_list(self, into: str) -> str:
+        """Return a name for the codes of a recoded column that no other variable uses."""
         others = {self.dictionary.of(name).codes for name in self.columns if name != into}
         return into if into not in others else f"{into}_recoded"
 
     def to_codes(self, name: str) -> None:
-        """Texts become codes; texts that are labels of the dictionary's list get the codes they stand for."""
+        """Turn texts into codes; texts that are labels in the dictionary get their codes."""
         column = self.before[name].compact()
         if column.type != "string":
             raise UsageError(f"{name} is {column.type}, not text, so there is nothing to turn into codes.")
         texts = column.strings.texts()
-        known = {label: code for code, label in self.before.dictionary.labels_of(name).items()}
-        numeric = {label: int(code) for label, code in known.items() if code.lstrip("-").isdigit()}
-        own = self.before.dictionary.labels_of(name)
+        code_by_label = {label: code for code, label in self.before.dictionary.labels_of(name).items()}
+        numeric = {label: int(code) for label, code in code_by_label.items() if code.lstrip("-").isdigit()}
+        labels = self.before.dictionary.labels_of(name)
         if self.step.order == "given" and numeric and set(texts) <= set(numeric):
             codes = [numeric[text] for text in texts]
-        elif self.step.order == "given" and own and set(texts) <= set(own):
-            codes = [list(own).index(text) + 1 for text in texts]
+        elif self.step.order == "given" and labels and set(texts) <= set(labels):
+            codes = [list(labels).index(text) + 1 for text in texts]
         else:
-            codes = [place + 1 for place in self._places(column)]
+            codes = [index + 1 for index in self._order_texts(column)]
         values = np.append(np.array(codes, np.int64), 0)[column.values]
         counts = np.bincount(column.values[column.values >= 0], minlength=len(texts))
         pairs = sorted(zip(texts, map(str, codes), counts.tolist(), strict=True), key=lambda pair: int(pair[1]))
-        into = self.put(name, Column.of("integer", values, column.why, column.reasons), pairs, lambda code: ())
-        listed = {str(code): own.get(text, text) for code, text in sorted(zip(codes, texts, strict=True))}
+        into = self.put_column(name, Column.of("integer", values, column.why, column.reasons), pairs, lambda code: ())
+        new_labels = {str(code): labels.get(text, text) for code, text in sorted(zip(codes, texts, strict=True))}
         old = self.dictionary.of(into)
-        name = self._free_list(into)
-        self.dictionary = self.dictionary.with_codes(name, listed).with_variable(into, old.with_(codes=name, type=None))
+        name = self._find_free_list(into)
+        self.dictionary = self.dictionary.with_codes(name, new_labels).with_variable(
+            into, old.with_parts(codes=name, type=None)
+        )
 
-    def _places(self, column: Column) -> list[int]:
-        """Where each distinct text stands in the order that was asked for, counted from 0."""
+    def _order_texts(self, column: Column) -> list[int]:
+        """Return the position of each distinct text in the stated order, from 0."""
         texts = column.strings
         if self.step.order == "alphabet":
-            order = text_order(texts.strings)
+            order = sort_texts(texts.strings)
         else:
             present = np.flatnonzero(column.values >= 0)
             _, firsts = np.unique(column.values[present], return_index=True)
             order = np.argsort(firsts, kind="stable")
-        places = np.empty(len(texts), np.int64)
-        places[order] = np.arange(len(texts))
-        return [int(place) for place in places]
+        positions = np.empty(len(texts), np.int64)
+        positions[order] = np.arange(len(texts))
+        return [int(position) for position in positions]
 
     def to_labels(self, name: str) -> None:
-        """Codes become their labels; a code without a label is left as it is, and told."""
+        """Turn codes into labels; a code without a label stays, with a note."""
         labels = self.before.dictionary.labels_of(name)
         if not labels:
             raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
-        pairs = tuple(pair_of(code, label) for code, label in labels.items())
-        column, told, unmapped, _ = mapped(self.before[name], pairs, self.step.others, name)
-        into = self.put(name, column, told, lambda code: (), unmapped)
-        self.dictionary = self.dictionary.with_variable(into, self.dictionary.of(into).with_(codes=None, type=None))
+        pairs = tuple(make_pair(code, label) for code, label in labels.items())
+        column, pairs_used, unmapped, _ = map_column(self.before[name], pairs, self.step.others, name)
+        into = self.put_column(name, column, pairs_used, lambda code: (), unmapped)
+        self.dictionary = self.dictionary.with_variable(
+            into, self.dictionary.of(into).with_parts(codes=None, type=None)
+        )
 
-    def table(self) -> Table:
-        """The recoded table."""
+    def make_table(self) -> Table:
+        """Return the recoded table."""
         dictionary = self.dictionary
         for change in self.changes:
             entry = dictionary.of(change.into)
             if entry.type is not None:
-                dictionary = dictionary.with_variable(change.into, entry.with_(type=None))
-        made = self.before.with_columns(self.columns)
-        return Table(made.columns, dictionary.for_columns(made.columns), made.history, made.name)
+                dictionary = dictionary.with_variable(change.into, entry.with_parts(type=None))
+        result = self.before.with_columns(self.columns)
+        return Table(result.columns, dictionary.for_columns(result.columns), result.history, result.name)
 
-    def account(self, made: Table) -> Account:
-        """What the recoding did; cells are held against those of the table before."""
+    def make_account(self, made: Table) -> Account:
+        """Report what the recoding did; cells are compared with the table before."""
         listings, notes, balances = (
             [],
             [*self.notes],
@@ -268,36 +280,36 @@ class Recoded:
         listings.append(Listing("values recoded", ("column", "old", "new", "cells"), rows))
         for change in self.changes:
             if change.unmapped:
-                told = some_of((f'"{value}" ({count:,})' for value, count in change.unmapped), MOST_LISTED)
+                shown = shorten_list((f'"{value}" ({count:,})' for value, count in change.unmapped), MOST_LISTED)
                 count = sum(count for _, count in change.unmapped)
-                fate = {"keep": "kept as they are", "missing": "made missing"}[self.step.others]
+                treatment = {"keep": "kept as they are", "missing": "made missing"}[self.step.others]
                 notes.append(
                     Note(
-                        f"values that the map does not name, {fate}: {told}.",
+                        f"values that the map does not name, {treatment}: {shown}.",
                         change.column,
                         (),
                         "unmapped",
                         count,
                     )
                 )
-            before, now = self.before[change.column], made[change.into]
-            if change.unmapped and self.step.others == "keep" and now.type == "string" != before.type:
-                text = f"was {before.type} and is text now, with the values that were kept: not every new value is one."
+            before, after = self.before[change.column], made[change.into]
+            if change.unmapped and self.step.others == "keep" and after.type == "string" != before.type:
+                text = f"was {before.type} and is now text: the kept values are not all numbers or dates."
                 notes.append(Note(text, change.column, kind="type-changed"))
-            same = int(np.count_nonzero(same_cells(before, now)))
+            same = int(np.count_nonzero(same_cells(before, after)))
             parts = (("changed", change.changed), ("as they were", same))
             balances.append(Balance(f"cells of {change.into}", len(before), parts))
         entries = self.before.dictionary.of, made.dictionary.of
-        notes += notes_on_dropped((change.into, entries[0](change.column), entries[1](change.into))
+        notes += note_dropped_parts((change.into, entries[0](change.column), entries[1](change.into))
                                   for change in self.changes)  # fmt: skip
         names = ", ".join(dict.fromkeys(change.into for change in self.changes))
         facts = {"columns": [change.into for change in self.changes]}
-        summary = f"{counted(sum(change.changed for change in self.changes), 'cell', 'cells')} changed in {names}."
+        summary = f"{pluralize(sum(change.changed for change in self.changes), 'cell')} changed in {names}."
         return Account("recode", summary, tuple(balances), facts, tuple(listings), tuple(notes))
 
 
-def means_the_same(old: str, new: str, column: Column) -> bool:
-    """True where a value that became another is the same in a column of the new one's type: 1 and 1.0 as numbers."""
+def is_same_value(old: str, new: str, column: Column) -> bool:
+    """Return whether two values are the same in a column of this type: 1 and 1.0 as numbers."""
     if column.type in ("integer", "number") and is_number(old) and is_number(new):
         return float(old) == float(new)
     return old == new

@@ -1,23 +1,23 @@
-"""What a page tells, as plain values: nothing in it is computed any more where it is drawn."""
+"""The content of a page, as plain values; drawing it computes nothing."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from lomrix.core.rows.described import DescribedVariable
+from lomrix.core.rows.described import VariableSummary
 
 
 @dataclass(frozen=True)
 class Bar:
-    """One part of a distribution: from where to where, or which value; None where there are too few to be shown."""
+    """One part of a distribution: a range or a value, and its cells; None if too few to be shown."""
 
     label: str
     cells: int | None
 
 
 @dataclass(frozen=True)
-class TellingVariable:
+class PageVariable:
     """A variable with its distribution.
 
     Parameters
@@ -34,7 +34,7 @@ class TellingVariable:
         The share of missing cells; None where it must not be shown.
     """
 
-    described: DescribedVariable
+    summary: VariableSummary
     bars: tuple[Bar, ...]
     more: int
     present: int | None
@@ -43,8 +43,8 @@ class TellingVariable:
 
 
 @dataclass(frozen=True)
-class SeenAt:
-    """Who was seen at one occasion; None where there are too few to be shown."""
+class OccasionCounts:
+    """Cases at one occasion; None if too few to be shown."""
 
     occasion: str
     cases: int | None
@@ -55,7 +55,7 @@ class SeenAt:
 
 @dataclass(frozen=True)
 class Point:
-    """A mean at an occasion with its 95 % interval; None where it is not shown."""
+    """A mean at an occasion with its 95 % interval; None if not shown."""
 
     occasion: str
     n: int | None
@@ -73,8 +73,8 @@ class Line:
 
 
 @dataclass(frozen=True)
-class Drawn:
-    """One measure over the occasions, its groups as lines."""
+class MeasureFigure:
+    """One measure over the occasions, with a line per group."""
 
     name: str
     label: str
@@ -84,7 +84,7 @@ class Drawn:
 
 @dataclass(frozen=True)
 class Node:
-    """One box of the flow: a file or a task, with its rows, and the boxes that lead to it."""
+    """One box of the flow: a file or task, its rows, and the boxes that lead to it."""
 
     id: str
     title: str
@@ -96,9 +96,9 @@ class Node:
 
 @dataclass(frozen=True)
 class Gap:
-    """The share of cells of a variable that are missing at each occasion, for one reason or for all where it is empty.
+    """The share of missing cells of a variable at each occasion, for one reason or for all (empty).
 
-    A share is None where the rows, or the missing ones among them, are too few to be shown.
+    A share is None if the rows, or the missing ones among them, are too few to be shown.
     """
 
     name: str
@@ -108,7 +108,7 @@ class Gap:
 
 @dataclass(frozen=True)
 class Content:
-    """All that a page tells.
+    """All that a page shows.
 
     Parameters
     ----------
@@ -134,12 +134,12 @@ class Content:
 
     title: str
     rows: int
-    variables: tuple[TellingVariable, ...]
+    variables: tuple[PageVariable, ...]
     flow: tuple[Node, ...] = ()
     case: str = ""
     occasion: str = ""
     cases: int | None = None
-    seen: tuple[SeenAt, ...] = ()
+    seen: tuple[OccasionCounts, ...] = ()
     gaps: tuple[Gap, ...] = ()
-    drawn: tuple[Drawn, ...] = ()
+    drawn: tuple[MeasureFigure, ...] = ()
     min_n: int = 0

@@ -1,4 +1,4 @@
-"""Discretion: which counts of a page must not be shown, since too few cases stand behind them or behind the rest."""
+"""Discretion: which counts of a page are hidden, since too few cases are behind them or the rest."""
 
 from __future__ import annotations
 
@@ -8,29 +8,29 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import dense
+from lomrix.core.arrays.codes import compact_codes
 from lomrix.core.arrays.suppression import Tree, count_cases, protect
-from lomrix.core.rows.described import DescribedVariable
-from lomrix.core.rows.keys import row_codes
-from lomrix.core.steps.report.content import Bar, TellingVariable
+from lomrix.core.rows.described import VariableSummary
+from lomrix.core.rows.keys import encode_rows
+from lomrix.core.steps.report.content import Bar, PageVariable
 from lomrix.core.steps.report.distribution import Distribution
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 
 Mask = npt.NDArray[np.bool_]
 Whole = npt.NDArray[np.int64]
-# What a page may show of one variable, in the order of the numbers: values, missing cells, both.
+# The totals that a page may show of a variable: values, missing cells, both.
 PRESENT, MISSING, ALL = 0, 1, 2
 
 
 def mask_number(number: int, hidden: object) -> int | None:
-    """A number, or none where it must not be shown."""
+    """Return a number, or None if it is hidden."""
     return None if hidden else number
 
 
 @dataclass(frozen=True)
 class Discretion:
-    """What must not be shown of a table.
+    """What must be hidden of a table.
 
     Parameters
     ----------
@@ -44,70 +44,70 @@ class Discretion:
     cases: Whole | None = None
 
     @classmethod
-    def of(cls, table: Table, case: Sequence[str], min_n: int) -> Discretion:
-        """The discretion of a page about a table, which counts cases where they are named."""
+    def for_table(cls, table: Table, case: Sequence[str], min_n: int) -> Discretion:
+        """Return the discretion of a page, which counts cases if they are named."""
         if not case or not min_n:
             return cls(min_n)
-        codes, size = row_codes(table, tuple(case))
-        return cls(min_n, dense(codes, max(size, 1))[0])
+        codes, size = encode_rows(table, tuple(case))
+        return cls(min_n, compact_codes(codes, max(size, 1))[0])
 
     def take(self, rows: Whole) -> Discretion:
-        """The same for some of the rows."""
+        """Return the discretion for some of the rows."""
         return self if self.cases is None else replace(self, cases=self.cases[rows])
 
-    def too_few(self, cells: Whole, count: int) -> Mask:
-        """The cells behind which some rows and too few cases stand; -1 for rows of no cell."""
+    def find_small(self, cells: Whole, count: int) -> Mask:
+        """Return the cells with some rows but too few cases; -1 for rows of no cell."""
         rows = np.bincount(cells[cells >= 0], minlength=count)
         return (rows > 0) & (count_cases(cells, count, self.cases) < self.min_n)
 
-    def describe(self, found: DescribedVariable, column: Column, parts: Distribution) -> TellingVariable:
-        """What a page tells of a variable.
+    def describe(self, summary: VariableSummary, column: Column, parts: Distribution) -> PageVariable:
+        """Return what a page shows of a variable.
 
-        The cells of the variable are a table of one column: each part and each reason is a cell, with the values, the
-        missing cells and the rows as its totals.
+        Its cells form a table of one column: each part and each reason is a cell; values, missing cells and rows are
+        its totals.
         """
-        count, reasons = len(parts.labels) + 1, list(found.missing)
+        count, reasons = len(parts.labels) + 1, list(summary.missing)
         cells = parts.part.copy()
         if column.why is not None:
-            for at, reason in enumerate(reasons):
-                cells[column.why == column.reasons.index(reason) + 1] = count + at
+            for index, reason in enumerate(reasons):
+                cells[column.why == column.reasons.index(reason) + 1] = count + index
         parents = [np.repeat([PRESENT, MISSING], [count, max(len(reasons), 1)]), np.zeros(2, np.int64)]
-        masks = Tree(cells, parents, count + max(len(reasons), 1), self.cases, self.min_n).suppressed()
+        masks = Tree(cells, parents, count + max(len(reasons), 1), self.cases, self.min_n).suppress()
         parts_hidden, totals_hidden = masks[0], masks[1]
         bars = [Bar(label, mask_number(int(cells), hidden))
                 for label, cells, hidden in zip(parts.labels, parts.counts, parts_hidden, strict=False)]  # fmt: skip
         more = parts.more
         if parts.is_of_values and not parts.is_labelled and column.type in ("string", "boolean"):
-            # A value whose count is hidden may be a person's.
+            # A value with a hidden count may identify a person.
             shown = [bar for bar in bars if bar.cells is not None]
             more, bars = more + len(bars) - len(shown), shown
         missing = {
-            reason: mask_number(number, parts_hidden[count + at])
-            for at, (reason, number) in enumerate(found.missing.items())
+            reason: mask_number(number, parts_hidden[count + index])
+            for index, (reason, number) in enumerate(summary.missing.items())
         }
-        gone = sum(found.missing.values())
-        return TellingVariable(
-            self._summary(found, parts, parts_hidden[:count].any(), totals_hidden[PRESENT]), tuple(bars), more,
-            mask_number(found.present, totals_hidden[PRESENT]), missing,
-            None if totals_hidden.any() else gone / max(found.present + gone, 1),
+        missing_count = sum(summary.missing.values())
+        return PageVariable(
+            self._limit_summary(summary, parts, parts_hidden[:count].any(), totals_hidden[PRESENT]), tuple(bars), more,
+            mask_number(summary.present, totals_hidden[PRESENT]), missing,
+            None if totals_hidden.any() else missing_count / max(summary.present + missing_count, 1),
         )  # fmt: skip
 
-    def _summary(
-        self, found: DescribedVariable, parts: Distribution, hides_parts: object, hides_all: object
-    ) -> DescribedVariable:
-        """A variable without what would tell of single people."""
+    def _limit_summary(
+        self, summary: VariableSummary, parts: Distribution, hides_parts: object, hides_all: object
+    ) -> VariableSummary:
+        """Return a summary without what would reveal single persons."""
         if not self.min_n:
-            return found
-        # The mean of few different values, with the counts of all but two of them, gives those two away.
-        bare = hides_all or (hides_parts and parts.is_of_values)
+            return summary
+        # The mean of few distinct values, with the counts of all but two of them, reveals those two.
+        reveals_parts = hides_all or (hides_parts and parts.is_of_values)
         return replace(
-            found, smallest="", largest="",
-            mean=None if bare else found.mean, deviation=None if bare else found.deviation,
-            median=None if hides_all else found.median,
+            summary, minimum="", maximum="",
+            mean=None if reveals_parts else summary.mean, deviation=None if reveals_parts else summary.deviation,
+            median=None if hides_all else summary.median,
         )  # fmt: skip
 
     def hide_over_time(self, numbers: Whole, small: Mask) -> Mask:
-        """Which numbers of who was seen when must not be shown.
+        """Return which numbers of who was seen when must be hidden.
 
         Parameters
         ----------
@@ -119,9 +119,9 @@ class Discretion:
         times = numbers.shape[1]
         seen, new, _, lost = (np.arange(times) + row * times for row in range(4))
         equations = np.zeros((times + 1, 4 * times + 1))
-        for at in range(times):  # who was seen so far is seen now or lost
-            equations[at, [seen[at], lost[at]]] = 1
-            equations[at, new[: at + 1]] = -1
+        for time in range(times):  # whoever was seen so far is seen now or lost
+            equations[time, [seen[time], lost[time]]] = 1
+            equations[time, new[: time + 1]] = -1
         equations[times, new] = 1
         equations[times, -1] = -1
         values = np.append(numbers.ravel(), numbers[1].sum())
@@ -129,7 +129,7 @@ class Discretion:
         return protect(equations, values, first, np.zeros(len(values), np.bool_))
 
     def hide_gaps(self, counts: Whole, small: Mask, totals: Mask) -> Mask:
-        """Which numbers of missing cells at each occasion must not be shown.
+        """Return which numbers of missing cells at each occasion must be hidden.
 
         Parameters
         ----------
@@ -145,23 +145,23 @@ class Discretion:
         Shape (k, t), the first row being for all missing cells together: with the rows they tell those with a value.
         """
         kinds, times = counts.shape
-        cell = np.arange(kinds * times).reshape(kinds, times)
-        whole = kinds * times + np.arange(times)
-        total = whole[-1] + 1 + np.arange(kinds)
-        equations = np.zeros((2 * times + kinds, total[-1] + 1))
-        for at in range(times):
-            equations[at, cell[:, at]] = 1  # all of them are the rows, which are known
-            equations[times + at, cell[1:, at]] = 1
-            equations[times + at, whole[at]] = -1
+        cells = np.arange(kinds * times).reshape(kinds, times)
+        missing_totals = kinds * times + np.arange(times)
+        totals_index = missing_totals[-1] + 1 + np.arange(kinds)
+        equations = np.zeros((2 * times + kinds, totals_index[-1] + 1))
+        for time in range(times):
+            equations[time, cells[:, time]] = 1  # all together are the rows, which are known
+            equations[times + time, cells[1:, time]] = 1
+            equations[times + time, missing_totals[time]] = -1
         for kind in range(kinds):
-            equations[2 * times + kind, cell[kind]] = 1
-            equations[2 * times + kind, total[kind]] = -1
-        gone = counts[1:].sum(axis=0)
-        values = np.concatenate([counts.ravel(), gone, counts.sum(axis=1)])
+            equations[2 * times + kind, cells[kind]] = 1
+            equations[2 * times + kind, totals_index[kind]] = -1
+        missing = counts[1:].sum(axis=0)
+        values = np.concatenate([counts.ravel(), missing, counts.sum(axis=1)])
         first = np.concatenate([small.ravel(), small[0] | small[1:].any(axis=0) & (kinds == 2), totals])
         fixed = np.zeros(len(values), np.bool_)
-        fixed[total] = ~totals
+        fixed[totals_index] = ~totals
         hidden = protect(equations, values, first, fixed)
-        found = hidden[: kinds * times].reshape(kinds, times).copy()
-        found[0] |= hidden[whole]
-        return found
+        result = hidden[: kinds * times].reshape(kinds, times).copy()
+        result[0] |= hidden[missing_totals]
+        return result

@@ -9,14 +9,14 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.cases import FEW, Change
+from lomrix.core.rows.cases import FEW, Variation
 from lomrix.core.rows.grid import Grid
-from lomrix.core.rows.occasions import Occasion, told
+from lomrix.core.rows.occasions import Occasion, format_occasion_pair
 from lomrix.core.steps.reshape.to_wide import ToWide
 from lomrix.core.table.other_layout import OtherLayout
-from lomrix.core.table.selection import chosen_columns
+from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
 SPREAD, CONSTANT, LEFT_OUT, LABELS = "spread", "constant", "left out", "labels"
@@ -25,7 +25,7 @@ MOST_EXAMPLES = 4
 
 @dataclass
 class Roles:
-    """What becomes of each column beside case and occasion.
+    """The role of each column beside case and occasion.
 
     Parameters
     ----------
@@ -51,9 +51,9 @@ class Roles:
         return [name for name in self.table.names if name not in taken]
 
     @cached_property
-    def changes(self) -> dict[str, Change]:
-        """How each of them changes within cases."""
-        return {name: self.grid.cases.change(name) for name in self.others}
+    def variations(self) -> dict[str, Variation]:
+        """How each of them varies within cases."""
+        return {name: self.grid.cases.find_variation(name) for name in self.others}
 
     @cached_property
     def of(self) -> dict[str, str]:
@@ -62,11 +62,11 @@ class Roles:
         Raises
         ------
         UsageError
-            Where what was asked for contradicts itself.
+            If settings contradict each other.
         DataError
-            Where the data contradict it, or nothing is left to spread.
+            If the data contradict them, or nothing is left to spread.
         """
-        stated = {SPREAD: self._stated(self.step.spread), CONSTANT: self._stated(self.step.constant)}
+        stated = {SPREAD: self._choose_stated(self.step.spread), CONSTANT: self._choose_stated(self.step.constant)}
         both = [name for name in stated[SPREAD] if name in stated[CONSTANT]]
         if both:
             raise UsageError(f"{both[0]} cannot be both spread and constant.", todo="Name it in one of them.")
@@ -82,54 +82,54 @@ class Roles:
             elif stated[SPREAD]:
                 roles[name] = CONSTANT
             else:
-                roles[name] = self._found(name, name in remembered)
+                roles[name] = self._infer(name, name in remembered)
         constants = [name for name, role in roles.items() if role == CONSTANT]
         by_level = [name for name in constants if self.table.dictionary.of(name).level == "case"]
         self._require_constant(constants, [*stated[CONSTANT], *by_level])
         if SPREAD not in roles.values() and len(self.table):
             raise DataError(
-                "No column changes within a case, so there is nothing to spread.",
+                "No column varies within a case, so there is nothing to spread.",
                 where=f"beside {', '.join((*self.grid.case, *self.grid.names))} there are "
-                f"{some_of(self.others) or 'no columns'}",
+                f"{shorten_list(self.others) or 'no columns'}",
                 todo="Name the measures with ‹spread›, or check ‹case›.",
             )
         return roles
 
-    def _found(self, name: str, remembered: bool) -> str:
-        """The role that dictionary and data give a column of which nothing was said."""
+    def _infer(self, name: str, remembered: bool) -> str:
+        """Return the role that dictionary and data give a column without a stated one."""
         level = self.table.dictionary.of(name).level
         if remembered or level == "occasion":
             return SPREAD
-        if not self.changes[name].changes:
+        if not self.variations[name].varies:
             return CONSTANT
-        # Missing cells beside one value do not speak against what the dictionary says.
-        return CONSTANT if level == "case" and not len(self.contradicting(name)) else SPREAD
+        # Missing cells beside one value do not contradict the dictionary.
+        return CONSTANT if level == "case" and not len(self.find_contradictions(name)) else SPREAD
 
     @property
     def only_missing(self) -> list[str]:
-        """Columns that are spread because they are missing in some rows of a case, and not because they change."""
+        """Columns that are spread only because they are missing in some rows of a case."""
         if self.step.spread:
             return []
-        found = []
+        result = []
         for name in self.spread:
-            change = self.changes[name]
-            if change.changes and change.cases is not None and not len(change.cases):
-                found.append(name)
-        return found
+            variation = self.variations[name]
+            if variation.varies and variation.cases is not None and not len(variation.cases):
+                result.append(name)
+        return result
 
-    def _stated(self, words: str) -> list[str]:
-        if not words:
+    def _choose_stated(self, choice: str) -> list[str]:
+        if not choice:
             return []
         types = {name: self.table[name].type for name in self.others}
-        return chosen_columns(words, types, self.table.name)
+        return choose_columns(choice, types, self.table.name)
 
     def _require_constant(self, constants: list[str], stated: list[str]) -> None:
-        """Stop where a constant changes, unless it was told what to take; a missing cell is no change."""
+        """Stop if a constant varies and no choice is stated; a missing cell is not a variation."""
         for name in constants:
-            change = self.changes[name]
-            if not change.changes or (name in stated and self.step.if_changing != "stop"):
+            variation = self.variations[name]
+            if not variation.varies or (name in stated and self.step.if_changing != "stop"):
                 continue
-            cases = self.contradicting(name)
+            cases = self.find_contradictions(name)
             if name not in stated and self.step.if_changing != "stop" and self.step.spread:
                 continue
             if not len(cases) and name in stated:
@@ -137,75 +137,76 @@ class Roles:
             if not len(cases):
                 raise DataError(
                     f"{name} is missing in some rows of a case and not in others, so it is not constant.",
-                    todo=f"Name it in ‹spread› too, or say ‹constant={name}› to carry the value that is there.",
+                    todo=f"Name it in ‹spread› too, or use ‹constant={name}› to carry the present value.",
                 )
-            todo = f"Mend the cells, name {name} in ‹spread›, or say ‹if_changing=first›, last or commonest."
-            self.grid.cases.rows_of_constant(name, "stop", todo)
+            todo = f"Correct the cells, name {name} in ‹spread›, or use ‹if_changing=first›, last or commonest."
+            self.grid.cases.find_constant_rows(name, "stop", todo)
 
-    def contradicting(self, name: str) -> Rows:
-        """Cases in which a column has different present values."""
-        known = self.changes[name].cases
-        return self.grid.cases.contradicting(self.table[name]) if known is None else known
+    def find_contradictions(self, name: str) -> Rows:
+        """Return the cases in which a column has different present values."""
+        cases = self.variations[name].cases
+        return self.grid.cases.find_contradictions(self.table[name]) if cases is None else cases
 
-    def _with(self, role: str) -> list[str]:
+    def _list_role(self, role: str) -> list[str]:
         return [name for name in self.others if self.of[name] == role]
 
     @property
     def spread(self) -> list[str]:
         """The columns that are spread over the occasions."""
-        return self._with(SPREAD)
+        return self._list_role(SPREAD)
 
     @property
     def constants(self) -> list[str]:
-        """The columns that are carried."""
-        return self._with(CONSTANT)
+        """The constants."""
+        return self._list_role(CONSTANT)
 
     @property
     def left_out(self) -> list[str]:
         """The columns that are neither."""
-        return self._with(LEFT_OUT)
+        return self._list_role(LEFT_OUT)
 
     @property
-    def slips(self) -> list[str]:
-        """Columns that are spread, but change in so few cases that a slip is likely."""
-        found = []
+    def likely_errors(self) -> list[str]:
+        """Columns that are spread, but vary in so few cases that an error is likely."""
+        result = []
         for name in self.spread:
-            cases = self.changes[name].cases
+            cases = self.variations[name].cases
             if cases is not None and 0 < len(cases) <= FEW * len(self.grid.cases):
-                found.append(name)
-        return found
+                result.append(name)
+        return result
 
-    def rows_of_constant(self, name: str) -> Rows:
-        """For each case the row whose cell is carried."""
-        if not self.changes[name].changes:
+    def find_constant_rows(self, name: str) -> Rows:
+        """Return for each case the row with the constant's cell."""
+        if not self.variations[name].varies:
             return self.grid.cases.firsts
-        return self.grid.cases.rows_of_constant(name, self.step.if_changing, "")
+        return self.grid.cases.find_constant_rows(name, self.step.if_changing, "")
 
     @cached_property
     def labels(self) -> dict[Occasion, str]:
-        """By occasion the label of its columns, where a column holds them.
+        """By occasion the label of its columns, if a column holds them.
 
         Raises
         ------
         DataError
-            Where one occasion has several labels.
+            If one occasion has several labels.
         """
         if not self.step.label_from:
             return {}
-        column = self.table[self.step.label_from].encoded()
+        column = self.table[self.step.label_from].encode()
         texts = column.to_text() if column.type != "string" else column.strings.strings
         number = np.arange(len(column)) if column.type != "string" else column.values
-        place = self.grid
+        grid = self.grid
         present = np.flatnonzero(~column.is_missing)
-        occasion = place.cells[present] % max(place.times, 1)
-        pairs = np.unique(np.stack([occasion, number[present]], axis=1), axis=0)
-        found: dict[Occasion, str] = {}
-        for at, text_at in pairs:
-            text = texts[int(text_at)].as_py()
-            if found.setdefault(place.occasions[at], text) != text:
+        occasions = grid.cells[present] % max(grid.times, 1)
+        pairs = np.unique(np.stack([occasions, number[present]], axis=1), axis=0)
+        result: dict[Occasion, str] = {}
+        for index, text_index in pairs:
+            text = texts[int(text_index)].as_py()
+            if result.setdefault(grid.occasions[index], text) != text:
+                occasion = grid.occasions[index]
                 raise DataError(
                     f"{self.step.label_from} holds two labels for one occasion.",
-                    where=f'{told(place.names, place.occasions[at])}: "{found[place.occasions[at]]}" and "{text}"',
-                    todo="Labels go with the occasion; mend the file or take another column.",
+                    where=f'{format_occasion_pair(grid.names, occasion)}: "{result[occasion]}" and "{text}"',
+                    todo="Labels belong to the occasion; correct the file or use another column.",
                 )
-        return found
+        return result

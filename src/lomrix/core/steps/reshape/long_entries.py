@@ -1,4 +1,4 @@
-"""Dictionary entries on the way to long: what a family's columns have in common."""
+"""Dictionary entries of a long table: what a family's columns have in common."""
 
 from __future__ import annotations
 
@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from lomrix.core.errors import DataError
 from lomrix.core.rows.occasions import Occasion
 from lomrix.core.steps.reshape.families import Families
-from lomrix.core.steps.reshape.labels import common_label
+from lomrix.core.steps.reshape.labels import find_common_label
 from lomrix.core.table.dictionary import Codes, Dictionary
 from lomrix.core.table.other_layout import OtherLayout
-from lomrix.core.table.variable import NOTHING_KNOWN, Variable
+from lomrix.core.table.variable import NO_ENTRY, Variable
 
 
 @dataclass
@@ -35,48 +35,54 @@ class LongEntries:
     memory: OtherLayout | None
     other_labels: str
 
-    def dictionary(self) -> Dictionary:
-        """The dictionary with an entry for each measure and occasion of which something is known."""
-        made = self.known
-        for measure, at in self.families.measures.items():
-            entry, made = self._entry(measure, at, made)
-            if entry != NOTHING_KNOWN:
-                made = made.with_variable(measure, entry)
+    def make_dictionary(self) -> Dictionary:
+        """Return the dictionary with an entry for each known measure and occasion."""
+        result = self.known
+        for measure, columns in self.families.measures.items():
+            entry, result = self._make_entry(measure, columns, result)
+            if entry != NO_ENTRY:
+                result = result.with_variable(measure, entry)
         if self.memory is not None:
             for name in self.families.names:
                 if name in self.memory.variables and name not in self.known.variables:
-                    made = self._recalled(made, name)
-        return made
+                    result = self._recall(result, name)
+        return result
 
-    def _recalled(self, made: Dictionary, name: str) -> Dictionary:
+    def _recall(self, result: Dictionary, name: str) -> Dictionary:
         assert self.memory is not None
         entry = self.memory.variables[name]
         if entry.codes is not None and entry.codes in self.memory.codes:
-            made = made.with_codes(entry.codes, self.memory.codes[entry.codes])
-        return made.with_variable(name, entry)
+            result = result.with_codes(entry.codes, self.memory.codes[entry.codes])
+        return result.with_variable(name, entry)
 
-    def _entry(self, measure: str, at: Mapping[Occasion, str], made: Dictionary) -> tuple[Variable, Dictionary]:
-        entries = {name: self.known.of(name) for name in at.values()}
-        own = self.known.variables.get(measure)
-        memory = self.memory if own is None else None
-        if memory is not None and all(memory.unchanged(name, entry) for name, entry in entries.items()):
+    def _make_entry(
+        self, measure: str, columns: Mapping[Occasion, str], result: Dictionary
+    ) -> tuple[Variable, Dictionary]:
+        entries = {name: self.known.of(name) for name in columns.values()}
+        stated = self.known.variables.get(measure)
+        memory = self.memory if stated is None else None
+        if memory is not None and all(memory.is_unchanged(name, entry) for name, entry in entries.items()):
             if measure not in memory.variables:
-                return NOTHING_KNOWN, made
-            return memory.variables[measure], self._recalled(made, measure)
-        filled = [entry for entry in entries.values() if entry != NOTHING_KNOWN]
-        if not filled and own is None:
-            return NOTHING_KNOWN, made
-        entry = own if own is not None and not filled else filled[0]
-        missing = {code: reason for one in reversed(filled) for code, reason in one.missing.items()}
-        label = own.label if own and own.label else common_label([one.label for one in filled], self.families.names)
-        codes, made = self._codes(measure, list(at.values()), entry, made)
+                return NO_ENTRY, result
+            return memory.variables[measure], self._recall(result, measure)
+        known_entries = [entry for entry in entries.values() if entry != NO_ENTRY]
+        if not known_entries and stated is None:
+            return NO_ENTRY, result
+        entry = stated if stated is not None and not known_entries else known_entries[0]
+        missing = {code: reason for part in reversed(known_entries) for code, reason in part.missing.items()}
+        label = (
+            stated.label
+            if stated and stated.label
+            else find_common_label([part.label for part in known_entries], self.families.names)
+        )
+        codes, result = self._join_codes(measure, list(columns.values()), entry, result)
         missing = missing or entry.missing
-        return entry.with_(label=label, missing=missing, codes=codes, level="occasion", type=None), made
+        return entry.with_parts(label=label, missing=missing, codes=codes, level="occasion", type=None), result
 
-    def _codes(
-        self, measure: str, names: list[str], entry: Variable, made: Dictionary
+    def _join_codes(
+        self, measure: str, names: list[str], entry: Variable, result: Dictionary
     ) -> tuple[str | None, Dictionary]:
-        """One list of codes for all columns of a family."""
+        """Return one list of codes for all columns of a family."""
         lists = {name: labels for name in names if (labels := self.known.labels_of(name))}
         joined: dict[str, str] = {}
         for name, labels in lists.items():
@@ -85,18 +91,18 @@ class LongEntries:
                     raise DataError(
                         f"One code of {measure} has different labels at different occasions.",
                         where=f'code {code}: "{joined[code]}", but "{label}" in {name}',
-                        todo="Mend the dictionary or recode the column, or say ‹other_labels=first›.",
+                        todo="Correct the dictionary or recode the column, or use ‹other_labels=first›.",
                     )
         if not lists or all(dict(labels) == joined for labels in lists.values()):
-            return next((self.known.of(name).codes for name in lists), entry.codes), made
+            return next((self.known.of(name).codes for name in lists), entry.codes), result
         new = measure
-        while new in made.codes and dict(made.codes[new]) != joined:
+        while new in result.codes and dict(result.codes[new]) != joined:
             new += "_codes"
-        return new, made.with_codes(new, as_codes(joined))
+        return new, result.with_codes(new, sort_codes(joined))
 
 
-def as_codes(labels: Mapping[str, str]) -> Codes:
-    """A list of codes in ascending order where all codes are whole numbers."""
+def sort_codes(labels: Mapping[str, str]) -> Codes:
+    """Return a list of codes, ascending if all are integers."""
     if all(code.lstrip("-").isdecimal() for code in labels):
         return dict(sorted(labels.items(), key=lambda pair: int(pair[0])))
     return dict(labels)

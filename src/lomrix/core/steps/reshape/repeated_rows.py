@@ -1,4 +1,4 @@
-"""Repeated: several rows of one case and occasion become one."""
+"""Repeated rows: several rows of one case and occasion become one."""
 
 from __future__ import annotations
 
@@ -7,13 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.statistics import sizes
+from lomrix.core.arrays.statistics import group_sizes
 from lomrix.core.errors import DataError
-from lomrix.core.rows.cases import changes_from_row_to_row
+from lomrix.core.rows.cases import find_row_changes
 from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.reshape.to_wide import Reduction
 from lomrix.core.table.column import Column, is_exact
-from lomrix.core.table.joined import stacked_column
+from lomrix.core.table.joined import concatenate_columns
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -21,7 +21,7 @@ Rows = npt.NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Reduced:
-    """What came of rows that share their case and occasion.
+    """The result of reducing repeated rows.
 
     Parameters
     ----------
@@ -45,7 +45,7 @@ class Reduced:
     taken_first: dict[str, int]
 
 
-def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: Reduction) -> Reduced:
+def reduce_rows(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: Reduction) -> Reduced:
     """Reduce repeated rows to one.
 
     Parameters
@@ -70,52 +70,52 @@ def reduced(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: 
     keep = np.ones(len(table), np.bool_)
     keep[order] = False
     keep[firsts] = True
-    # The row that is kept stands where the first one stood, so that cases come in the same order as before.
+    # The kept row takes the position of the first one, so that cases keep their order.
     source = np.arange(len(table))
     source[firsts] = kept
     rows = source[keep]
-    made, taken_first = {}, {}
+    columns_made, taken_first = {}, {}
     for name, column in table.columns.items():
         if name in columns and how not in ("first", "last"):
             computes = column.type in ("integer", "number") and not table.dictionary.labels_of(name)
             computes |= column.type in ("date", "datetime") and how in ("min", "max")
             if not computes:
-                taken_first[name] = _differing(column.take(order), group)
-            column = _with_statistics(name, column, order, group, kept, how if computes else "")
-        made[name] = column.take(rows)
+                taken_first[name] = _count_differing(column.take(order), group)
+            column = _put_statistics(name, column, order, group, kept, how if computes else "")
+        columns_made[name] = column.take(rows)
     before = {name: len(table) - table[name].missing_count for name in columns}
-    gone = {name: count - (len(rows) - made[name].missing_count) for name, count in before.items()}
+    values_lost = {name: count - (len(rows) - columns_made[name].missing_count) for name, count in before.items()}
     taken_first = {name: count for name, count in taken_first.items() if count}
-    result = Table(made, table.dictionary, name=table.name, first_row=table.first_row)
-    return Reduced(result, len(table) - len(rows), len(firsts), gone, taken_first)
+    result = Table(columns_made, table.dictionary, name=table.name, first_row=table.first_row)
+    return Reduced(result, len(table) - len(rows), len(firsts), values_lost, taken_first)
 
 
-def _with_statistics(name: str, column: Column, order: Rows, group: Rows, kept: Rows, how: str) -> Column:
-    """The column with each group's statistic, or its first present value, in the row that is kept."""
+def _put_statistics(name: str, column: Column, order: Rows, group: Rows, kept: Rows, how: str) -> Column:
+    """Put each group's statistic, or its first present value, into the row that is kept."""
     present = ~column.is_missing[order]
     count = len(kept)
-    filled = np.flatnonzero(sizes(group[present], count))
+    nonempty = np.flatnonzero(group_sizes(group[present], count))
     if not how:
         first = np.full(count, -1, np.int64)
         first[group[present][::-1]] = order[present][::-1]
         source = np.arange(len(column))
-        source[kept[filled]] = first[filled]
+        source[kept[nonempty]] = first[nonempty]
         return column.take(source)
-    statistic = Summary(column.take(order), group, count, sizes(group, count)).statistic(how).take(filled)
+    statistic = Summary(column.take(order), group, count, group_sizes(group, count)).compute(how).take(nonempty)
     if statistic.type == "number" != column.type and not is_exact(column.values).all():
         raise DataError(
             f"The {how} of {name} is a decimal, and {name} holds whole numbers too long for decimals.",
-            todo="Name it in ‹constant›, or say ‹repeated=first›, last, min or max.",
+            todo="Name it in ‹constant›, or use ‹repeated=first›, last, min or max.",
         )
-    column = column.widened(statistic.type)
-    # Each group's statistic stands behind the column, from where it goes to the row that is kept.
+    column = column.widen(statistic.type)
+    # The statistics are appended to the column, then taken into the rows that are kept.
     source = np.arange(len(column))
-    source[kept[filled]] = len(column) + np.arange(len(filled))
-    return stacked_column([column, statistic], statistic.type).take(source)
+    source[kept[nonempty]] = len(column) + np.arange(len(nonempty))
+    return concatenate_columns([column, statistic], statistic.type).take(source)
 
 
-def _differing(column: Column, group: Rows) -> int:
-    """In how many groups present values differ."""
+def _count_differing(column: Column, group: Rows) -> int:
+    """Count the groups in which present values differ."""
     rows = np.flatnonzero(~column.is_missing)
-    differ = changes_from_row_to_row(column.take(rows)) & (group[rows][1:] == group[rows][:-1])
+    differ = find_row_changes(column.take(rows)) & (group[rows][1:] == group[rows][:-1])
     return len(np.unique(group[rows][1:][differ]))

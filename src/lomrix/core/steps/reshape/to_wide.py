@@ -1,4 +1,4 @@
-"""To wide as it is asked for."""
+"""Settings of to-wide."""
 
 from __future__ import annotations
 
@@ -15,35 +15,33 @@ Choice = Literal["first", "last", "commonest"]
 Reduction = Literal["stop", "first", "last", "mean", "median", "min", "max", "sum"]
 
 
-def template_of(text: str) -> HeaderTemplate:
+def parse_template(text: str) -> HeaderTemplate:
     """The header template of the new columns."""
-    return HeaderTemplate.parsed(text, measure_needed=False)
+    return HeaderTemplate.parse(text, measure_needed=False)
 
 
 class ToWide(Step):
     """Turn the rows of a case into columns, one for each measure and occasion."""
 
     word: ClassVar[str] = "to-wide"
-    done_by: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_wide:spread"
-    comes_back: ClassVar[bool] = True
+    implementation: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_wide:to_wide"
+    is_reversible: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
 
     case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")] = ()
     occasion: Annotated[Names, Setting("The column that names the occasion.", "COLUMNS")] = ()
     header: Annotated[
-        str, parsed_by(template_of), Setting("How the new columns are named, such as {measure}_m{month}.", "TEMPLATE")
+        str, parsed_by(parse_template), Setting("Names of the new columns, such as {measure}_m{month}.", "TEMPLATE")
     ] = ""
-    spread: Annotated[
-        Columns, Setting("The measures; without it the columns that change within a case.", "COLUMNS")
-    ] = ""
-    constant: Annotated[
-        Columns, Setting("One value per case; where spread is said too, the others are left out.", "COLUMNS")
-    ] = ""
-    if_changing: Annotated[Literal["stop"] | Choice, Setting("A stated constant that changes.")] = "stop"
-    repeated: Annotated[Reduction, Setting("Several rows of one case and occasion.")] = "stop"
+    spread: Annotated[Columns, Setting("The measures; by default the columns that vary within a case.", "COLUMNS")] = ""
+    constant: Annotated[Columns, Setting("One value per case; with spread, other columns are left out.", "COLUMNS")] = (
+        ""
+    )
+    if_changing: Annotated[Literal["stop"] | Choice, Setting("What to do when a stated constant varies.")] = "stop"
+    repeated: Annotated[Reduction, Setting("What to do with several rows of one case and occasion.")] = "stop"
     order: Annotated[Literal["measure", "occasion"] | None, Setting("New columns by measure or by occasion.")] = None
-    label_from: Annotated[str, Setting("The column whose texts label the new columns.", "COLUMN")] = ""
-    most_columns: Annotated[int, Field(ge=1), Setting("More columns are refused.", "N")] = MOST_COLUMNS
+    label_from: Annotated[str, Setting("Column with labels of the new columns.", "COLUMN")] = ""
+    most_columns: Annotated[int, Field(ge=1), Setting("Largest number of columns.", "N")] = MOST_COLUMNS
 
     @property
     def division(self) -> Division:

@@ -1,4 +1,4 @@
-"""From one row per case and occasion to one row per case."""
+"""Reshape to wide."""
 
 from __future__ import annotations
 
@@ -10,8 +10,8 @@ from lomrix.core.steps.reshape.wide_account import WideAccount
 from lomrix.core.steps.step import Inputs, Result
 
 
-def spread(step: ToWide, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Turn the table."""
-    work = Spreading(step, tables.one())
-    wide = work.table()
-    return Result(wide, WideAccount(work, wide).account())
+def to_wide(step: ToWide, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Reshape the table."""
+    spreading = Spreading(step, tables.get_one())
+    wide = spreading.make_table()
+    return Result(wide, WideAccount(spreading, wide).make_account())

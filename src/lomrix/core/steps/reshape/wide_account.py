@@ -1,4 +1,4 @@
-"""The account of to-wide: what became of every row and cell, and what could not come back."""
+"""The account of to-wide: what happened to every row and cell, and what cannot be restored."""
 
 from __future__ import annotations
 
@@ -7,105 +7,106 @@ from functools import cached_property
 
 import numpy as np
 
-from lomrix.core.rows.occasions import FURTHER_OCCASIONS, Occasion, cut_short, each_or_all, told, told_together
+from lomrix.core.rows.occasions import (
+    FURTHER_OCCASIONS,
+    Occasion,
+    format_occasion_pair,
+    format_occasions,
+    list_or_total,
+    merge_small_parts,
+)
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
 from lomrix.core.steps.reshape.spreading import Spreading
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.notes import Note, counted, plural, times
+from lomrix.core.table.notes import Note, format_times, plural, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
-from lomrix.core.wording import some_of
+from lomrix.core.wording import shorten_list
 
 STEADY = "always the same"
 
 
 @dataclass
 class WideAccount:
-    """What a turn did.
+    """The account of a reshape to wide, and the wide table."""
 
-    Parameters
-    ----------
-    work
-        The table on its way.
-    wide
-        The wide table.
-    """
-
-    work: Spreading
+    spreading: Spreading
     wide: Table
 
-    def account(self) -> Account:
-        """The account."""
-        work, place = self.work, self.work.grid
-        cases, occasions = counted(len(place.cases), "case", "cases"), counted(place.times, "occasion", "occasions")
-        named = f" ({told_together(work.occasions, place.occasions, self._labels)})" if place.times else ""
+    def make_account(self) -> Account:
+        """Return the account."""
+        spreading, grid = self.spreading, self.spreading.grid
+        cases, occasions = pluralize(len(grid.cases), "case"), pluralize(grid.times, "occasion")
+        occasion_text = (
+            f" ({format_occasions(spreading.occasions, grid.occasions, self._labels)})" if grid.times else ""
+        )
         return Account(
             "to-wide",
-            f"{counted(len(work.long), 'row', 'rows')} became {cases} x {occasions}{named}, "
-            f"{counted(len(self.wide.names), 'column', 'columns')}.",
-            (self._rows(), self._cells(), self._values()),
+            f"{pluralize(len(spreading.long), 'row')} became {cases} x {occasions}{occasion_text}, "
+            f"{pluralize(len(self.wide.names), 'column')}.",
+            (self._balance_rows(), self._balance_cells(), self._balance_values()),
             {
                 "rows": len(self.wide),
-                "occasions": [list(occasion) for occasion in place.occasions],
-                "spread": work.roles.spread,
-                "constant": work.roles.constants,
-                "left_out_columns": work.roles.left_out,
-                "changing_in_few_cases": work.roles.slips,
-                "cannot_come_back": self.cannot_come_back,
+                "occasions": [list(occasion) for occasion in grid.occasions],
+                "spread": spreading.roles.spread,
+                "constant": spreading.roles.constants,
+                "left_out_columns": spreading.roles.left_out,
+                "changing_in_few_cases": spreading.roles.likely_errors,
+                "cannot_come_back": self.not_restorable,
             },
-            (self._measures(), *self._others()),
-            (*self._choices(), *self._slips(), *self._notes(), *self._one_way()),
-            left_out=0 if self.work.reduction is None else self.work.reduction.dropped,
+            (self._list_measures(), *self._list_others()),
+            (*self._note_choices(), *self._note_likely_errors(), *self._make_notes(), *self._note_lost()),
+            left_out=0 if self.spreading.reduction is None else self.spreading.reduction.dropped,
         )
 
-    def _at(self, occasion: Occasion) -> str:
-        return told(self.work.occasions, occasion, self._labels)
+    def _format_occasion(self, occasion: Occasion) -> str:
+        return format_occasion_pair(self.spreading.occasions, occasion, self._labels)
 
     @cached_property
     def _labels(self) -> dict[str, Codes]:
-        """By occasion column the labels of its codes."""
-        return {name: self.work.long.dictionary.labels_of(name) for name in self.work.occasions}
+        """Labels of the codes, by occasion column."""
+        return {name: self.spreading.long.dictionary.labels_of(name) for name in self.spreading.occasions}
 
     # ---------------------------------------------------------------- balances
 
-    def _rows(self) -> Balance:
-        place, reduction = self.work.grid, self.work.reduction
-        parts = [("one for each case and occasion", int(place.cases_at.sum()))]
+    def _balance_rows(self) -> Balance:
+        grid, reduction = self.spreading.grid, self.spreading.reduction
+        parts = [("one for each case and occasion", int(grid.case_counts.sum()))]
         if reduction is not None:
-            parts.append((f"reduced to their {self.work.step.repeated}", reduction.dropped))
-        return Balance(f"rows of {self.work.long.name}", len(self.work.long), tuple(parts))
+            parts.append((f"reduced to their {self.spreading.step.repeated}", reduction.dropped))
+        return Balance(f"rows of {self.spreading.long.name}", len(self.spreading.long), tuple(parts))
 
-    def _cells(self) -> Balance:
-        place = self.work.grid
-        taken = place.cases_at
+    def _balance_cells(self) -> Balance:
+        grid = self.spreading.grid
+        counts = grid.case_counts
         without = [
-            (f"without a row at {self._at(occasion)}", len(place.cases) - count)
-            for occasion, count in zip(place.occasions, taken.tolist(), strict=True)
+            (f"without a row at {self._format_occasion(occasion)}", len(grid.cases) - count)
+            for occasion, count in zip(grid.occasions, counts.tolist(), strict=True)
         ]
-        parts = (("with a row", int(taken.sum())), *cut_short(without, FURTHER_OCCASIONS))
-        return Balance(f"cases x occasions ({', '.join(self.work.occasions)})", place.size, parts)
+        parts = (("with a row", int(counts.sum())), *merge_small_parts(without, FURTHER_OCCASIONS))
+        return Balance(f"cases x occasions ({', '.join(self.spreading.occasions)})", grid.size, parts)
 
-    def _values(self) -> Balance:
-        """Measured values: all that stood in the long table must stand in the wide one."""
-        work = self.work
-        before = sum(len(work.long) - work.long[name].missing_count for name in work.roles.spread)
+    def _balance_values(self) -> Balance:
+        """Balance the measured values: all of the long table must be in the wide one."""
+        spreading = self.spreading
+        before = sum(len(spreading.long) - spreading.long[name].missing_count for name in spreading.roles.spread)
         parts = []
-        for measure, at in work.names.items():
-            columns = [self.wide[name] for name in at.values() if name in self.wide.columns]
+        for measure, by_occasion in spreading.names.items():
+            columns = [self.wide[name] for name in by_occasion.values() if name in self.wide.columns]
             parts.append((measure, sum(len(column) - column.missing_count for column in columns)))
-        shown = each_or_all(parts)
-        if work.reduction is not None:
-            shown = (*shown, ("of repeated rows that became one", sum(work.reduction.values_gone.values())))
+        shown = list_or_total(parts)
+        if spreading.reduction is not None:
+            shown = (*shown, ("of repeated rows that became one", sum(spreading.reduction.values_gone.values())))
         return Balance("measured values in the spread columns", before, shown)
 
     # ---------------------------------------------------------------- listings
 
-    def _measures(self) -> Listing:
-        """What each measure became, and how it changes within a case."""
+    def _list_measures(self) -> Listing:
+        """List what each measure became, and how it varies within a case."""
         rows = []
-        for measure, at in self.work.names.items():
-            names = [name for name in at.values() if name in self.wide.columns]
+        for measure, by_occasion in self.spreading.names.items():
+            names = [name for name in by_occasion.values() if name in self.wide.columns]
             shown = names if len(names) <= 8 else [*names[:4], "…", *names[-2:]]
             counts: dict[str, int] = {}
             for name in names:
@@ -113,130 +114,138 @@ class WideAccount:
                     counts[reason] = counts.get(reason, 0) + count
             values = sum(len(self.wide[name]) - self.wide[name].missing_count for name in names)
             missing = ", ".join(f"{count:,} {reason}" for reason, count in counts.items())
-            rows.append((measure, self._found(measure), len(names), " ".join(shown), values, missing or "none"))
+            rows.append(
+                (measure, self._describe_variation(measure), len(names), " ".join(shown), values, missing or "none")
+            )
         heads = ("spread", "within a case", "columns", "to", "values", "missing in the result")
         return Listing("measures", heads, tuple(rows))
 
-    def _others(self) -> tuple[Listing, ...]:
-        """What became of the columns that are not spread; those that are simply constant in one line."""
-        roles = self.work.roles
-        others = [(name, self._found(name), roles.of[name]) for name in roles.others if roles.of[name] != SPREAD]
-        steady = [name for name, found, role in others if (found, role) == (STEADY, CONSTANT)]
-        rows = [row for row in others if row[0] not in steady]
-        rows += [(some_of(steady), STEADY, CONSTANT)] if steady else []
+    def _list_others(self) -> tuple[Listing, ...]:
+        """List the columns that are not spread; plain constants in one line."""
+        roles = self.spreading.roles
+        others = [
+            (name, self._describe_variation(name), roles.of[name]) for name in roles.others if roles.of[name] != SPREAD
+        ]
+        unvarying = [name for name, variation, role in others if (variation, role) == (STEADY, CONSTANT)]
+        rows = [row for row in others if row[0] not in unvarying]
+        rows += [(shorten_list(unvarying), STEADY, CONSTANT)] if unvarying else []
         return (Listing("other columns", ("column", "within a case", "is"), tuple(rows)),) if rows else ()
 
-    def _found(self, name: str) -> str:
-        """How a column changes within a case, as the data say."""
-        change = self.work.roles.changes[name]
-        if change.cases is None:
-            return "changes in many cases"
-        if len(change.cases):
-            return f"changes in {counted(len(change.cases), 'case', 'cases')}"
-        return "one value or missing" if change.changes else STEADY
+    def _describe_variation(self, name: str) -> str:
+        """Describe how a column varies within a case."""
+        variation = self.spreading.roles.variations[name]
+        if variation.cases is None:
+            return "varies in many cases"
+        if len(variation.cases):
+            return f"varies in {pluralize(len(variation.cases), 'case')}"
+        return "one value or missing" if variation.varies else STEADY
 
     # ------------------------------------------------------------------- notes
 
-    def _choices(self) -> tuple[Note, ...]:
-        if self.work.memory is None or self.work.step.header:
+    def _note_choices(self) -> tuple[Note, ...]:
+        if self.spreading.memory is None or self.spreading.step.header:
             return ()
         return (Note("names, order and labels are those from before to-long.", kind="remembered"),)
 
-    def _slips(self) -> list[Note]:
-        """Columns that change in a few cases only."""
-        notes, roles = [], self.work.roles
-        for name in roles.slips:
-            cases = roles.contradicting(name)
+    def _note_likely_errors(self) -> list[Note]:
+        """Note columns that vary in a few cases only."""
+        notes, roles = [], self.spreading.roles
+        for name in roles.likely_errors:
+            cases = roles.find_contradictions(name)
             text = (
-                f"changes in {counted(len(cases), 'case', 'cases')} only, a slip most likely: "
-                f"{self.work.grid.cases.examples(name, cases)}; "
+                f"varies in {pluralize(len(cases), 'case')} only, probably an error: "
+                f"{self.spreading.grid.cases.format_examples(name, cases)}; "
                 f"‹constant={name}› ‹if_changing=commonest› would carry one value."
             )
             notes.append(Note(text, name, (), "slip", len(cases)))
         return notes
 
-    def _notes(self) -> list[Note]:
-        work, notes = self.work, list(self.work.grid.order_notes)
-        if work.roles.left_out:
-            names = work.roles.left_out
-            notes.append(Note(f"columns left out: {some_of(names)}.", kind="left-out", count=len(names)))
-        notes += [self._filled(name) for name in work.roles.constants if work.roles.changes[name].changes]
-        if work.reduction is not None:
-            cells, how = work.reduction.cells, work.step.repeated
-            text = f"{counted(cells, 'case and occasion', 'cases and occasions')} stood in several rows: their {how}"
-            notes.append(Note(f"{text} is kept.", ", ".join(work.case), (), "repeated", cells))
-            for name, count in work.reduction.taken_first.items():
-                text = f"cannot be computed with; where values differed ({times(count)}) the first was taken."
+    def _make_notes(self) -> list[Note]:
+        spreading, notes = self.spreading, list(self.spreading.grid.order_notes)
+        if spreading.roles.left_out:
+            names = spreading.roles.left_out
+            notes.append(Note(f"columns left out: {shorten_list(names)}.", kind="left-out", count=len(names)))
+        notes += [
+            self._note_filled(name) for name in spreading.roles.constants if spreading.roles.variations[name].varies
+        ]
+        if spreading.reduction is not None:
+            cells, how = spreading.reduction.cells, spreading.step.repeated
+            text = f"{pluralize(cells, 'case and occasion', 'cases and occasions')} had several rows: their {how}"
+            notes.append(Note(f"{text} is kept.", ", ".join(spreading.case), (), "repeated", cells))
+            for name, count in spreading.reduction.taken_first.items():
+                text = f"is not numeric; where values differed ({format_times(count)}) the first was used."
                 notes.append(Note(text, name, (), "first-taken", count))
-        only_missing = work.roles.only_missing if work.memory is None else []
+        only_missing = spreading.roles.only_missing if spreading.memory is None else []
         if only_missing:
-            text = f"one value per case, but missing in some rows, and so spread: {some_of(only_missing)}; "
-            text += f"‹constant={','.join(only_missing[:2])}› would carry the value that is there."
+            text = f"one value per case, but missing in some rows, and so spread: {shorten_list(only_missing)}; "
+            text += f"‹constant={','.join(only_missing[:2])}› would carry the present value."
             notes.append(Note(text, kind="only-missing", count=len(only_missing)))
-        if work.never_made:
-            text = f"not made, since no case has it at that occasion: {some_of(work.never_made)}."
-            notes.append(Note(text, kind="never-made", count=len(work.never_made)))
+        if spreading.never_made:
+            text = f"not created, since no case has it at that occasion: {shorten_list(spreading.never_made)}."
+            notes.append(Note(text, kind="never-made", count=len(spreading.never_made)))
         if self._empty_rows[0]:
             count = self._empty_rows[0]
-            text = f"{counted(count, 'row holds', 'rows hold')} no measured value; to-long brings"
-            text += f" {plural(count, 'it', 'them')} back with ‹keep_empty›."
+            text = f"{pluralize(count, 'row holds', 'rows hold')} no measured value; to-long restores"
+            text += f" {plural(count, 'it', 'them')} with ‹keep_empty›."
             notes.append(Note(text, kind="empty-rows", count=count))
         return notes
 
-    def _filled(self, name: str) -> Note:
-        """What was done to a constant that is not the same in all rows."""
-        work = self.work
-        column, cases = work.long[name], work.roles.contradicting(name)
-        made = self.wide[name]
-        filled = int(np.count_nonzero(column.is_missing & ~made.is_missing[work.grid.cases.of_row]))
-        parts = [f"{counted(filled, 'missing cell', 'missing cells')} took the value of the case"] if filled else []
+    def _note_filled(self, name: str) -> Note:
+        """Note what was done to a constant that varies."""
+        spreading = self.spreading
+        column, cases = spreading.long[name], spreading.roles.find_contradictions(name)
+        result = self.wide[name]
+        filled = int(np.count_nonzero(column.is_missing & ~result.is_missing[spreading.grid.cases.of_row]))
+        parts = [f"{pluralize(filled, 'missing cell', 'missing cells')} took the value of the case"] if filled else []
         if len(cases):
-            how = work.step.if_changing
-            parts.append(f"of {counted(len(cases), 'changing case', 'changing cases')} the {how} value was taken")
-            parts[-1] += f": {work.grid.cases.examples(name, cases)}"
+            how = spreading.step.if_changing
+            parts.append(f"in {pluralize(len(cases), 'varying case')} the {how} value was used")
+            parts[-1] += f": {spreading.grid.cases.format_examples(name, cases)}"
         return Note(f"{'; '.join(parts)}.", name, (), "constant-chosen", max(len(cases), filled))
 
     # ----------------------------------------------------------------- way back
 
     @cached_property
     def _empty_rows(self) -> tuple[int, int]:
-        """Rows without a measured value, and those of them in which all is missing for want of the occasion."""
-        work = self.work
-        columns = [work.settled[name] for name in work.roles.spread]
+        """Rows without a measured value, and those in which all is missing for no-occasion."""
+        spreading = self.spreading
+        columns = [spreading.unique_rows[name] for name in spreading.roles.spread]
         if any(column.why is None for column in columns):
             return 0, 0
-        empty = np.ones(len(work.settled), np.bool_)
-        never = np.full(len(work.settled), all(NO_OCCASION in column.reasons for column in columns))
+        empty = np.ones(len(spreading.unique_rows), np.bool_)
+        is_never = np.full(len(spreading.unique_rows), all(NO_OCCASION in column.reasons for column in columns))
         for column in columns:
             empty &= column.is_missing
-            if never.any():
-                never &= column.why == column.reasons.index(NO_OCCASION) + 1
-        none = int(np.count_nonzero(never))
-        return int(np.count_nonzero(empty)) - none, none
+            if is_never.any():
+                is_never &= column.why == column.reasons.index(NO_OCCASION) + 1
+        never_count = int(np.count_nonzero(is_never))
+        return int(np.count_nonzero(empty)) - never_count, never_count
 
     @cached_property
-    def cannot_come_back(self) -> list[str]:
-        """What to-long could not bring back from the wide table."""
-        work, roles, lost = self.work, self.work.roles, []
+    def not_restorable(self) -> list[str]:
+        """What to-long cannot restore from the wide table."""
+        spreading, roles, lost = self.spreading, self.spreading.roles, []
         if roles.left_out:
-            lost.append(counted(len(roles.left_out), "column that was left out", "columns that were left out"))
-        if work.step.label_from:
-            lost.append(f"the column {work.step.label_from}, whose texts are labels now")
-        if work.reduction is not None:
-            lost.append(f"the repeated rows of {counted(work.reduction.cells, 'occasion', 'occasions')}")
-        chosen = [name for name in roles.constants if roles.changes[name].changes]
+            lost.append(pluralize(len(roles.left_out), "column that was left out", "columns that were left out"))
+        if spreading.step.label_from:
+            lost.append(f"the column {spreading.step.label_from}, whose texts are labels now")
+        if spreading.reduction is not None:
+            lost.append(f"the repeated rows of {pluralize(spreading.reduction.cells, 'occasion')}")
+        chosen = [name for name in roles.constants if roles.variations[name].varies]
         if chosen:
-            lost.append(f"where {some_of(chosen)} {plural(len(chosen), 'was', 'were')} missing or different")
-        if not work.grid.in_order:
+            lost.append(f"where {shorten_list(chosen)} {plural(len(chosen), 'was', 'were')} missing or different")
+        if not spreading.grid.is_sorted:
             lost.append("the order of the rows")
         if self._empty_rows[1]:
-            lost.append(f"{counted(self._empty_rows[1], 'row', 'rows')} in which all is missing for {NO_OCCASION}")
-        gone = [measure for measure, columns in work.spread_columns.items() if not columns]
-        if gone:
-            lost.append(f"{plural(len(gone), 'the measure', 'the measures')} {some_of(gone)}, without any occasion")
+            lost.append(f"{pluralize(self._empty_rows[1], 'row')} in which all is missing for {NO_OCCASION}")
+        lost_measures = [measure for measure, columns in spreading.spread_columns.items() if not columns]
+        if lost_measures:
+            lost.append(
+                f"{plural(len(lost_measures), 'the measure')} {shorten_list(lost_measures)}, without any occasion"
+            )
         return lost
 
-    def _one_way(self) -> tuple[Note, ...]:
-        if not self.cannot_come_back:
+    def _note_lost(self) -> tuple[Note, ...]:
+        if not self.not_restorable:
             return ()
-        return (Note(f"to-long could not bring back: {'; '.join(self.cannot_come_back)}.", kind="one-way"),)
+        return (Note(f"to-long cannot restore: {'; '.join(self.not_restorable)}.", kind="one-way"),)

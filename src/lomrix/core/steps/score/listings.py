@@ -1,4 +1,4 @@
-"""What is shown of scores: each of them in a line, their items, and what looks wrong."""
+"""Listings and notes of scores: one line each, their items, and what looks wrong."""
 
 from __future__ import annotations
 
@@ -8,69 +8,86 @@ import numpy as np
 
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.steps.account import Listing
-from lomrix.core.steps.score.one_score import ScoreOf
+from lomrix.core.steps.score.one_score import ItemScore
 from lomrix.core.table.notes import Note, plural
 
 MOST_ITEM_LISTINGS = 6
 
 
-def listings_of(scores: Sequence[ScoreOf]) -> Iterator[Listing]:
-    """A line for each score, and a table of items for each of the first."""
-    heads = ("score", "values", "mean", "sd", "smallest", "largest", "alpha", "rows for alpha")
-    yield Listing("scores", heads, tuple(line_of(score) for score in scores), splits=True)
+def make_listings(scores: Sequence[ItemScore]) -> Iterator[Listing]:
+    """Return a line for each score, and a table of items for the first ones."""
+    heads = ("score", "values", "mean", "sd", "minimum", "maximum", "alpha", "rows for alpha")
+    yield Listing("scores", heads, tuple(summarize_score(score) for score in scores), splits=True)
     for score in scores[:MOST_ITEM_LISTINGS]:
-        yield items_of(score)
+        yield list_items(score)
 
 
-def line_of(score: ScoreOf) -> tuple[object, ...]:
-    """One score: how many values, their mean and spread, and alpha."""
+def summarize_score(score: ItemScore) -> tuple[object, ...]:
+    """Return one score's number of values, mean, spread and alpha."""
     values = score.column.values[~score.column.is_missing]
     all_in_one = Values(np.zeros(len(values), np.int64), values, 1)
-    ends = (f"{values.min():g}", f"{values.max():g}") if len(values) else ("", "")
+    extremes = (f"{values.min():g}", f"{values.max():g}") if len(values) else ("", "")
     mean, spread = float(all_in_one.mean[0]), float(all_in_one.standard_deviation[0])
-    found = score.reliability
-    return (score.name, len(values), told(mean), told(spread), *ends, told(found.alpha), found.n)
+    reliability = score.reliability
+    return (
+        score.name,
+        len(values),
+        format_decimals(mean),
+        format_decimals(spread),
+        *extremes,
+        format_decimals(reliability.alpha),
+        reliability.n,
+    )
 
 
-def items_of(score: ScoreOf) -> Listing:
-    """The items of a score: which were turned round, and how each goes with the others."""
-    found, lines = score.reliability, []
-    for at, name in enumerate(score.items):
-        column, cells = score.table[name], score.cells[at]
+def list_items(score: ItemScore) -> Listing:
+    """List the items of a score: which were reversed, and how each correlates with the others."""
+    reliability, lines = score.reliability, []
+    for index, name in enumerate(score.items):
+        column, cells = score.table[name], score.cells[index]
         present = cells[~column.is_missing]
-        mean = told(float(present.mean())) if len(present) else ""
-        turned = "here" if name in score.turned else "before" if name in score.turned_before else ""
-        lines.append((name, turned, len(present), mean, told(found.item_rest[at]), told(found.alpha_without[at])))
-    heads = ("item", "turned", "values", "mean", "item-rest r", "alpha without it")
-    return Listing(f"items of {score.name}, as they count", heads, tuple(lines))
+        mean = format_decimals(float(present.mean())) if len(present) else ""
+        reversed_where = "here" if name in score.reversed_here else "before" if name in score.reversed_before else ""
+        lines.append(
+            (
+                name,
+                reversed_where,
+                len(present),
+                mean,
+                format_decimals(reliability.item_rest[index]),
+                format_decimals(reliability.alpha_without[index]),
+            )
+        )
+    heads = ("item", "reversed", "values", "mean", "item-rest r", "alpha without it")
+    return Listing(f"items of {score.name}, as scored", heads, tuple(lines))
 
 
-def told(value: float) -> str:
-    """A number to three places; nothing where there is none."""
+def format_decimals(value: float) -> str:
+    """Format a number with three decimals; empty for NaN."""
     return "" if np.isnan(value) else f"{value:.3f}"
 
 
-def notes_of(score: ScoreOf) -> Iterator[Note]:
-    """Items that run against the others, that were turned before, or that are not there."""
+def make_notes(score: ItemScore) -> Iterator[Note]:
+    """Note items that run against the others, were reversed before, or do not exist."""
     against = [
         name for name, r in zip(score.items, score.reliability.item_rest.tolist(), strict=True) if r < 0
     ]  # fmt: skip
     if against:
-        names, turned = ", ".join(against), {*score.turned, *score.turned_before}
+        names, reversed_items = ", ".join(against), {*score.reversed_here, *score.reversed_before}
         runs = plural(len(against), "runs", "run")
-        hint = "likely turned round twice, or not at all where it should be" if turned & set(against) else (
-            "likely worded the other way round: name it in ‹reverse›"
+        hint = "probably reversed twice, or not reversed where needed" if reversed_items & set(against) else (
+            "probably worded the other way round: name it in ‹reverse›"
         )  # fmt: skip
         text = f"{runs} against the other items (item-rest r below 0): {hint}."
         yield Note(f"{names} {text}", score.name, (), "against", len(against))
-    twice = [score.columns[item] for item in score.reverse if score.columns.get(item) in score.turned_before]
-    if twice:
-        text = f"{', '.join(twice)}: turned round by an earlier step already, so not turned again."
-        yield Note(text, score.name, (), "turned-already", len(twice))
+    repeated = [score.columns[item] for item in score.reverse if score.columns.get(item) in score.reversed_before]
+    if repeated:
+        text = f"{', '.join(repeated)}: already reversed by an earlier step, so not reversed again."
+        yield Note(text, score.name, (), "turned-already", len(repeated))
     absent = [item for item in score.wanted if item not in score.columns]
     if absent:
         text = f"not in the file{f' at {score.occasion}' if score.occasion else ''}: {', '.join(absent)}."
         yield Note(text, score.name, (), "item-not-in-file", len(absent))
     if score.prorated and score.scale.method == "sum":
-        text = f"{score.prorated:,} sums are prorated: the mean of the items present, times {len(score.wanted)}."
+        text = f"{score.prorated:,} sums are prorated: the mean of the present items times {len(score.wanted)}."
         yield Note(text, score.name, (), "prorated", score.prorated, done=True)

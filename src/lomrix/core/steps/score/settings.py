@@ -1,4 +1,4 @@
-"""Score as it is asked for."""
+"""Settings of score."""
 
 from __future__ import annotations
 
@@ -7,48 +7,51 @@ from typing import Annotated, ClassVar, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by
-from lomrix.core.steps.step import Role, Step, need
+from lomrix.core.steps.step import Role, Step, require
 from lomrix.core.table.header import HeaderTemplate
-from lomrix.core.table.scale import Method, Scale, span_of
+from lomrix.core.table.scale import Method, Scale, parse_span
 
 
 class Score(Step):
-    """Score items as a scale: a sum or a mean, items turned round, too few items told."""
+    """Score items as a scale: a sum or a mean, with reverse-scored items and a minimum of items."""
 
     word: ClassVar[str] = "score"
-    done_by: ClassVar[str] = "lomrix.core.steps.score.run:scored"
+    implementation: ClassVar[str] = "lomrix.core.steps.score.run:score_items"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file that holds the items."),)
 
     name: Annotated[str, Setting("Name of the score; without it the dictionary's scales are scored.", "NAME")] = ""
     items: Annotated[Columns, Setting("The items.", "COLUMNS")] = ""
     reverse: Annotated[Columns, Setting("Items that are worded the other way round.", "COLUMNS")] = ""
     span: Annotated[
-        str, parsed_by(span_of), Setting("Lowest and highest score of an item; others stop the work.", "LOW:HIGH")
+        str,
+        parsed_by(parse_span),
+        Setting("Lowest and highest score of an item; other scores are an error.", "LOW:HIGH"),
     ] = ""
-    method: Annotated[Method, Setting("What the score is of its items.")] = "sum"
+    method: Annotated[Method, Setting("How the items are combined.")] = "sum"
     at_least: Annotated[
-        int, Field(ge=0), Setting("So many items must be present, a sum being prorated; 0 is all.", "N")
+        int, Field(ge=0), Setting("Minimum number of present items; sums are prorated. 0: all.", "N")
     ] = 0
-    scale: Annotated[Names, Setting("Which of the dictionary's scales; all where none is named.", "NAMES")] = ()
+    scale: Annotated[Names, Setting("Which of the dictionary's scales; all by default.", "NAMES")] = ()
     header: Annotated[
         str,
-        parsed_by(HeaderTemplate.parsed),
-        Setting("In a wide file, how item and occasion stand in a name.", "TEMPLATE"),
+        parsed_by(HeaderTemplate.parse),
+        Setting("In a wide file, how names combine item and occasion.", "TEMPLATE"),
     ] = ""
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(bool(self.name) == bool(self.items), "items" if self.name else "name",
-             "A score needs a name, and its items.", "Say ‹name=fatigue› and ‹items=f1..f6›.")  # fmt: skip
-        said = self.reverse or self.span or self.at_least or self.method != "sum"
-        need(self.name or not said, "name", "Something is said of a score that was not named.",
-             "Say ‹name=fatigue› and ‹items=f1..f6›, or put it into the dictionary: [scales.fatigue].")  # fmt: skip
-        need(not (self.name and self.scale), "scale", "A scale of the dictionary and a score of your own were named.",
-             "Ask for one of them.")  # fmt: skip
+        require(bool(self.name) == bool(self.items), "items" if self.name else "name",
+                "A score needs a name, and its items.", "Use ‹name=fatigue› and ‹items=f1..f6›.")  # fmt: skip
+        given = self.reverse or self.span or self.at_least or self.method != "sum"
+        require(self.name or not given, "name", "These options describe a score, but no ‹name› was given.",
+                "Use ‹name=fatigue› and ‹items=f1..f6›, or put it into the dictionary: [scales.fatigue].")  # fmt: skip
+        require(not (self.name and self.scale), "scale",
+                "‹scale› is for scales of the dictionary, ‹name› for a score of your own.",
+                "Use one of them.")  # fmt: skip
         return self
 
     @property
-    def own(self) -> Scale:
-        """The scale that was said, and not taken from the dictionary."""
+    def stated_scale(self) -> Scale:
+        """The scale as stated in the settings."""
         parts = {"items": self.items, "reverse": self.reverse, "span": self.span}
         return Scale(**parts, method=self.method, at_least=self.at_least)

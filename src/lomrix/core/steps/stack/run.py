@@ -1,4 +1,4 @@
-"""Put tables under each other, column by name, with a mark that says which wave a row is of."""
+"""Append tables to each other, by column name, with a mark for each file."""
 
 from __future__ import annotations
 
@@ -11,24 +11,24 @@ from functools import cached_property
 import numpy as np
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import key_texts, row_codes
+from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.code_use import times_used
+from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.header import occasion_values
-from lomrix.core.table.joined import stacked_column
-from lomrix.core.table.label_conflicts import label_conflicts, require_same_labels
-from lomrix.core.table.notes import Note, counted, rows_and_columns
+from lomrix.core.table.header import parse_occasions
+from lomrix.core.table.joined import concatenate_columns
+from lomrix.core.table.label_conflicts import find_label_conflicts, require_same_labels
+from lomrix.core.table.notes import Note, format_size, pluralize
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NOT_IN_FILE
-from lomrix.core.table.selection import unknown_column
+from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import Type
-from lomrix.core.text.stray import stray_cells
-from lomrix.core.wording import some_of
+from lomrix.core.text.stray import find_stray_cells
+from lomrix.core.wording import shorten_list
 
 LIKE = 75.0
 MOST_EXAMPLES = 4
@@ -36,43 +36,43 @@ MOST_PAIRS = 8
 WORDS = re.compile(r"[^\W_]+")
 
 
-def stacked(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
+def stack(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
     """Stack the tables in their order."""
-    files = tables.many("source")
+    files = tables.get_all("source")
     marks = step.marks([table.name for table in files]) if step.mark else ()
-    pair_file = tables.maybe("pair_file")
-    pairs = tuple(step.names_given("source", "", {} if pair_file is None else {"pair_file": pair_file}).items())
+    pair_file = tables.get_optional("pair_file")
+    pairs = tuple(step.list_renames("source", "", {} if pair_file is None else {"pair_file": pair_file}).items())
     require_used(pairs, files)
-    ready = [marked(renamed(table, pairs), step.mark_name, marks, at) for at, table in enumerate(files)]
-    return Pile(step, ready).result()
+    prepared = [add_mark(rename_pairs(table, pairs), step.mark_name, marks, index) for index, table in enumerate(files)]
+    return Stacking(step, prepared).run()
 
 
 def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> None:
-    """Stop where no file has the column that a pair renames.
+    """Stop if no file has the column that a pair renames.
 
     Raises
     ------
     UsageError
-        Naming the nearest column.
+        With the nearest name.
     """
     names = list(dict.fromkeys(name for table in files for name in table.names))
     for old, _ in pairs:
         if old not in names:
-            raise unknown_column(old, names, "any of the files")
+            raise unknown_column_error(old, names, "any of the files")
 
 
-def renamed(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
-    """A table whose columns are called as in the other tables.
+def rename_pairs(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
+    """Rename a table's columns as in the other tables.
 
     Raises
     ------
     UsageError
-        Where it has both columns of a pair.
+        If it has both columns of a pair.
     """
     new = {old: name for old, name in pairs if old in table.columns}
     for old, name in new.items():
         if name in table.columns:
-            raise UsageError(f"{table.name} has both {old} and {name}, so they are no pair.", todo="Check ‹pair›.")
+            raise UsageError(f"{table.name} has both {old} and {name}, so they are not a pair.", todo="Check ‹pair›.")
     columns = {new.get(name, name): column for name, column in table.columns.items()}
     entries = {new.get(name, name): table.dictionary.of(name) for name in table.names}
     return replace(
@@ -80,33 +80,33 @@ def renamed(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
     )
 
 
-def marked(table: Table, mark: str, marks: Sequence[str], place: int) -> Table:
-    """A table with a column that says which file its rows are of.
+def add_mark(table: Table, mark: str, marks: Sequence[str], index: int) -> Table:
+    """Add a column that says which file the rows are from.
 
     Raises
     ------
     DataError
-        Where it has such a column already, and that says otherwise.
+        If it has such a column with other values.
     """
     if not mark:
         return table
-    column = mark_column(marks, place, len(table))
+    column = make_mark_column(marks, index, len(table))
     if mark not in table.columns:
         return replace(table, columns={mark: column, **table.columns})
-    held = table[mark].take(np.flatnonzero(~table[mark].is_missing)).to_text().unique().to_pylist()
-    own = column.first_text()
-    if any(text != own for text in held):
+    existing = table[mark].take(np.flatnonzero(~table[mark].is_missing)).to_text().unique().to_pylist()
+    expected = column.first_text()
+    if any(text != expected for text in existing):
         raise DataError(
-            f"{table.name} has a column {mark} already, which does not agree with its mark {own}.",
-            where=f"it holds {some_of(held)}",
-            todo="Check the order of the marks, or name the mark differently.",
+            f"{table.name} already has a column {mark}, which does not agree with its mark {expected}.",
+            where=f"it holds {shorten_list(existing)}",
+            todo="Check the order of the marks, or use another name for the mark.",
         )
     return replace(table, columns={**table.columns, mark: column})
 
 
-def mark_column(marks: Sequence[str], place: int, rows: int) -> Column:
-    """The mark of one file: numbers or days where all marks are."""
-    value = occasion_values(list(marks))[place]
+def make_mark_column(marks: Sequence[str], index: int, rows: int) -> Column:
+    """Return the mark of one file: numbers or dates if all marks are."""
+    value = parse_occasions(list(marks))[index]
     if isinstance(value, str):
         return Column.of_strings(np.zeros(rows, np.int32), Pool.of([value]))
     if isinstance(value, datetime.date):
@@ -115,8 +115,8 @@ def mark_column(marks: Sequence[str], place: int, rows: int) -> Column:
 
 
 @dataclass
-class Pile:
-    """Tables on their way to being one."""
+class Stacking:
+    """Tables being stacked."""
 
     step: Stack
     tables: list[Table]
@@ -124,65 +124,65 @@ class Pile:
     @cached_property
     def names(self) -> list[str]:
         """The columns of the result, in order of first appearance."""
-        every = list(dict.fromkeys(name for table in self.tables for name in table.names))
+        all_names = list(dict.fromkeys(name for table in self.tables for name in table.names))
         if self.step.columns == "all":
-            return every
-        return [name for name in every if all(name in table.columns for table in self.tables)]
+            return all_names
+        return [name for name in all_names if all(name in table.columns for table in self.tables)]
 
-    def result(self) -> Result:
-        """The one table and its account."""
+    def run(self) -> Result:
+        """Return the stacked table and its account."""
         if not self.names:
-            raise DataError("The files share no column.", todo="Name pairs with ‹pair›, or say ‹columns=all›.")
+            raise DataError("The files share no column.", todo="Pair columns with ‹pair›, or use ‹columns=all›.")
         self._require_case()
-        dictionary = self._dictionary()
-        columns = {name: self._column(name) for name in self.names}
-        made = Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
-        made, dropped, notes = self._settled(made)
-        return Result(made, self._account(made, dropped, notes))
+        dictionary = self._join_dictionaries()
+        columns = {name: self._stack_column(name) for name in self.names}
+        result = Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
+        result, removed, notes = self._resolve_duplicates(result)
+        return Result(result, self._make_account(result, removed, notes))
 
     def _require_case(self) -> None:
-        """Stop where a file lacks a column of the case, so that none of its rows could be found repeated."""
+        """Stop if a file lacks a column of the case, so that its repeated rows could not be found."""
         for name in self.step.case:
-            lacking = [table for table in self.tables if name not in table.columns]
-            if lacking:
-                told = self._pairs_told()
+            without = [table for table in self.tables if name not in table.columns]
+            if without:
+                pairs = self._format_pairs()
                 raise DataError(
-                    f"{lacking[0].name} has no column {name}, which tells cases apart.",
-                    where=f"its columns are {some_of(lacking[0].names)}",
-                    todo=f"The same variable under another name? {told}" if told else f"Say ‹pair=OTHER={name}›.",
+                    f"{without[0].name} has no column {name}, which names the case.",
+                    where=f"its columns are {shorten_list(without[0].names)}",
+                    todo=f"The same variable under another name? {pairs}" if pairs else f"Use ‹pair=OTHER={name}›.",
                 )
 
     # ----------------------------------------------------------------- columns
 
-    def _column(self, name: str) -> Column:
+    def _stack_column(self, name: str) -> Column:
         have = [table[name] for table in self.tables if name in table.columns]
-        type_ = common_type(have) or self._refuse(name)
+        type_ = common_type(have) or self._refuse_types(name)
         parts = [
-            table[name].widened(type_) if name in table.columns else Column.all_missing(type_, len(table), NOT_IN_FILE)
+            table[name].widen(type_) if name in table.columns else Column.all_missing(type_, len(table), NOT_IN_FILE)
             for table in self.tables
         ]
-        return stacked_column(parts, type_)
+        return concatenate_columns(parts, type_)
 
-    def _refuse(self, name: str) -> Type:
-        told = []
+    def _refuse_types(self, name: str) -> Type:
+        parts = []
         for table in self.tables:
             if name not in table.columns:
                 continue
             column = table[name]
-            told.append(f"{column.type} in {table.name}{self._strays(table, name)}")
+            parts.append(f"{column.type} in {table.name}{self._format_strays(table, name)}")
         raise DataError(
             f"The column {name} is not of one type.",
-            where="; ".join(told),
-            todo="Mend the cells with a ledger, give ‹type›, or recode the column first."
-            + (f" Other names: {pairs}" if (pairs := self._pairs_told()) else ""),
+            where="; ".join(parts),
+            todo="Correct the cells with a ledger, state ‹type›, or recode the column first."
+            + (f" Other names: {pairs}" if (pairs := self._format_pairs()) else ""),
         )
 
     @staticmethod
-    def _strays(table: Table, name: str) -> str:
+    def _format_strays(table: Table, name: str) -> str:
         column = table[name]
         if column.type != "string":
             return ""
-        stray = stray_cells(column)
+        stray = find_stray_cells(column)
         rows = np.flatnonzero(stray.cells if stray is not None else ~column.is_missing)[:MOST_EXAMPLES]
         texts = column.take(rows).to_text().to_pylist()
         cells = ", ".join(
@@ -190,166 +190,178 @@ class Pile:
         )
         return f" ({cells})"
 
-    def _dictionary(self) -> Dictionary:
-        """All dictionaries as one; a code with different labels is a finding."""
+    def _join_dictionaries(self) -> Dictionary:
+        """Join all dictionaries; a code with different labels is an error."""
         dictionary = self.tables[0].dictionary.for_columns(self.tables[0].names)
         for table in self.tables[1:]:
             own = table.dictionary.for_columns(table.names)
             if self.step.other_labels == "stop":
                 names = {name: name for name in table.names}
-                require_same_labels(label_conflicts(dictionary, own, names, table.name))
-            dictionary = dictionary.joined(own)
+                require_same_labels(find_label_conflicts(dictionary, own, names, table.name))
+            dictionary = dictionary.join(own)
         return dictionary
 
     # -------------------------------------------------------------- repetition
 
-    def _settled(self, made: Table) -> tuple[Table, int, list[Note]]:
-        """Rows of one case and occasion in several files, settled as was said."""
+    def _resolve_duplicates(self, made: Table) -> tuple[Table, int, list[Note]]:
+        """Resolve rows of one case and occasion in several files, as stated."""
         names = self.step.told_apart_by
         if not self.step.case:
             return made, 0, []
-        codes, size = row_codes(made, names)
+        codes, size = encode_rows(made, names)
         counts = np.bincount(codes[codes >= 0], minlength=size)
         rows = np.flatnonzero(np.append(counts > 1, False)[codes])
         if not len(rows):
             return made, 0, []
         keys = int(np.count_nonzero(counts > 1))
-        texts = key_texts(made, names, rows[:MOST_EXAMPLES])
-        told = f"{counted(keys, 'case and occasion stands', 'cases and occasions stand')} in several rows"
+        texts = format_keys(made, names, rows[:MOST_EXAMPLES])
+        message = f"{pluralize(keys, 'case and occasion is', 'cases and occasions are')} in several rows"
         if self.step.repeated == "stop":
             raise DataError(
-                f"{told}.", where=", ".join(dict.fromkeys(texts)),
-                todo="Mend the files, or say ‹repeated=first›, last or keep.",
+                f"{message}.", where=", ".join(dict.fromkeys(texts)),
+                todo="Correct the files, or use ‹repeated=first›, last or keep.",
             )  # fmt: skip
         if self.step.repeated == "keep":
-            return made, 0, [Note(f"{told}.", ", ".join(names), (), "repeated", keys)]
+            return made, 0, [Note(f"{message}.", ", ".join(names), (), "repeated", keys)]
         order = rows if self.step.repeated == "first" else rows[::-1]
         _, firsts = np.unique(codes[order], return_index=True)
         keep = np.ones(len(made), np.bool_)
         keep[rows] = False
         keep[order[firsts]] = True
-        note = Note(f"{told}; the {self.step.repeated} of each is kept.", ", ".join(names), (), "repeated", keys)
+        note = Note(f"{message}; the {self.step.repeated} of each is kept.", ", ".join(names), (), "repeated", keys)
         return made.take(np.flatnonzero(keep)), int(np.count_nonzero(~keep)), [note]
 
     # ----------------------------------------------------------------- account
 
-    def _account(self, made: Table, dropped: int, notes: list[Note]) -> Account:
+    def _make_account(self, result: Table, dropped: int, notes: list[Note]) -> Account:
         rows = tuple((table.name, len(table)) for table in self.tables)
         balances = [Balance("rows of the files", sum(len(table) for table in self.tables), rows)]
         balances.append(
             Balance(
                 "rows",
                 sum(count for _, count in rows),
-                (("in the result", len(made)), ("left out as repeated", dropped)),
+                (("in the result", len(result)), ("left out as repeated", dropped)),
                 quiet=not dropped,
             )
         )
         if not dropped:
-            balances.append(self._cells(made))
+            balances.append(self._balance_cells(result))
         if self.step.mark:
-            balances.append(self._per_mark(made))
-        every = list(dict.fromkeys(name for table in self.tables for name in table.names))
+            balances.append(self._balance_marks(result))
+        all_names = list(dict.fromkeys(name for table in self.tables for name in table.names))
         lines = tuple(
             (
                 name,
                 *(table[name].type if name in table.columns else None for table in self.tables),
-                made[name].type if name in made.columns else "left out",
+                result[name].type if name in result.columns else "left out",
             )
-            for name in every
+            for name in all_names
         )
         heads = ("variable", *(table.name for table in self.tables), "in the result")
-        notes = [*notes, *self._codes_or_values(), *self._likely_pairs()]
+        notes = [*notes, *self._note_codes_or_values(), *self._note_likely_pairs()]
         return Account(
             "stack",
-            f"{counted(len(self.tables), 'file', 'files')} became {rows_and_columns(len(made), len(made.names))}.",
+            f"{pluralize(len(self.tables), 'file')} became {format_size(len(result), len(result.names))}.",
             tuple(balances),
-            {"rows": len(made), "columns": made.names},
+            {"rows": len(result), "columns": result.names},
             (Listing("which variable is in which file", heads, lines, splits=True),),
             tuple(notes),
             left_out=dropped,
         )
 
-    def _cells(self, made: Table) -> Balance:
-        """Values of the files in the columns that are kept, against those of the result."""
-        columns = [table[name] for table in self.tables for name in made.names if name in table.columns]
+    def _balance_cells(self, result: Table) -> Balance:
+        """Balance values of the files in the kept columns with those of the result."""
+        columns = [table[name] for table in self.tables for name in result.names if name in table.columns]
         before = sum(len(column) - column.missing_count for column in columns)
-        after = sum(len(made) - made[name].missing_count for name in made.names)
+        after = sum(len(result) - result[name].missing_count for name in result.names)
         return Balance("values in the columns kept", before, (("in the result", after),), quiet=True)
 
-    def _per_mark(self, made: Table) -> Balance:
-        encoded = made[self.step.mark_name].to_text().dictionary_encode()
+    def _balance_marks(self, result: Table) -> Balance:
+        encoded = result[self.step.mark_name].to_text().dictionary_encode()
         counts = np.bincount(encoded.indices.to_numpy(zero_copy_only=False), minlength=len(encoded.dictionary))
         parts = zip(encoded.dictionary.to_pylist(), counts.tolist(), strict=True)
         return Balance(
-            "rows in the result", len(made), tuple((f"{self.step.mark_name} {mark}", count) for mark, count in parts),
+            "rows in the result", len(result), tuple((f"{self.step.mark_name} {mark}", count) for mark, count in parts),
             # Where each file has its own mark, the rows of the files say the same.
-            quiet=len(encoded.dictionary) == len(self.tables) and len(made) == sum(map(len, self.tables)),
+            quiet=len(encoded.dictionary) == len(self.tables) and len(result) == sum(map(len, self.tables)),
         )  # fmt: skip
 
-    def _codes_or_values(self) -> list[Note]:
-        """Numbers or words that are missing codes of a column in one file and values of it in another."""
+    def _note_codes_or_values(self) -> list[Note]:
+        """Note missing codes of a column in one file that are values in another."""
         notes = []
         for name in self.names:
-            have = [table for table in self.tables if name in table.columns]
-            codes = {code: table for table in have for code in table.dictionary.of(name).missing}
+            tables = [table for table in self.tables if name in table.columns]
+            codes = {code: table for table in tables for code in table.dictionary.of(name).missing}
             for code, coded in codes.items():
-                for table in have:
-                    count = 0 if table is coded else times_used(table[name], code)
+                for table in tables:
+                    count = 0 if table is coded else count_code(table[name], code)
                     if count:
                         text = f"{code} is a missing code in {coded.name} and a value in {table.name}, in "
-                        text += f"{counted(count, 'cell', 'cells')}: give both files one dictionary."
+                        text += f"{pluralize(count, 'cell')}: give both files one dictionary."
                         notes.append(Note(text, name, (), "code-or-value", count))
         return notes
 
-    def _pairs_told(self) -> str:
-        """The likely pairs as they would be said."""
-        return " ".join(f"‹pair={two}={one}›" for one, two, _, _ in self.likely_pairs[:3])
+    def _format_pairs(self) -> str:
+        """Format the likely pairs as settings."""
+        return " ".join(f"‹pair={second}={first}›" for first, second, _, _ in self.likely_pairs[:3])
 
-    def _likely_pairs(self) -> list[Note]:
-        """Columns of different files that may be one variable under two names."""
+    def _note_likely_pairs(self) -> list[Note]:
+        """Note columns of different files that may be one variable under two names."""
         return [
-            Note(f"may be {one} of {mine} under another name: ‹pair={two}={one}›", f"{theirs}.{two}", (), "likely-pair")
-            for one, two, mine, theirs in self.likely_pairs
+            Note(
+                f"may be {first} of {first_file} under another name: ‹pair={second}={first}›",
+                f"{second_file}.{second}",
+                (),
+                "likely-pair",
+            )
+            for first, second, first_file, second_file in self.likely_pairs
         ]
 
     @cached_property
     def likely_pairs(self) -> list[tuple[str, str, str, str]]:
         """Two names, and the files that have them, the likeliest first; each name once."""
         scored = []
-        for place, first in enumerate(self.tables):
-            for second in self.tables[place + 1 :]:
-                for one in (name for name in first.names if name not in second.columns):
-                    for two in (name for name in second.names if name not in first.columns):
-                        if common_type((first[one], second[two])) is not None:
-                            mine, theirs = first.dictionary.of(one).label, second.dictionary.of(two).label
-                            score = 100.0 if mine and mine == theirs else likeness(one, two)
-                            scored.append((score, one, two, first.name, second.name))
+        for index, first in enumerate(self.tables):
+            for second in self.tables[index + 1 :]:
+                for first_name in (name for name in first.names if name not in second.columns):
+                    for second_name in (name for name in second.names if name not in first.columns):
+                        if common_type((first[first_name], second[second_name])) is not None:
+                            first_label, second_label = (
+                                first.dictionary.of(first_name).label,
+                                second.dictionary.of(second_name).label,
+                            )
+                            score = (
+                                100.0
+                                if first_label and first_label == second_label
+                                else score_likeness(first_name, second_name)
+                            )
+                            scored.append((score, first_name, second_name, first.name, second.name))
         best = sorted((pair for pair in scored if pair[0] >= LIKE), key=lambda pair: (-pair[0], pair[1]))
         seen: set[tuple[str, str]] = set()
-        found = []
-        for _, one, two, mine, theirs in best:
-            if (mine, one) not in seen and (theirs, two) not in seen:
-                seen |= {(mine, one), (theirs, two)}
-                found.append((one, two, mine, theirs))
-        return found[:MOST_PAIRS]
+        result = []
+        for _, first_name, second_name, first_label, second_label in best:
+            if (first_label, first_name) not in seen and (second_label, second_name) not in seen:
+                seen |= {(first_label, first_name), (second_label, second_name)}
+                result.append((first_name, second_name, first_label, second_label))
+        return result[:MOST_PAIRS]
 
 
-def likeness(one: str, two: str) -> float:
-    """How like two names are, up to 100: the same words in another order or with one more are alike.
+def score_likeness(first_name: str, second_name: str) -> float:
+    """Return how similar two names are, up to 100: the same words in another order or with one more are similar.
 
     Examples
     --------
-    >>> likeness("melt_days", "days_melt"), likeness("ice", "ice_mm"), likeness("Stake", "stake")
+    >>> score_likeness("melt_days", "days_melt"), score_likeness("ice", "ice_mm"), score_likeness("Stake", "stake")
     (95.0, 80.0, 95.0)
-    >>> likeness("ice", "snow") < 75
+    >>> score_likeness("ice", "snow") < 75
     True
     """
     from rapidfuzz import fuzz
 
-    first, second = (WORDS.findall(name.casefold()) for name in (one, two))
+    first, second = (WORDS.findall(name.casefold()) for name in (first_name, second_name))
     if sorted(first) == sorted(second):
         return 95.0
     shorter, longer = sorted((set(first), set(second)), key=len)
     if shorter and shorter < longer and len(longer) == len(shorter) + 1:
         return 80.0
-    return fuzz.ratio(one.casefold(), two.casefold())
+    return fuzz.ratio(first_name.casefold(), second_name.casefold())

@@ -1,4 +1,4 @@
-"""Tally as it is asked for."""
+"""Settings of tally."""
 
 from __future__ import annotations
 
@@ -8,29 +8,29 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step, need
+from lomrix.core.steps.step import Extra, Role, Step, require
 
 Share = Literal["none", "row", "column"]
 
 
 class Tally(Step):
-    """Count values, with labels and per cents; missing cells apart."""
+    """Count values, with labels and percentages; missing cells separately."""
 
     word: ClassVar[str] = "tally"
-    done_by: ClassVar[str] = "lomrix.core.steps.tally.run:tallied"
+    implementation: ClassVar[str] = "lomrix.core.steps.tally.run:tally"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to count in."),)
     gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the counts into a .png, .svg or .pdf.", "figure"),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 
-    variables: Annotated[Names, Setting("One variable, or two to cross them.", "VAR [VAR]", place=True)]
-    by: Annotated[Names, Setting("Count apart for each group.", "COLUMNS")] = ()
+    variables: Annotated[Names, Setting("One variable, or two to cross them.", "VAR [VAR]", positional=True)]
+    by: Annotated[Names, Setting("Count separately for each group.", "COLUMNS")] = ()
     as_labels: Annotated[bool, Setting("Show labels in place of codes.")] = False
-    percent: Annotated[Share, Setting("Per cents of a cross-count.")] = "none"
+    percent: Annotated[Share, Setting("Percentages of a cross-count.")] = "none"
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        need(1 <= len(self.variables) <= 2, "variables", "A tally takes one variable, or two to cross them.",
-             "Name one or two, such as sex, or sex and vessel.")  # fmt: skip
+        require(1 <= len(self.variables) <= 2, "variables", "A tally takes one variable, or two to cross them.",
+                "Name one or two, such as sex, or sex and vessel.")  # fmt: skip
         return self
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
