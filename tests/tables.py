@@ -14,11 +14,13 @@ from typing import Any
 
 from lomrix.cli.main import run
 from lomrix.cli.surroundings import Environment
+from lomrix.core.steps.account import Balance
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.types import Type
+from lomrix.show.balances import list_parts
 
 
 def column(cells: Sequence[Any]) -> Column:
@@ -36,6 +38,10 @@ def table(name: str = "table", dictionary: Dictionary | None = None, **cells: Se
 
 def rows(made: Table) -> list[tuple[Any, ...]]:
     return list(zip(*(made[name].cells() for name in made.names), strict=True))
+
+
+def parts_of(balance: Balance) -> dict[str, int]:
+    return {words: count for words, count in list_parts(balance) if count}
 
 
 def reasons(made: Column) -> list[str | None]:

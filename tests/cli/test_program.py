@@ -366,7 +366,10 @@ def test_waves_are_stacked(study: Path, tmp_path: Path) -> None:
     marked = ["--mark", "month=fatigue_m{month}", "--case", "crew_id"]
     out, _ = lomrix("stack", "fatigue_m0.csv", "fatigue_m6.csv", *marked,
                     "-d", "dictionary.toml", "--out", tmp_path / "f.csv", "--json", cwd=study)  # fmt: skip
-    assert json.loads(out)["account"]["balances"][-1]["parts"] == {"month 0": 369, "month 6": 342}
+    assert json.loads(out)["account"]["balances"][-1]["parts"] == [
+        {"kind": "kept", "count": 369, "cause": "mark", "of": "month 0"},
+        {"kind": "kept", "count": 342, "cause": "mark", "of": "month 6"},
+    ]
     lines = list(csv.DictReader((tmp_path / "f.csv").open()))
     assert {line["f4"] for line in lines if line["month"] == "6"} == {""}
     out, _ = lomrix("tally", tmp_path / "f.csv", "f4", "--by", "month", "--json", cwd=study)

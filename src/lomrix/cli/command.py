@@ -113,7 +113,7 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
         reporter.report_stop(stopped.written, stopped.notes)
         raise
     reporter.report(outcome, study.summary)
-    if outcome.result.account.facts.get("broken"):
+    if outcome.result.account.is_broken:
         raise typer.Exit(1)
 
 

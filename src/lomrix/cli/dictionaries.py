@@ -122,7 +122,7 @@ def write_outputs(
 
 def draft(reporter: Reporter, given: dict[str, Any]) -> None:
     """Draft a dictionary; without an output it is shown."""
-    from lomrix.core.steps.account import Account, Balance
+    from lomrix.core.steps.account import Account, Balance, Part
     from lomrix.core.steps.dictionary.draft import draft_variables
     from lomrix.core.table.dictionary import Dictionary
     from lomrix.core.table.variable import NO_ENTRY
@@ -149,7 +149,11 @@ def draft(reporter: Reporter, given: dict[str, Any]) -> None:
     account = Account(
         "dictionary draft",
         f"{pluralize(len(new), 'variable')} drafted, {known_count:,} already known.",
-        (Balance("variables", len(table.names), (("drafted", len(new)), ("already known", known_count))),),
+        (
+            Balance(
+                "variables", len(table.names), (Part("added", len(new), "drafted"), Part("kept", known_count, "known"))
+            ),
+        ),
     )
     texts = {"out": text} if out else {}
     if given["study"]:
@@ -210,7 +214,7 @@ def describe_lists(dictionary: Dictionary) -> str:
 
 def convert(reporter: Reporter, given: dict[str, Any]) -> None:
     """Convert a dictionary to the format that the output's extension names."""
-    from lomrix.core.steps.account import Account, Balance
+    from lomrix.core.steps.account import Account, Balance, Part
     from lomrix.files.dictionary_file import DictionarySink, read_dictionary
 
     source, out = given["source"], given["out"]
@@ -226,6 +230,6 @@ def convert(reporter: Reporter, given: dict[str, Any]) -> None:
     account = Account(
         "dictionary convert",
         f"{pluralize(len(dictionary.variables), 'variable')} and {describe_lists(dictionary)}.",
-        (Balance("variables", len(dictionary.variables), (("written", len(read_back.variables)),)),),
+        (Balance("variables", len(dictionary.variables), (Part("kept", len(read_back.variables), "written"),)),),
     )
     report(reporter, account, written)

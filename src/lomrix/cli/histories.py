@@ -187,12 +187,12 @@ def list_balances(task: PastTask) -> Listing:
     """List the balances of one task as they were stored."""
     from lomrix.core.steps.account import Listing
     from lomrix.plan.from_history import list_entries
+    from lomrix.show.balances import read_balance
 
     rows = []
     for balance in list_entries(task.entry.get("balances")):
-        parts_ = balance.get("parts", {})
-        parts = " + ".join(f"{number} {word}" for word, number in parts_.items() if number) if parts_ else ""
-        rows.append((str(balance.get("what", "")), balance.get("total", 0), parts))
+        what, total, parts = read_balance(balance)
+        rows.append((what, total, " + ".join(f"{number} {word}" for word, number in parts)))
     values = task.entry.get("settings")
     settings = " ".join(list_options(values)) if isinstance(values, dict) else ""
     return Listing(f"{task.name}: {task.step_word} {settings}", ("what", "total", "parts"), tuple(rows))

@@ -171,7 +171,7 @@ def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], give
 
 def make_account(plan: Plan, outcomes: Sequence[StepOutcome]) -> Account:
     """Make the account of a run."""
-    from lomrix.core.steps.account import Account, Balance, Listing
+    from lomrix.core.steps.account import Account, Listing
     from lomrix.core.table.notes import Note, pluralize
 
     counts = {
@@ -205,7 +205,7 @@ def make_account(plan: Plan, outcomes: Sequence[StepOutcome]) -> Account:
     return Account(
         "run",
         f"{plan.document.path.name}: {counts['done']} of {len(outcomes)} steps done, {counts['unchanged']} unchanged.",
-        (Balance("steps", len(plan.steps), tuple(counts.items()), quiet=True),),
+        (),
         {"steps": [dict(zip(OUTCOME_HEADS, row, strict=True)) for row in rows]},
         (Listing("steps", OUTCOME_HEADS, rows),),
         tuple(notes),

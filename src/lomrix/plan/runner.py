@@ -135,7 +135,7 @@ class PlanRun:
 
         def require(table: Table, account: Account) -> None:
             self.require_unchanged()
-            if account.facts.get("broken"):
+            if account.is_broken:
                 raise DataError(account.summary, todo=f"See `lomrix {task.step.word}` on its file.")
             step.expects.require(table)
 

@@ -17,6 +17,7 @@ from lomrix.core.steps.account import Account, Balance, Listing
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
+from lomrix.show.balances import format_total, list_parts
 from lomrix.show.grid import GAP, Cell, Head, format_grid
 from lomrix.show.numbers import align_numbers, format_number
 from lomrix.show.visible import escape_controls
@@ -117,28 +118,22 @@ def gather_notes(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
 
 def format_balances(balances: Sequence[Balance], width: int | None) -> list[Text]:
     """Format each total and, after it, the parts that add up to it."""
-    names = [escape_controls(balance.what) for balance in balances]
-    name_width, total_width = (
-        max(map(len, names), default=0),
-        max((len(f"{one.total:,}") for one in balances), default=0),
-    )
+    names = [escape_controls(format_total(balance)) for balance in balances]
+    name_width = max(map(len, names), default=0)
+    total_width = max((len(f"{balance.total:,}") for balance in balances), default=0)
     lines = []
     for name, balance in zip(names, balances, strict=True):
-        parts = [(part, number) for part, number in balance.parts if number] or list(balance.parts[:1])
-        formatted = [(f"{number:,}", f" {escape_controls(part)}") for part, number in parts]
-        length = sum(len(number) + len(part) + GAP for number, part in formatted)
-        is_inline = len(parts) <= MAX_INLINE_PARTS and (width is None or name_width + total_width + length + 8 <= width)
-        line = (
-            Text(f"  {name.ljust(name_width)}  ")
-            .append(f"{balance.total:,}".rjust(total_width), style="bold")
-            .append("  ")
-        )
-        for index, (number, part) in enumerate(formatted):
+        parts = [(f"{number:,}", f" {escape_controls(words)}") for words, number in list_parts(balance)]
+        length = name_width + total_width + 8 + sum(len(number) + len(words) + GAP for number, words in parts)
+        is_inline = len(parts) <= MAX_INLINE_PARTS and (width is None or length <= width)
+        line = Text(f"  {name.ljust(name_width)}  ")
+        line.append(f"{balance.total:,}".rjust(total_width), style="bold").append("  ")
+        for index, (number, words) in enumerate(parts):
             if index and not is_inline:
                 lines.append(line)
                 line = Text(" " * (name_width + total_width + 6))
             line.append(("= " if not index else "+ " if not is_inline else " + "), style="dim")
-            line.append(number, style="bold").append(part)
+            line.append(number, style="bold").append(words)
         lines.append(line)
     return lines
 

@@ -18,8 +18,6 @@ from lomrix.core.rows.occasions import (
     find_occasion_setting,
     format_occasion_pair,
     format_occasions,
-    list_or_total,
-    merge_small_parts,
     parse_occasion_settings,
 )
 from lomrix.core.rows.timeline import Timeline
@@ -150,14 +148,6 @@ def test_occasions_in_words() -> None:
     assert format_occasions(("wave", "day"), [(1, 2), (1, 3)]) == "wave 1, day 2; wave 1, day 3"
     assert format_occasions(("wave",), [(1,)], labels) == "wave 1 (before the season)"
     assert format_occasions(("month",), []) == ""
-
-
-def test_long_balances_are_cut() -> None:
-    parts = [(f"month {at}", at) for at in range(14)]
-    assert merge_small_parts(parts[:13], "{} more") == tuple(parts[1:13])
-    assert merge_small_parts(parts, "{} more") == (*parts[1:12], ("2 more", 25))
-    assert list_or_total([("x", 1)] * 4) == (("x", 1),) * 4
-    assert list_or_total([("x", 1)] * 5) == (("in 5 measures", 5),)
 
 
 @pytest.mark.parametrize(

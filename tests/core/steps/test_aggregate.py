@@ -20,7 +20,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import reasons, rows, sources, table
+from tests.tables import parts_of, reasons, rows, sources, table
 
 ALL = ("n", "missing", "mean", "sd", "median", "min", "max", "sum")
 
@@ -55,7 +55,7 @@ def test_rows_without_a_group_are_counted_out() -> None:
         sources(table(g=["a", None, "a"], h=[1, 1, None], x=[1, 2, 3]))
     )
     assert rows(result.table) == [("a", 1, 1)]
-    assert dict(result.account.balances[0].parts) == {
+    assert parts_of(result.account.balances[0]) == {
         "in a group": 1,
         "g missing, in no group": 1,
         "h missing, in no group": 1,
@@ -148,7 +148,7 @@ def test_all_that_is_told_of_a_grouping() -> None:
     assert account.step == "aggregate"
     assert account.summary == "5 rows became 2 groups by g, 2 rows each."
     assert account.facts == {"groups": 2, "rows": 2, "columns": ["x_n", "x_mean", "x_min", "x_max", "x_sum"]}
-    assert account.balances[0].parts == (("in a group", 4), ("g missing, in no group", 1))
+    assert parts_of(account.balances[0]) == {"in a group": 4, "g missing, in no group": 1}
     # The row in no group has a value that is neither used nor skipped.
     assert [(one.title, one.rows) for one in account.listings] == [("values used", (("x", 3, 1, "1 blank"),))]
     assert account.listings[0].columns == ("variable", "values", "skipped as missing", "why")
@@ -217,7 +217,7 @@ def test_a_missing_key_may_be_a_group_of_its_own() -> None:
     made = aggregated(source, "g", "x: sum", missing_group="own")
     assert rows(made.table) == [("a", 3), ("b", 1), (None, 6)]
     assert reasons(made.table["g"]) == [None, None, "refused"]
-    assert dict(made.account.balances[0].parts) == {"in a group": 4}
+    assert parts_of(made.account.balances[0]) == {"in a group": 4}
 
 
 def test_bands_make_groups_with_labels() -> None:
@@ -234,7 +234,7 @@ def test_declared_codes_that_do_not_occur() -> None:
     assert rows(made.table) == [
         (1, "a", 2, 3.0), (1, "b", 0, None), (2, "a", 0, None), (2, "b", 0, None), (3, "a", 0, None), (3, "b", 1, 1.0),
     ]  # fmt: skip
-    assert dict(made.account.balances[1].parts) == {
+    assert parts_of(made.account.balances[1]) == {
         "for groups that the rows show": 2,
         "for declared groups without a row": 4,
     }

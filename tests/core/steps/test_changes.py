@@ -17,7 +17,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import lomrix, reasons, rows, table
+from tests.tables import lomrix, parts_of, reasons, rows, table
 
 SEX = Dictionary({"sex": Variable(label="Sex", codes="sex")}, {"sex": {"1": "female", "2": "male"}})
 OLD = table("old", SEX, id=["a", "b", "c", "d"], sex=[1, 2, 1, 2], x=[1.0, 2.0, None, 4.0], s=["u", "v", "w", "x"])
@@ -37,7 +37,7 @@ def test_rows_columns_and_cells_by_hand() -> None:
     new = table("new", SEX, id=["b", "a", "d", "e"], sex=[2, 2, 2, 1], x=[2.0, 1.0, None, 9.0], y=[1, 1, 1, 1])
     result = changes(OLD, new)
     account = result.account
-    assert [(one.total, dict(one.parts)) for one in account.balances] == [
+    assert [(one.total, parts_of(one)) for one in account.balances] == [
         (4, {"in both": 3, "gone": 1}),
         (4, {"in both": 3, "new": 1}),
         (6, {"as they were": 4, "changed": 2}),
@@ -59,7 +59,7 @@ def test_numbers_that_are_nearly_equal_are_told_apart() -> None:
     old, new = table(id=[1, 2, 3], x=[1.0, 2.0, 3.0]), table(id=[1, 2, 3], x=[1.0005, 2.1, 3.0])
     assert changes(old, new).account.facts["changed"] == 2
     account = changes(old, new, tolerance="0.001").account
-    assert dict(account.balances[2].parts) == {"as they were": 1, "nearly": 1, "changed": 1}
+    assert parts_of(account.balances[2]) == {"as they were": 1, "nearly": 1, "changed": 1}
     assert account.listings[0].rows[0][:3] == ("x", 1, 1)
     whole = changes(table(id=[1], x=[2]), table(id=[1], x=[2.0])).account
     assert (whole.facts["changed"], whole.listings[0].rows) == (0, (("x", "type", "integer", "number"),))
@@ -102,7 +102,7 @@ def test_keys_that_repeat_or_are_missing() -> None:
         changes(OLD, table(id=["a", "a"], x=[1.0, 2.0]))
     assert stopped.value.where == "row 2: a, row 3: a"
     account = changes(table(id=["a", None], x=[1, 2]), table(id=["a"], x=[1])).account
-    assert dict(account.balances[0].parts) == {"in both": 1, "without a key": 1}
+    assert parts_of(account.balances[0]) == {"in both": 1, "without a key": 1}
     with pytest.raises(UsageError, match="no column idd"):
         changes(OLD, OLD, key="idd")
     for settings in ({"key": ""}, {"key": "id", "tolerance": "-1"}, {"key": "id", "tolerance": "x"}):

@@ -17,7 +17,7 @@ from lomrix.core.steps.step import Result
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import lomrix, reasons, sources, table
+from tests.tables import lomrix, parts_of, reasons, sources, table
 
 # Hours of sleep gained by ten patients under two drugs: Student, "The probable error of a mean", Biometrika 6 (1908).
 FIRST = [0.7, -1.6, -0.2, -1.2, -0.1, 3.4, 3.7, 0.8, 0.0, 2.0]
@@ -64,7 +64,7 @@ def test_who_fell_out_is_counted_and_told() -> None:
     source = table(id=[1, 2, 3, 4, 1, 2, 5, 4], when=[0, 0, 0, 0, 6, 6, 6, 6], x=[1, 2, 9, None, 3, 5, 7, None])
     result = compare(source, "x", between="when", paired_on="id")
     (balance,) = result.account.balances
-    assert (balance.total, dict(balance.parts)) == (
+    assert (balance.total, parts_of(balance)) == (
         5, {"with both": 2, "only at 0": 1, "only at 6": 1, "with neither": 1},
     )  # fmt: skip
     assert (first(result)["n"], first(result)["difference"]) == (2, 2.5)
@@ -120,7 +120,7 @@ def test_codes_are_counted_with_a_word_where_counts_are_small() -> None:
     source = table(sex=[1, 1, 2, 2, 2, None], ship=["a", "b", "a", "b", "b", "a"], dictionary=known)
     result = compare(source, "sex", between="ship")
     assert result.account.listings[0].rows == (("1 female", "1 (50.0)", "1 (33.3)"), ("2 male", "1 (50.0)", "2 (66.7)"))
-    assert dict(result.account.balances[0].parts) == {"compared": 5, "sex missing (blank)": 1}
+    assert parts_of(result.account.balances[0]) == {"compared": 5, "sex missing (blank)": 1}
     (note,) = result.account.notes
     assert note.text == "4 of 4 expected counts are below 5: chi-squared is a rough guide only."
     numbers = compare(source, "sex", between="ship", as_numbers=True)

@@ -21,7 +21,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.show.coverage_figure import draw_coverage, make_bands
-from tests.tables import lomrix, reasons, rows, sources, table
+from tests.tables import lomrix, parts_of, reasons, rows, sources, table
 
 # Case a at 0, 3, 12; b at 0; c at 3, 12; d at 0, 12, which occurs twice; one row has no case.
 VISITS = table(
@@ -46,7 +46,7 @@ def test_who_was_seen_when_by_hand() -> None:
     assert patterns.rows == (("xxx", 1, "25.0"), ("x_x", 1, "25.0"), ("x__", 1, "25.0"), ("_xx", 1, "25.0"))
     assert measured.rows == (("x", "100.0", "100.0", "50.0"),)
     assert result.account.summary == "4 cases at 3 occasions; 1 seen at all of them, 8 of 12 possible visits made."
-    assert dict(result.account.balances[0].parts) == {
+    assert parts_of(result.account.balances[0]) == {
         "first of their case and occasion": 8, "repeating one": 1, "without a case": 1,
     }  # fmt: skip
     assert {note.kind: note.count for note in result.account.notes} == {"repeated": 2, "missed-between": 1}
@@ -112,13 +112,13 @@ def test_rows_are_added_and_constants_filled() -> None:
     ]  # fmt: skip
     why = reasons(result.table["x"])
     assert (why[0], why[6], why[7]) == ("no-occasion", "blank", "no-occasion")
-    assert dict(result.account.balances[0].parts) == {"as they were": 4, "added (no-occasion)": 5}
+    assert parts_of(result.account.balances[0]) == {"as they were": 4, "added (no-occasion)": 5}
 
 
 def test_the_occasions_that_count_may_be_said() -> None:
     result = balanced(PANEL, occasions="12,0,24")
     assert [row[1] for row in rows(result.table)] == [0, 12, 24] * 3
-    assert dict(result.account.balances[1].parts) == {"in the result": 3, "at other occasions, left out": 1}
+    assert parts_of(result.account.balances[1]) == {"in the result": 3, "at other occasions, left out": 1}
     words = table(id=[1, 2], month=["pre", "post"], x=[1, 2])
     assert rows(balanced(words, constant="x").table) == [(1, "pre", 1), (1, "post", 1), (2, "pre", 2), (2, "post", 2)]
     for bad in ("0,later", "0,0"):
@@ -129,8 +129,8 @@ def test_the_occasions_that_count_may_be_said() -> None:
 def test_only_whole_cases_are_kept() -> None:
     result = balanced(PANEL, occasions="0,12", only_whole=True)
     assert rows(result.table) == [("a", 12, 1, 2), ("a", 0, 1, 3)]
-    assert dict(result.account.balances[0].parts) == {"kept": 1, "left out": 2}
-    assert dict(result.account.balances[1].parts) == {
+    assert parts_of(result.account.balances[0]) == {"kept": 1, "left out": 2}
+    assert parts_of(result.account.balances[1]) == {
         "of whole cases": 2, "of other cases, left out": 1, "at other occasions, left out": 1,
     }  # fmt: skip
 

@@ -15,7 +15,7 @@ from lomrix.core.steps.step import ANY_ROWS, Result
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import lomrix, rows, sources, table
+from tests.tables import lomrix, parts_of, rows, sources, table
 
 SEX = Dictionary(
     {"sex": Variable(label="Sex", codes="sex"), "t": Variable(unit="°C", minimum=30, maximum=43)},
@@ -30,8 +30,8 @@ def derive(source: Table, *expressions: str, **settings: object) -> Result:
 def test_each_may_use_those_before_it_and_the_account_counts_its_cells() -> None:
     made = derive(table(id=[1, 2, 3], x=[4, None, 0]), "y = x * 2", "z = 8 / y")
     assert rows(made.table) == [(1, 4, 8, 1.0), (2, None, None, None), (3, 0, 0, None)]
-    balances = {one.what: (one.total, dict(one.parts)) for one in made.account.balances}
-    assert balances["cells of z"] == (3, {"with a value": 1, "blank": 1, "undefined": 1})
+    balances = {f"{one.what} {one.of}".strip(): (one.total, parts_of(one)) for one in made.account.balances}
+    assert balances["cells z"] == (3, {"with a value": 1, "blank": 1, "undefined": 1})
     assert balances["columns of the result"] == (4, {"as before": 2, "new": 2})
     (note,) = made.account.notes
     assert (note.column, note.count, note.examples) == ("z", 1, ((4, ""),))
@@ -58,7 +58,7 @@ def test_replacing_must_be_said() -> None:
         derive(table(x=[1]), "x = x + 1")
     made = derive(table(x=[1], y=[2]), "x = x + 1", replace=True)
     assert (made.table.names, rows(made.table)) == (["x", "y"], [(2, 2)])
-    assert dict(made.account.balances[1].parts) == {"as before": 1, "replaced": 1}
+    assert parts_of(made.account.balances[1]) == {"as before": 1, "replaced": 1}
 
 
 def test_many_columns_at_once() -> None:

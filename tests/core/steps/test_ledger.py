@@ -16,7 +16,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import column, correcting, lomrix, reasons, table
+from tests.tables import column, correcting, lomrix, parts_of, reasons, table
 
 CREW = "id,age,town,x\n01,34,a,5\n02,15 est,b ,-9\n3,lost,c,7\n3,200,d,8\n05,40,e,6\n" + "".join(
     f"{at},40,e,6\n" for at in range(10, 60)
@@ -162,4 +162,4 @@ def test_what_becomes_another_text_in_the_column_is_reported() -> None:
     missing = Table({"id": column([1]), "x": Column.all_missing("integer", 1, "n/r")})
     same = table("l", id=["1"], variable=["x"], old=["n/r"], new=["n/r"])
     account = Correct().apply(Inputs(source=missing, ledger=same)).account
-    assert dict(account.balances[0].parts)["already so"] == 1
+    assert parts_of(account.balances[0])["already so"] == 1

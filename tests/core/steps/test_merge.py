@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UnbalancedAccountError
-from lomrix.core.steps.account import Balance
+from lomrix.core.steps.account import Balance, Part
 from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.merge.likely_partners import _find_neighbours, find_near_misses
 from lomrix.core.steps.merge.settings import Merge
@@ -57,7 +57,7 @@ def test_agrees_with_the_slow_version(data: st.DataObject, kept: Any) -> None:
     found = list(zip(result.table["b"].cells(), result.table["a"].cells(), strict=True))
     assert found == slow_merge(base, added, kept)
     total = {balance.what: balance.total for balance in result.account.balances}
-    assert total["rows in the result"] == len(found)
+    assert total["rows of the result"] == len(found)
     cells = [result.table[f"k{at}"].cells() for at in range(len(kinds))]
     assert list(zip(*cells, strict=True)) == [
         base[mine] if mine is not None else added[theirs] for mine, theirs in found
@@ -260,4 +260,4 @@ def test_all_unmatched_keys_are_listed_with_their_likely_partner() -> None:
 
 def test_an_account_that_does_not_balance_stops() -> None:
     with pytest.raises(UnbalancedAccountError, match="3 is not 1 kept"):
-        Balance("rows", 3, (("kept", 1), ("left out", 1)))
+        Balance("rows", 3, (Part("kept", 1), Part("left out", 1)))

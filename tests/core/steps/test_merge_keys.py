@@ -17,7 +17,7 @@ from lomrix.core.steps.step import Inputs
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import lomrix, merging, rows, table
+from tests.tables import lomrix, merging, parts_of, rows, table
 
 HIVES = table("a", hive=["h1", "h2"], kg=[5, 6])
 COUNTS = table("b", code=["h2", "h3"], hive=["other", "third"], bees=[20, 30])
@@ -79,11 +79,11 @@ def test_ids_that_did_not_change_need_no_link() -> None:
     # 4 is the new id of 7, so that the old 4 is somebody else.
     assert rows(made.table)[:4] == [("1", 1, "9", 10), ("2", 2, "2", 20), ("3", 3, "3", 30), ("4", 4, None, None)]
     assert [note.count for note in made.account.notes if note.kind == "clash"] == [1]
-    assert made.account.parts[0].balances[0].parts == (
-        ("with the new id", 1),
-        ("with their own id", 2),
-        ("without an id", 1),
-    )
+    assert parts_of(made.account.parts[0].balances[0]) == {
+        "with the new id": 1,
+        "with their own id": 2,
+        "without an id": 1,
+    }
 
 
 def test_the_file_of_unmatched_keys_can_be_given_back_as_links(tmp_path: Path) -> None:

@@ -14,7 +14,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import column, reasons, sources, table
+from tests.tables import column, parts_of, reasons, sources, table
 
 LABELS = Dictionary({"x": Variable(codes="x")}, {"x": {"1": "low", "2": "middle", "3": "high"}})
 
@@ -24,8 +24,8 @@ def recoded(cells: list[Any], dictionary: Dictionary | None = None, **said: Any)
 
 
 def changed(result: Result) -> int:
-    balance = next(one for one in result.account.balances if one.what == "cells of x")
-    return dict(balance.parts)["changed"]
+    balance = next(one for one in result.account.balances if (one.what, one.of) == ("cells", "x"))
+    return parts_of(balance)["changed"]
 
 
 CELLS: list[tuple[list[Any], dict[str, Any], list[Any], int]] = [

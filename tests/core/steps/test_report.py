@@ -17,7 +17,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import column, sources, table
+from tests.tables import column, parts_of, sources, table
 
 KNOWN = Dictionary(
     {"watch": Variable(codes="watches"), "sleep": Variable(label="Sleep", unit="h"), "wave": Variable(codes="waves")},
@@ -63,7 +63,7 @@ def test_the_account_of_a_page() -> None:
     made = Report(case=("crew",), occasion=("wave",), title="Our crews").apply(sources(VISITS))
     account = made.account
     assert account.summary == "4 variables of 7 rows, 3 occasions, 0 boxes in the flow."
-    assert [(one.total, dict(one.parts)) for one in account.balances] == [(28, {"with a value": 26, "missing": 2})]
+    assert [(one.total, parts_of(one)) for one in account.balances] == [(28, {"with a value": 26, "missing": 2})]
     assert account.facts == {"variables": 4, "occasions": ["0 (before)", "3", "6"]}
     (note,) = account.notes
     assert (note.text, note.count) == (
@@ -202,6 +202,6 @@ def test_rows_that_only_balance_a_panel_are_not_seen() -> None:
     assert [(one.cases, one.lost) for one in made.seen] == [(2, 0), (1, 1)]
     covered = Coverage(case=("pid",), occasion=("wave",)).apply(sources(panel.table))
     assert covered.table["pattern"].cells() == ["xx", "x_"]
-    assert dict(covered.account.balances[0].parts) == {
+    assert parts_of(covered.account.balances[0]) == {
         "first of their case and occasion": 3, "without a visit (no-occasion)": 1,
     }  # fmt: skip

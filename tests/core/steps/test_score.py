@@ -21,7 +21,7 @@ from lomrix.core.table.scale import Scale
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.files.dictionary_file import read_dictionary
-from tests.tables import lomrix, reasons, sources, table
+from tests.tables import lomrix, parts_of, reasons, sources, table
 
 ITEMS: dict[str, Any] = {"id": [1, 2, 3, 4], "f1": [1, 2, 3, None], "f2": [2, 1, 0, 1], "f3": [1, 3, None, None]}
 
@@ -42,7 +42,7 @@ def test_sums_are_prorated_and_items_turned_round() -> None:
     result = score(table(**ITEMS), reverse="f2", span="0:3", at_least=2)
     assert result.table["s"].cells() == [3.0, 7.0, 9.0, None]
     assert reasons(result.table["s"])[3] == "too-few"
-    assert dict(result.account.balances[0].parts) == {"from all items": 2, "from some items": 1, "none (too-few)": 1}
+    assert parts_of(result.account.balances[0]) == {"from all items": 2, "from some items": 1, "none (too-few)": 1}
     assert result.table["f2"].cells() == ITEMS["f2"]
     means = score(table(**ITEMS), reverse="f2", span="0:3", at_least=1, method="mean").table
     assert means["s"].cells() == pytest.approx([1, 7 / 3, 3, 2])

@@ -16,7 +16,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import reasons, rows, sources, table
+from tests.tables import parts_of, reasons, rows, sources, table
 
 CELLS: dict[str, st.SearchStrategy[Any]] = {
     "a": st.one_of(st.none(), st.integers(-5, 5)),
@@ -66,7 +66,7 @@ def test_the_mark_counts_and_must_agree() -> None:
     first, second = table("m0", id=["a", "b"], x=[1, 2]), table("m6", id=["a"], x=[3.5])
     result = Stack(mark="month=0,6").apply(sources(first, second))
     assert rows(result.table) == [(0, "a", 1.0), (0, "b", 2.0), (6, "a", 3.5)]
-    assert {"month 0": 2, "month 6": 1} in [dict(balance.parts) for balance in result.account.balances]
+    assert {"month 0": 2, "month 6": 1} in [parts_of(balance) for balance in result.account.balances]
     marked = table("m6", id=["a"], month=[3])
     with pytest.raises(DataError, match="does not agree with its mark 6"):
         Stack(mark="month=0,6").apply(sources(first, marked))

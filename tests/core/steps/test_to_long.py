@@ -20,7 +20,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import reasons, rows, sources, table
+from tests.tables import parts_of, reasons, rows, sources, table
 
 TEMPLATE = "{measure}_m{month}"
 
@@ -44,7 +44,7 @@ def test_rows_without_a_measured_value_are_left_out_and_counted() -> None:
     step = ToLong(header=(TEMPLATE,), case=("crew",))
     result = step.apply(sources(wide))
     assert rows(result.table) == [("a", 0, 1)]
-    assert dict(result.account.balances[0].parts) == {
+    assert parts_of(result.account.balances[0]) == {
         "rows with a measured value": 1,
         "nothing measured at month 0, left out": 1,
         "nothing measured at month 3, left out": 2,
@@ -310,7 +310,7 @@ def test_occasions_are_told_with_their_labels() -> None:
     known = Dictionary({"month": Variable(codes="when")}, {"when": {"0": "before"}})
     wide = table(id=["a"], x_m0=[None], x_m3=[1], dictionary=known)
     account = ToLong(header=(TEMPLATE,), case=("id",)).apply(sources(wide)).account
-    assert "nothing measured at month 0 (before), left out" in dict(account.balances[0].parts)
+    assert "nothing measured at month 0 (before), left out" in parts_of(account.balances[0])
 
 
 def test_cases_that_vanish_are_named() -> None:
@@ -328,7 +328,7 @@ def test_kept_empty_rows_are_those_that_were_there() -> None:
     wide = Table({"id": Column.of_cells("string", ["a", "b"]), "x_m0": x, "x_m3": Column.of_cells("integer", [1, 2])})
     result = ToLong(header=(TEMPLATE,), case=("id",), keep_empty=True).apply(sources(wide))
     assert rows(result.table) == [("a", 0, None), ("a", 3, 1), ("b", 3, 2)]
-    assert dict(result.account.balances[0].parts)["no-occasion at month 0, left out"] == 1
+    assert parts_of(result.account.balances[0])["no-occasion at month 0, left out"] == 1
 
 
 def test_whole_numbers_too_long_for_decimals_are_refused() -> None:

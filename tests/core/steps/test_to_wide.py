@@ -13,7 +13,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import reasons, rows, sources, table
+from tests.tables import parts_of, reasons, rows, sources, table
 
 WIDE = ToWide(case=("crew",), occasion=("month",), header="{measure}_m{month}")
 
@@ -33,7 +33,7 @@ def test_cases_occasions_and_what_was_never_there() -> None:
     assert rows(result.table) == [("b", "tern", 3, 1, 6, None), ("a", "gull", 2, None, 5, None)]
     assert reasons(result.table["x_m12"]) == [None, "no-occasion"]
     assert reasons(result.table["y_m12"]) == ["blank", "no-occasion"]
-    assert [dict(balance.parts) for balance in result.account.balances] == [
+    assert [parts_of(balance) for balance in result.account.balances] == [
         {"one for each case and occasion": 3},
         {"with a row": 3, "without a row at month 12": 1},
         {"x": 3, "y": 2},
@@ -152,7 +152,7 @@ def test_repeated_rows_reduced(how: str, x: list[Any], mood: list[Any]) -> None:
     step = with_(repeated=how, spread="x,mood")
     result = step.apply(sources(long))
     assert rows(result.table) == list(zip(["a", "b"], x, mood, strict=True))
-    assert dict(result.account.balances[0].parts)[f"reduced to their {how}"] == 2
+    assert parts_of(result.account.balances[0])[f"reduced to their {how}"] == 2
     if how not in ("first", "last"):
         assert notes(step, long)["first-taken"].count == 1
 

@@ -20,6 +20,7 @@ from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
+from lomrix.show.balances import format_total, list_parts
 from tests.core.steps.scenes import SCENES
 
 EXPECTED = Path(__file__).with_name("whole_accounts.txt")
@@ -41,8 +42,8 @@ def account_told(account: Account) -> list[str]:
     """An account as lines, without its facts."""
     lines = [account.summary]
     for balance in account.balances:
-        parts = " + ".join(f"{count} {word}" for word, count in balance.parts)
-        lines.append(f"{'(quiet) ' if balance.quiet else ''}{balance.what}: {balance.total} = {parts}")
+        parts = " + ".join(f"{count} {words}" for words, count in list_parts(balance))
+        lines.append(f"{'(quiet) ' if balance.quiet else ''}{format_total(balance)}: {balance.total} = {parts}")
     for listing in account.listings:
         lines.append(f"[{listing.title}] {' | '.join(listing.columns)}")
         lines += ["  " + " | ".join(map(str, row)) for row in listing.rows]

@@ -17,9 +17,6 @@ from lomrix.core.wording import shorten_list
 EXAMPLE = "Use ‹occasions=0,3,6,12›, or ‹occasions=before=0,after=12›; for one of several, ‹occasions=visit:1,2,3›."
 Occasion = tuple[Any, ...]
 MOST_SHOWN = 12
-FURTHER_OCCASIONS = "likewise at {:,} further occasions"
-# At most this many measures are listed one by one.
-FEW_MEASURES = 4
 
 
 @dataclass(frozen=True)
@@ -174,22 +171,6 @@ def format_occasions(
     texts = texts if len(texts) <= MOST_SHOWN else [*texts[:6], "…", *texts[-3:]]
     between = ", " if len(names) == 1 else "; "
     return (f"{names[0]} " if len(names) == 1 and texts else "") + between.join(texts)
-
-
-def merge_small_parts(parts: Sequence[tuple[str, int]], others_text: str) -> tuple[tuple[str, int], ...]:
-    """Return the nonzero parts of a balance; if they are many, the last ones in one."""
-    nonzero = [(words, count) for words, count in parts if count]
-    if len(nonzero) <= MOST_SHOWN:
-        return tuple(nonzero)
-    others = nonzero[MOST_SHOWN - 1 :]
-    return (*nonzero[: MOST_SHOWN - 1], (others_text.format(len(others)), sum(count for _, count in others)))
-
-
-def list_or_total(parts: Sequence[tuple[str, int]]) -> tuple[tuple[str, int], ...]:
-    """Return the values of each measure, or if a listing shows them better, of all together."""
-    if 0 < len(parts) <= FEW_MEASURES:
-        return tuple(parts)
-    return ((f"in {len(parts):,} measures", sum(count for _, count in parts)),)
 
 
 def format_occasion_pair(

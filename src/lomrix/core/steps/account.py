@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 from lomrix.core.errors import Proposal, UnbalancedAccountError
 from lomrix.core.table.notes import Note
@@ -13,37 +13,49 @@ from lomrix.core.table.notes import Note
 if TYPE_CHECKING:
     from lomrix.core.table.table import Table
 
-Parts = tuple[tuple[str, int], ...]
+Kind = Literal["kept", "left out", "added", "changed", "missing", "unused", "open", "refused"]
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some of a total: what happened to it and why; `of` names the table, column or value that it belongs to."""
+
+    kind: Kind
+    count: int
+    cause: str = ""
+    of: str = ""
+    reason: str = ""
+
+    def to_json(self) -> dict[str, object]:
+        """The part as plain values."""
+        return {name: value for name, value in vars(self).items() if value != ""}
 
 
 @dataclass(frozen=True)
 class Balance:
-    """One total and the parts it is made of; they must add up.
+    """A total and the parts it is made of; raises UnbalancedAccountError if they do not add up.
 
-    Raises
-    ------
-    UnbalancedAccountError
-        Where the parts do not add up to the total.
+    `what` is counted, of the table or column `of`; a quiet balance is checked but not shown to a person.
     """
 
     what: str
     total: int
-    parts: Parts
+    parts: tuple[Part, ...]
+    of: str = ""
     quiet: bool = False
 
     def __post_init__(self) -> None:
-        added = sum(number for _, number in self.parts)
-        if added != self.total or any(number < 0 for _, number in self.parts):
+        if sum(part.count for part in self.parts) != self.total or any(part.count < 0 for part in self.parts):
+            counts = " + ".join(f"{part.count} {part.kind} {part.cause}".rstrip() for part in self.parts)
             raise UnbalancedAccountError(
-                f"The account does not balance: {self.what}: {self.total} is not "
-                + " + ".join(f"{number} {word}" for word, number in self.parts)
-                + ".",
+                f"The account does not balance: {f'{self.what} {self.of}'.rstrip()}: {self.total} is not {counts}.",
                 todo="This is a bug in Lomrix and nothing was written; please report it with this message.",
             )
 
     def to_json(self) -> dict[str, object]:
         """The balance as plain values."""
-        return {"what": self.what, "total": self.total, "parts": dict(self.parts)}
+        of = {"of": self.of} if self.of else {}
+        return {"what": self.what, **of, "total": self.total, "parts": [part.to_json() for part in self.parts]}
 
 
 @dataclass(frozen=True)
@@ -76,7 +88,17 @@ class Account:
     notes: tuple[Note, ...] = ()
     advice: tuple[str | Proposal, ...] = ()
     parts: tuple[Account, ...] = ()
-    left_out: int = 0
+
+    @property
+    def left_out(self) -> int:
+        """Number of rows of all inputs that are not in the result."""
+        rows = (balance for balance in self.balances if balance.what == "rows")
+        return sum(part.count for balance in rows for part in balance.parts if part.kind == "left out")
+
+    @property
+    def is_broken(self) -> bool:
+        """True if a rule is broken or a difference was found, which the exit status shows."""
+        return bool(self.facts.get("broken"))
 
     def to_json(self) -> dict[str, object]:
         """The account as plain values."""
@@ -92,12 +114,12 @@ class Account:
         }
 
 
-def kept_cells(before: Table, after: Table) -> Balance:
-    """The present cells of columns that a step only carries: as many as before, in columns of the same name."""
+def balance_values(before: Table, after: Table) -> Balance:
+    """Balance the present cells of columns that a step only carries."""
     names = [name for name in after.names if name in before.columns]
-    held = sum(len(before) - before[name].missing_count for name in names)
-    holds = sum(len(after) - after[name].missing_count for name in names)
-    return Balance("values in the columns kept", held, (("in the result", holds),), quiet=True)
+    expected = sum(len(before) - before[name].missing_count for name in names)
+    found = sum(len(after) - after[name].missing_count for name in names)
+    return Balance("kept values", expected, (Part("kept", found),), quiet=True)
 
 
 def distinct_heads(heads: tuple[str, ...]) -> tuple[str, ...]:

@@ -17,7 +17,7 @@ from lomrix.core.language.operands import make_result
 from lomrix.core.rows.keys import Groups
 from lomrix.core.rows.statistic_names import COUNTING, NUMERIC, OF_A_ROW, QUANTILE, SHARE, has_statistic, list_allowed
 from lomrix.core.rows.statistics import BOUNDS, Summary, get_weights
-from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
+from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.aggregate.figure import make_group_means
 from lomrix.core.steps.aggregate.grouping import (
     add_computed_keys,
@@ -260,9 +260,10 @@ class Grouping:
             else f"{pluralize(len(made), 'row')} got the statistics of their group, {groups} by {by}.",
             (
                 Balance(
-                    f"rows of {self.rows.name}",
+                    "rows",
                     len(self.rows),
-                    (("in a group", int(number.sum())), *self._count_left()),
+                    (Part("kept", int(number.sum()), "in-group"), *self._count_left()),
+                    self.rows.name,
                 ),
                 self._balance_result(made),
             ),
@@ -280,7 +281,6 @@ class Grouping:
                 *make_notes(self.step, self.rows, self.by, self.groups, self.computed, self._find_unused_shares()),
             ),
             tuple(make_proposals(self.step, self.rows, self.by, self.groups)),
-            left_out=0 if self.step.attach else len(self.rows) - int(number.sum()),
         )
 
     def _find_unused_shares(self) -> list[str]:
@@ -303,15 +303,12 @@ class Grouping:
     def _balance_result(self, made: Table) -> Balance:
         """Balance expected groups against rows of the result; or with ‹attach›, the cells kept."""
         if self.step.attach:
-            return kept_cells(self.rows, made)
+            return balance_values(self.rows, made)
         shown = int(np.count_nonzero(self.sizes))
         together = sum(groups.count for groups in make_totals(self.groups, self.by)) if self.step.totals else 0
         empty = int(np.count_nonzero(self.sizes == 0))
-        parts: tuple[tuple[str, int], ...]
-        parts = (("for groups that the rows show", shown), ("for declared groups without a row", empty),
-                 ("for all together", together))  # fmt: skip
-        parts = tuple((word, count) for word, count in parts if count or word.endswith("show"))
-        return Balance("rows of the result", len(made), parts, quiet=len(parts) == 1)
+        parts = (Part("kept", shown, "groups"), Part("added", empty, "declared"), Part("added", together, "totals"))
+        return Balance("rows of the result", len(made), parts, quiet=not empty and not together)
 
     def _count_used(self, column: Column) -> tuple[int, int, str]:
         """Return the values used of a variable, the cells skipped, and why."""
@@ -330,12 +327,14 @@ class Grouping:
         ]
         return int(counts[0]), rows - int(counts[0]), ", ".join(reasons) or "none"
 
-    def _count_left(self) -> tuple[tuple[str, int], ...]:
+    def _count_left(self) -> list[Part]:
         """Count rows in no group, by the first key that is missing."""
         remaining = self.groups.codes < 0
         parts = []
         for name in self.by:
             lost = remaining & self.rows[name].is_missing
             remaining = remaining & ~lost
-            parts.append((f"{name} missing, in no group", int(np.count_nonzero(lost))))
-        return tuple((word, count) for word, count in parts if count)
+            parts.append(
+                Part("kept" if self.step.attach else "left out", int(np.count_nonzero(lost)), "no-group", name)
+            )
+        return parts

@@ -13,7 +13,7 @@ import numpy.typing as npt
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.occasions import format_occasions, sort_key
-from lomrix.core.steps.account import Account, Balance, Listing, Parts, kept_cells
+from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.balanced.settings import ToBalanced
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -136,15 +136,19 @@ class Balancing:
         used = np.zeros(len(self.table), np.bool_)
         used[self.row_at[is_seen]] = True
         elsewhere = int(np.count_nonzero(~used))
-        parts: Parts
+        parts: tuple[Part, ...]
+        beyond = Part("left out", elsewhere, "other-occasion")
         if self.step.only_whole:
             kept = int(np.count_nonzero(is_seen.all(axis=1))) * times
-            parts = (("of whole cases", len(made)), ("of other cases, left out", seen - kept),
-                     ("at other occasions, left out", elsewhere))  # fmt: skip
+            parts = (Part("kept", len(made), "whole-case"), Part("left out", seen - kept, "other-case"), beyond)
             summary = f"{complete:,} of {pluralize(cases, 'case')} were seen at all of {occasions}."
             balances = [
-                Balance("cases", cases, (("kept", len(made) // times if times else 0), ("left out", cases - complete))),
-                Balance(f"rows of {self.table.name}", len(self.table), tuple((w, n) for w, n in parts if n)),
+                Balance(
+                    "cases",
+                    cases,
+                    (Part("kept", len(made) // times if times else 0), Part("left out", cases - complete)),
+                ),
+                Balance("rows", len(self.table), parts, self.table.name),
             ]
         else:
             added = int(np.count_nonzero(~is_seen))
@@ -152,15 +156,19 @@ class Balancing:
                 f"{pluralize(added, 'row')} added: {pluralize(cases, 'case')} at {occasions}, "
                 f"{complete:,} of them had all."
             )
-            parts = (("in the result", seen), ("at other occasions, left out", elsewhere))
+            parts = (Part("kept", seen, "in-result"), beyond)
             balances = [
-                Balance("rows of the result", len(made), (("as they were", seen), ("added (no-occasion)", added))),
-                Balance(f"rows of {self.table.name}", len(self.table), tuple((w, n) for w, n in parts if n)),
+                Balance(
+                    "rows of the result",
+                    len(made),
+                    (Part("kept", seen, "unchanged"), Part("added", added, reason=NO_OCCASION)),
+                ),
+                Balance("rows", len(self.table), parts, self.table.name),
             ]
             if not elsewhere:
                 measures = [name for name in made.names
                             if name not in (*self.step.case, *self.step.occasion, *self.constants)]  # fmt: skip
-                balances.append(kept_cells(self.table.only(measures), made.only(measures)))
+                balances.append(balance_values(self.table.only(measures), made.only(measures)))
         facts = {"cases": cases, "occasions": [list(map(str, one)) for one in self.wanted], "whole_cases": complete}
         return Account(
             "to-balanced",
@@ -169,7 +177,6 @@ class Balancing:
             facts,
             tuple(self._make_listing(is_seen)),
             tuple(self._make_notes()),
-            left_out=sum(count for _, count in parts[1:]),
         )
 
     def _make_listing(self, is_seen: npt.NDArray[np.bool_]) -> Sequence[Listing]:

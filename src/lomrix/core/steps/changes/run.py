@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.rows.keys import format_keys
-from lomrix.core.steps.account import Account, Balance, Listing, Parts
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.changes.described import compare_dictionaries
 from lomrix.core.steps.changes.pairing import RowPairs, pair_rows
 from lomrix.core.steps.changes.settings import Changes, parse_tolerance
@@ -158,8 +158,8 @@ class Comparison:
             "changes",
             f"{', '.join(parts)}." if differs else f"{new.name} is the same as {old.name}.",
             (
-                balance_rows(old, len(rows.old), ("gone", len(rows.removed)), rows.old_without),
-                balance_rows(new, len(rows.new), ("new", len(rows.added)), rows.new_without),
+                balance_rows(old, len(rows.old), Part("left out", len(rows.removed), "gone"), rows.old_without),
+                balance_rows(new, len(rows.new), Part("added", len(rows.added), "new"), rows.new_without),
                 Balance("cells in both", len(rows.old) * len(self.shared), self._count_cells(cells, near)),
             ),
             {"broken": differs, "new": len(rows.added), "gone": len(rows.removed), "changed": cells, "nearly": near,
@@ -168,14 +168,13 @@ class Comparison:
             tuple(self._make_notes(removed, added)),
         )  # fmt: skip
 
-    def _count_cells(self, changed: int, near: int) -> Parts:
+    def _count_cells(self, changed: int, near: int) -> tuple[Part, ...]:
         """Count the cells of shared rows and columns, each kind on its own."""
         same = 0
         for name in self.shared:
             before, now = self._take_pair(name)
             same += int(np.count_nonzero(same_cells(before, now)))
-        parts = (("as they were", same), ("nearly", near), ("changed", changed))
-        return tuple((word, count) for word, count in parts if count or word == "as they were")
+        return Part("kept", same, "unchanged"), Part("kept", near, "nearly"), Part("changed", changed)
 
     def _make_listings(self, dictionary_changes: list[tuple[str, str, str, str]]) -> list[Listing]:
         listings = []
@@ -237,10 +236,10 @@ class Comparison:
         return notes
 
 
-def balance_rows(table: Table, shared: int, alone: tuple[str, int], without: int) -> Balance:
+def balance_rows(table: Table, shared: int, alone: Part, without: int) -> Balance:
     """Balance the rows of one side: shared, its own, and without a key."""
-    parts = (("in both", shared), alone, ("without a key", without))
-    return Balance(f"rows of {table.name}", len(table), tuple((w, n) for w, n in parts if n or w == "in both"))
+    parts = (Part("kept", shared, "in-both"), alone, Part("missing", without, "no-key"))
+    return Balance("compared rows", len(table), parts, table.name)
 
 
 def repeat_word(word: str, rows: Rows) -> pa.Array:

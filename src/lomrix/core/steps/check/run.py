@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.rows.keys import format_keys
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.check.findings import Finding, find_all, format_values
 from lomrix.core.steps.check.ledger import draft_ledger
 from lomrix.core.steps.check.settings import Check
@@ -69,7 +69,10 @@ class Checking:
                 Balance(
                     "rows",
                     len(table),
-                    (("without a finding", len(table) - len(rows_found)), ("with a finding", len(rows_found))),
+                    (
+                        Part("kept", len(table) - len(rows_found), "sound"),
+                        Part("kept", len(rows_found), "finding"),
+                    ),
                 ),
             ),
             {"broken": len(broken), "findings": [self._describe(table, finding) for finding in findings]},

@@ -23,7 +23,7 @@ from lomrix.core.arrays.statistics import Values
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC
-from lomrix.core.steps.account import Account, Balance, Listing, Parts
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.compare.figure import make_figure
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
@@ -171,12 +171,12 @@ class MeasureComparison:
     def _balance_rows(self, used: int) -> Balance:
         """Balance the rows of the table: compared, and left out by cause."""
         is_inside = self.sides.groups.codes >= 0
-        parts: list[tuple[str, int]] = [("compared", used)]
+        parts = [Part("kept", used, "compared")]
         missing = self.column.take(np.flatnonzero(is_inside)).reason_counts()
-        parts += [(f"{self.name} missing ({reason})", count) for reason, count in missing.items()]
+        parts += [Part("missing", count, "value", self.name, reason) for reason, count in missing.items()]
         outside = int(np.count_nonzero(~is_inside))
-        parts += [(f"{self.step.between} missing", outside)] if outside else []
-        return Balance(f"rows for {self.name}", len(self.table), tuple(parts))
+        parts.append(Part("missing", outside, "value", self.step.between))
+        return Balance("rows for", len(self.table), tuple(parts), self.name)
 
     # ------------------------------------------------------------------- pairs
 
@@ -208,21 +208,21 @@ class MeasureComparison:
         """Balance the cases: with both values, and those without one, by side."""
         first, last = self.sides.texts[0], self.sides.texts[-1]
         counts, side_count = present.sum(axis=1), present.shape[1]
-        parts: Parts
+        parts: tuple[Part, ...]
         if side_count == 2:
             parts = (
-                ("with both", int(np.count_nonzero(present.all(axis=1)))),
-                (f"only at {first}", int(np.count_nonzero(present[:, 0] & ~present[:, 1]))),
-                (f"only at {last}", int(np.count_nonzero(present[:, 1] & ~present[:, 0]))),
-                ("with neither", int(np.count_nonzero(~present.any(axis=1)))),
+                Part("kept", int(np.count_nonzero(present.all(axis=1))), "both"),
+                Part("missing", int(np.count_nonzero(present[:, 0] & ~present[:, 1])), "only-at", first),
+                Part("missing", int(np.count_nonzero(present[:, 1] & ~present[:, 0])), "only-at", last),
+                Part("missing", int(np.count_nonzero(~present.any(axis=1))), "neither"),
             )
         else:
             parts = (
-                ("with all", int(np.count_nonzero(counts == side_count))),
-                ("with some", int(np.count_nonzero((counts > 0) & (counts < side_count)))),
-                ("with none", int(np.count_nonzero(counts == 0))),
+                Part("kept", int(np.count_nonzero(counts == side_count)), "all"),
+                Part("missing", int(np.count_nonzero((counts > 0) & (counts < side_count))), "some"),
+                Part("missing", int(np.count_nonzero(counts == 0)), "none"),
             )
-        return Balance(f"cases for {self.name}", len(self.sides.cases), tuple((w, n) for w, n in parts if n))
+        return Balance("cases for", len(self.sides.cases), parts, self.name)
 
     def _note_dropouts(self, present: Any) -> list[Note]:
         """Note whether dropouts differed at the beginning."""
@@ -324,12 +324,15 @@ class MeasureComparison:
 
     def _balance_pairs(self, other: Column, present: Any) -> Balance:
         remaining = (self.sides.groups.codes >= 0) & ~present
-        parts = [("with both values", int(np.count_nonzero(present)))]
+        parts = [Part("kept", int(np.count_nonzero(present)), "both-values")]
         first = remaining & self.column.is_missing
-        parts += [(f"{self.name} missing", int(np.count_nonzero(first)))]
-        parts += [(f"{self.step.against} missing", int(np.count_nonzero(remaining & ~first & other.is_missing)))]
-        parts += [(f"{self.step.between} missing", int(np.count_nonzero(self.sides.groups.codes < 0)))]
-        return Balance(f"rows for {self.name}", len(self.table), tuple((word, n) for word, n in parts if n))
+        for name, is_lost in (
+            (self.name, first),
+            (self.step.against, remaining & ~first & other.is_missing),
+            (self.step.between, self.sides.groups.codes < 0),
+        ):
+            parts.append(Part("missing", int(np.count_nonzero(is_lost)), "value", name))
+        return Balance("rows for", len(self.table), tuple(parts), self.name)
 
 
 def to_numeric(column: Column) -> Column:

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_key_pairs, format_keys
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -29,6 +29,7 @@ LEDGER_COLUMNS = ("row", "variable", "old", "new", "action", "why", "by")
 NOTED = "in notes"
 MOST_LISTED = 30
 APPLIED, ALREADY, OPEN, REFUSED = "applied", "already so", "left open", "refused"
+KINDS: dict[str, Kind] = {APPLIED: "changed", ALREADY: "kept", OPEN: "open", REFUSED: "refused"}
 
 
 def correct(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -221,10 +222,8 @@ class Correction:
 
     def make_account(self, result: Table) -> Account:
         """Report what became of every row of the ledger."""
-        parts = tuple(
-            (fate, sum(entry_fate == fate for _, entry_fate, _ in self.fates))
-            for fate in (APPLIED, ALREADY, OPEN, REFUSED)
-        )
+        counts = {fate: sum(entry_fate == fate for _, entry_fate, _ in self.fates) for fate in KINDS}
+        parts = tuple(Part(kind, counts[fate], "ledger-row") for fate, kind in KINDS.items())
         notes = [
             Note(cause, "", ((index + self.ledger.first_row, None),), "refused", 1)
             for index, fate, cause in self.fates
@@ -236,26 +235,27 @@ class Correction:
             for name in retyped
         ]
         notes += self._note_rewritten()
-        if parts[2][1]:
+        if counts[OPEN]:
             notes.append(
                 Note(
-                    f"{pluralize(parts[2][1], 'row of the ledger has', 'rows of the ledger have')} no new value yet.",
+                    f"{pluralize(counts[OPEN], 'row of the ledger has', 'rows of the ledger have')} no new value yet.",
                     kind="open",
-                    count=parts[2][1],
+                    count=counts[OPEN],
                 )
             )
         return Account(
             "correct",
-            f"{parts[0][1]:,} of {len(self.ledger):,} corrections applied.",
+            f"{counts[APPLIED]:,} of {len(self.ledger):,} corrections applied.",
             (
                 Balance("rows of the ledger", len(self.ledger), parts),
-                Balance("rows", len(self.before), (("kept", len(result)), ("left out by the ledger", len(self.out)))),
+                Balance(
+                    "rows", len(self.before), (Part("kept", len(result)), Part("left out", len(self.out), "ledger"))
+                ),
                 self._balance_cells(result),
             ),
             {"changed": {name: len(rows) for name, rows in self.changes.items()}, "retyped": retyped},
             self._list_corrections(),
             tuple(notes),
-            left_out=len(self.out),
         )
 
     def _balance_cells(self, result: Table) -> Balance:
@@ -275,7 +275,7 @@ class Correction:
                 equal |= self._equal_after_retyping(name, kept, now, changed_rows.get(name, set()), kept_rows)
             same += int(np.count_nonzero(equal))
         changed = sum(len(rows) for name, rows in changed_rows.items() if name in self.before.columns)
-        parts = (("as they were", same), ("corrected", changed))
+        parts = (Part("kept", same, "unchanged"), Part("changed", changed))
         return Balance("cells of the rows kept", len(kept_rows) * len(self.before.names), parts, quiet=True)
 
     def _equal_after_retyping(

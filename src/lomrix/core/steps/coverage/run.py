@@ -13,7 +13,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError
 from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.occasions import format_occasion_pair
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.coverage.patterns import Patterns
 from lomrix.core.steps.coverage.settings import Coverage
 from lomrix.core.steps.step import Inputs, Result
@@ -21,6 +21,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.pool import Pool
+from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
@@ -73,17 +74,17 @@ class CoverageReport:
     def __init__(self, step: Coverage, table: Table) -> None:
         self.step, self.source = step, table
         is_complete = np.ones(len(table), np.bool_)
-        self.without: list[tuple[str, int]] = []
-        for role, names in (("a case", step.case), ("an occasion", step.occasion)):
+        self.without: list[Part] = []
+        for cause, names in (("no-case", step.case), ("no-occasion", step.occasion)):
             missing_masks = [table[name].is_missing for name in names if table[name].missing_count]
             if missing_masks:
                 lost = np.logical_or.reduce(missing_masks) & is_complete
-                self.without.append((f"without {role}", int(np.count_nonzero(lost))))
+                self.without.append(Part("missing", int(np.count_nonzero(lost)), cause))
                 is_complete &= ~lost
         rows = table.take(np.flatnonzero(is_complete)) if self.without else table
         unseen = find_unseen_rows(rows, step.case, step.occasion)
         if unseen.any():
-            self.without.append(("without a visit (no-occasion)", int(np.count_nonzero(unseen))))
+            self.without.append(Part("missing", int(np.count_nonzero(unseen)), "no-visit", reason=NO_OCCASION))
             rows = rows.take(np.flatnonzero(~unseen))
         self.rows = rows
         self.grid = Grid(self.rows, step.case, step.occasion)
@@ -137,15 +138,15 @@ class CoverageReport:
         grid, patterns = self.grid, self.patterns
         cells = int(np.count_nonzero(patterns.seen))
         repeated = len(self.rows) - cells
-        parts = [("first of their case and occasion", cells), ("repeating one", repeated), *self.without]
+        parts = (Part("kept", cells, "first"), Part("unused", repeated, "repeating"), *self.without)
         complete = int(patterns.counts[patterns.rows.all(axis=1)].sum())
         return Account(
             "coverage",
             f"{pluralize(len(grid.cases), 'case')} at {pluralize(grid.times, 'occasion')}; "
             f"{complete:,} seen at all of them, {cells:,} of {grid.size:,} possible visits made.",
             (
-                Balance(f"rows of {self.source.name}", len(self.source), tuple((w, n) for w, n in parts if n)),
-                Balance("cases", len(made), (("with a pattern", int(patterns.counts.sum())),), quiet=True),
+                Balance("rows", len(self.source), parts, self.source.name),
+                Balance("cases", len(made), (Part("kept", int(patterns.counts.sum())),), quiet=True),
             ),
             {"cases": len(grid.cases), "occasions": self.occasions, "seen_at_all": complete, "repeated_rows": repeated},
             tuple(self._make_listings()),

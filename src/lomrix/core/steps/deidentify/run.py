@@ -11,7 +11,7 @@ import numpy.typing as npt
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.parse import find_names, parse
 from lomrix.core.rows.keys import group_rows, rank_cells
-from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
+from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.deidentify.identifying import SMALL_GROUP, find_names_left, note_identifying
 from lomrix.core.steps.deidentify.new_ids import SHIFT_DAYS, make_ids, make_shifts
 from lomrix.core.steps.deidentify.settings import Deidentify
@@ -152,9 +152,9 @@ class Deidentification:
             f"{pluralize(cases, 'id')} of {self.step.id} became {plural(cases, 'a new one', 'new ones')}, "
             "the same in every file of this secret.",
             (
-                Balance("rows", len(table), (("with a new id", new), ("without an id", without_id))),
-                Balance("columns", len(table.names), (("kept", len(result.names)), ("removed", len(removed)))),
-                kept_cells(
+                Balance("rows", len(table), (Part("changed", new, "new-id"), Part("kept", without_id, "no-id"))),
+                Balance("columns", len(table.names), (Part("kept", len(result.names)), Part("left out", len(removed)))),
+                balance_values(
                     table.only([name for name in result.names if name not in shifted]),
                     result.only([name for name in result.names if name not in shifted]),
                 ),

@@ -13,7 +13,7 @@ from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.parse import find_names, parse
 from lomrix.core.language.scope import Scope
-from lomrix.core.steps.account import Account, Balance, Listing, kept_cells
+from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.derive.settings import (
     Derive,
     parse_assignments,
@@ -190,14 +190,17 @@ class Derivation:
             "derive",
             f"{', '.join(done) or 'nothing changed'}; {pluralize(len(result), 'row')} as before.",
             (
-                Balance("rows", len(self.before), (("in the result", len(result)),), quiet=True),
+                Balance("rows", len(self.before), (Part("kept", len(result)),), quiet=True),
                 Balance(
                     "columns of the result",
                     len(result.names),
-                    tuple((word, n) for word, n in (("as before", len(kept)), ("new", len(new)),
-                                                    ("replaced", len(replaced))) if n),
+                    (
+                        Part("kept", len(kept), "as-before"),
+                        Part("added", len(new), "new"),
+                        Part("changed", len(replaced), "replaced"),
+                    ),
                 ),
-                kept_cells(self.before.only(kept), self.table.only(kept)),
+                balance_values(self.before.only(kept), self.table.only(kept)),
                 *(self._balance_cells(name) for name in self.made),
             ),
             {"variables": {names.get(name, name): text for name, text in self.made.items()}, "renamed": dict(names)},
@@ -213,8 +216,8 @@ class Derivation:
     def _balance_cells(self, name: str) -> Balance:
         column = self.table[name]
         values = int(np.count_nonzero(~column.is_missing))
-        parts = (("with a value", values), *((why, count) for why, count in column.reason_counts().items()))
-        return Balance(f"cells of {name}", len(self.before), parts, quiet=True)
+        missing = (Part("missing", count, reason=reason) for reason, count in column.reason_counts().items())
+        return Balance("cells", len(self.before), (Part("kept", values, "present"), *missing), name, quiet=True)
 
     def _make_listings(self, names: Mapping[str, str]) -> list[Listing]:
         lines = []

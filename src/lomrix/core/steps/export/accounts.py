@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.table.notes import Note, format_size, plural, pluralize
@@ -21,7 +21,7 @@ def make_account(
 ) -> Account:
     """Report what was recoded: cells with a value, and missing ones by what they became."""
     result = ready.made
-    rows_made = Balance("rows", len(original), (("made ready", len(result)),), quiet=True)
+    rows_made = Balance("rows", len(original), (Part("kept", len(result)),), quiet=True)
     pairs = list(zip(ready.before.columns.values(), result.columns.values(), strict=True))
     missing = sum(column.missing_count for column in original.columns.values())
     still_missing = sum(column.missing_count for column in result.columns.values())
@@ -38,8 +38,12 @@ def make_account(
         f"{format_size(len(result), len(result.names))} made ready{form}.",
         (
             rows_made,
-            Balance("cells", len(original) * len(original.names), (("with a value", kept), ("missing", missing))),
-            Balance("missing cells", missing, (("written as a code", coded_cells), ("left empty", still_missing))),
+            Balance(
+                "cells", len(original) * len(original.names), (Part("kept", kept, "present"), Part("missing", missing))
+            ),
+            Balance(
+                "missing cells", missing, (Part("changed", coded_cells, "coded"), Part("kept", still_missing, "empty"))
+            ),
         ),
         {
             "form": step.form or "",

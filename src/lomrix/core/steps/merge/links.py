@@ -9,7 +9,7 @@ from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_key_pairs, format_keys
-from lomrix.core.steps.account import Account, Balance
+from lomrix.core.steps.account import Account, Balance, Part
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.settings import KeyPairs
 from lomrix.core.table.column import choose_cells, common_type
@@ -83,13 +83,14 @@ def apply_links(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple
         "through",
         f"{linked_rows:,} of {len(base):,} rows of {base.name} were led from {old} to {new} by {links.name}.",
         (
-            Balance(f"rows of {base.name}", len(base),
-                    (("with the new id", linked_rows), ("with their own id", kept), ("without an id", without_id))),
-            Balance(f"links of {links.name}", len(links),
-                    ((f"lead to a row of {added.name}", int(np.count_nonzero(used & arriving))),
-                     (f"lead to no row of {added.name}", int(np.count_nonzero(used & ~arriving))),
-                     ("not needed", int(np.count_nonzero(~used & is_complete))),
-                     ("without old or new id", int(np.count_nonzero(~is_complete))))),
+            Balance("rows", len(base), (Part("changed", linked_rows, "linked"), Part("kept", kept, "own-id"),
+                                        Part("missing", without_id, "no-id")), base.name),
+            Balance("links", len(links), (
+                Part("kept", int(np.count_nonzero(used & arriving)), "arriving", added.name),
+                Part("unused", int(np.count_nonzero(used & ~arriving)), "not-arriving", added.name),
+                Part("unused", int(np.count_nonzero(~used & is_complete)), "not-needed"),
+                Part("missing", int(np.count_nonzero(~is_complete)), "incomplete"),
+            ), links.name),
         ),
         {"rows": len(result), "relationship": "one-to-one"},
         (),

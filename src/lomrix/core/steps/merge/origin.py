@@ -90,7 +90,7 @@ def combine_accounts(accounts: Sequence[Account]) -> Account:
         tuple(listing for account in accounts for listing in account.listings),
         tuple(note for account in accounts for note in account.notes),
         tuple(dict.fromkeys(advice for account in accounts for advice in account.advice)),
-        tuple(accounts), sum(account.left_out for account in accounts),
+        tuple(accounts),
     )  # fmt: skip
 
 

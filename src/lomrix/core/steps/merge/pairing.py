@@ -17,7 +17,7 @@ from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.errors import DataError
 from lomrix.core.rows.candidate_keys import is_unique
 from lomrix.core.rows.keys import PairedKeys, format_keys
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near_misses, quote_if_needed
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.overlap import Overlap
@@ -294,12 +294,12 @@ class Pairing:
             self._balance_side(self.base, self.keys.base, self.base_matched, base_kept),
             self._balance_side(self.added, self.keys.added, self.added_matched, added_kept),
             Balance(
-                "rows in the result",
+                "rows of the result",
                 len(table),
                 (
-                    ("in both", pairs),
-                    (f"only in {self.base.name}", int(np.count_nonzero(~self.base_matched)) if base_kept else 0),
-                    (f"only in {self.added.name}", int(np.count_nonzero(~self.added_matched)) if added_kept else 0),
+                    Part("kept", pairs, "in-both"),
+                    _count_alone(self.base, ~self.base_matched & base_kept),
+                    _count_alone(self.added, ~self.added_matched & added_kept),
                 ),
             ),
             *self._balance_keys(),
@@ -321,22 +321,17 @@ class Pairing:
             (*self._list_first_unmatched(), *self._list_near_misses(near), *overlap.listings),
             (*self.keys.notes, *self._note_few_repeated(), *self._note_missing_keys(), *overlap.notes),
             self._advise(near),
-            left_out=(0 if base_kept else int(np.count_nonzero(~self.base_matched)))
-            + (0 if added_kept else int(np.count_nonzero(~self.added_matched))),
         )
 
     def _balance_side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:
         is_missing = codes < 0
-        fate = "" if kept else ", left out"
-        return Balance(
-            f"rows of {table.name}",
-            len(table),
-            (
-                ("with a partner", int(np.count_nonzero(matched))),
-                (f"without a partner{fate}", int(np.count_nonzero(~matched & ~is_missing))),
-                (f"key missing{fate}", int(np.count_nonzero(is_missing))),
-            ),
+        fate: Kind = "kept" if kept else "left out"
+        parts = (
+            Part("kept", int(np.count_nonzero(matched)), "matched"),
+            Part(fate, int(np.count_nonzero(~matched & ~is_missing)), "unmatched"),
+            Part(fate, int(np.count_nonzero(is_missing)), "key-missing"),
         )
+        return Balance("rows", len(table), parts, table.name)
 
     @property
     def expected_pairs(self) -> int:
@@ -350,9 +345,9 @@ class Pairing:
                 "distinct keys",
                 int(np.count_nonzero(in_base | in_added)),
                 (
-                    ("in both", int(np.count_nonzero(in_base & in_added))),
-                    (f"only in {self.base.name}", int(np.count_nonzero(in_base & ~in_added))),
-                    (f"only in {self.added.name}", int(np.count_nonzero(in_added & ~in_base))),
+                    Part("kept", int(np.count_nonzero(in_base & in_added)), "in-both"),
+                    _count_alone(self.base, in_base & ~in_added),
+                    _count_alone(self.added, in_added & ~in_base),
                 ),
             ),
         )
@@ -364,11 +359,7 @@ class Pairing:
         names = [name for name in self.base.names if name not in overlap.columns and name not in dict(self.key)]
         before = sum(len(self.base) - self.base[name].missing_count for name in names)
         after = sum(len(table) - table[name].missing_count for name in names)
-        return (
-            Balance(
-                f"values in the columns of {self.base.name} alone", before, (("in the result", after),), quiet=True
-            ),
-        )
+        return (Balance("kept values", before, (Part("kept", after),), self.base.name, quiet=True),)
 
     @cached_property
     def has_base_once(self) -> bool:
@@ -447,3 +438,8 @@ class Pairing:
             tidy_words = ",".join(tidy_word for tidy_word in get_args(TidyWord) if tidy_word in causes)
             return (f"‹tidy_keys={tidy_words}› would match more keys; ‹unmatched=FILE› writes all unmatched ones",)
         return ()
+
+
+def _count_alone(table: Table, is_alone: npt.NDArray[np.bool_]) -> Part:
+    """Count rows or keys that only one table has."""
+    return Part("kept", int(np.count_nonzero(is_alone)), "only-in", table.name)

@@ -12,7 +12,7 @@ from lomrix.core.arrays.matching import count_codes as counted_codes
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import find_candidate_keys, note_near_keys
 from lomrix.core.rows.keys import encode_cells
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.code_list import CodeList
@@ -53,7 +53,11 @@ def profile(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
         "profile",
         f"{pluralize(len(table), 'row')}, {pluralize(len(table.names), 'column')}. "
         f"Candidate keys: {key_text}.",
-        (Balance("cells", len(table) * len(table.names), (("with a value", present), ("missing", missing))),),
+        (
+            Balance(
+                "cells", len(table) * len(table.names), (Part("kept", present, "present"), Part("missing", missing))
+            ),
+        ),
         {
             "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
             "repeated_measures": guess.measures if guess is not None else {},

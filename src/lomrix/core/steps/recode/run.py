@@ -12,7 +12,7 @@ import numpy as np
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import sort_texts
 from lomrix.core.rows.turned import REVERSED
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.recode.mapping import MADE_MISSING, MOST_LISTED, MappedValue, map_codes, map_column
 from lomrix.core.steps.recode.reversal import reverse_codes, reverse_scale
 from lomrix.core.steps.recode.settings import Recode
@@ -274,7 +274,7 @@ class TableRecoding:
         listings, notes, balances = (
             [],
             [*self.notes],
-            [Balance("rows", len(self.before), (("kept", len(made)),), quiet=True)],
+            [Balance("rows", len(self.before), (Part("kept", len(made)),), quiet=True)],
         )
         rows = tuple((change.into, *pair) for change in self.changes for pair in change.pairs)
         listings.append(Listing("values recoded", ("column", "old", "new", "cells"), rows))
@@ -297,8 +297,8 @@ class TableRecoding:
                 text = f"was {before.type} and is now text: the kept values are not all numbers or dates."
                 notes.append(Note(text, change.column, kind="type-changed"))
             same = int(np.count_nonzero(same_cells(before, after)))
-            parts = (("changed", change.changed), ("as they were", same))
-            balances.append(Balance(f"cells of {change.into}", len(before), parts))
+            parts = (Part("changed", change.changed), Part("kept", same, "unchanged"))
+            balances.append(Balance("cells", len(before), parts, change.into))
         entries = self.before.dictionary.of, made.dictionary.of
         notes += note_dropped_parts((change.into, entries[0](change.column), entries[1](change.into))
                                   for change in self.changes)  # fmt: skip

@@ -17,7 +17,7 @@ from lomrix.core.rows.described import NUMERIC, summarize_variable
 from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.keys import group_rows
 from lomrix.core.rows.occasions import format_occasion_pair
-from lomrix.core.steps.account import Account, Balance
+from lomrix.core.steps.account import Account, Balance, Part
 from lomrix.core.steps.report.content import (
     Content,
     Gap,
@@ -70,7 +70,7 @@ def make_account(table: Table, content: Content, notes: list[Note]) -> Account:
     return Account(
         "report",
         f"{summary}, {pluralize(len(content.flow), 'box', 'boxes')} in the flow.",
-        (Balance("cells", cells, (("with a value", present), ("missing", missing))),),
+        (Balance("cells", cells, (Part("kept", present, "present"), Part("missing", missing))),),
         {"variables": len(content.variables), "occasions": [variable.occasion for variable in content.seen]},
         notes=tuple(notes),
     )

@@ -10,14 +10,11 @@ import numpy as np
 
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.rows.occasions import (
-    FURTHER_OCCASIONS,
     Occasion,
     format_occasion_pair,
     format_occasions,
-    list_or_total,
-    merge_small_parts,
 )
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.reshape.turn import Gathering
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, plural, pluralize
@@ -42,19 +39,21 @@ class LongAccount:
         shown = format_occasions(turn.families.names, turn.families.occasions, self._labels)
         wide = len(turn.wide)
         dropped_rows = int(np.count_nonzero(turn.is_dropped))
-        measured = ("rows with a measured value", self._measured_rows)
+        measured = Part("kept", self._measured_rows, "measured")
+        rows = (Part("kept", wide - len(self._without_rows)), Part("left out", len(self._without_rows), "unmeasured"))
         return Account(
             "to-long",
             f"{wide:,} rows x {pluralize(turn.times, 'occasion')} ({shown}) became {len(long):,} rows.",
             (
-                Balance(f"rows x occasions ({names})", wide * turn.times, (measured, *self._count_empty())),
+                Balance("rows x occasions", wide * turn.times, (measured, *self._count_empty()), names),
                 Balance(
                     "rows of the result",
                     wide * turn.times - dropped_rows,
-                    (measured, ("nothing measured, kept", len(long) - self._measured_rows)),
+                    (measured, Part("kept", len(long) - self._measured_rows, "unmeasured")),
                     quiet=not turn.step.keep_empty,
                 ),
                 self._balance_cells(),
+                Balance("rows", wide, rows, turn.wide.name, quiet=True),
             ),
             {
                 "rows": len(long),
@@ -71,7 +70,6 @@ class LongAccount:
                 *self._note_repeated_cases(),
                 *self._note_lost(),
             ),
-            left_out=len(self._without_rows),
         )
 
     @cached_property
@@ -90,28 +88,31 @@ class LongAccount:
         """Labels of the codes, by occasion column."""
         return {name: self.long.dictionary.labels_of(name) for name in self.turn.families.names}
 
-    def _count_empty(self) -> tuple[tuple[str, int], ...]:
+    def _count_empty(self) -> tuple[Part, ...]:
         """Count the rows without a measured value, by occasion."""
         turn, parts = self.turn, []
         empty = np.count_nonzero(turn.is_empty, axis=1)
         if not turn.step.keep_empty:
             parts = [
-                (f"nothing measured at {self._format_occasion(occasion)}, left out", int(count))
+                Part("left out", int(count), "unmeasured", self._format_occasion(occasion))
                 for occasion, count in zip(turn.families.occasions, empty, strict=True)
             ]
         else:
             never = np.count_nonzero(turn.is_never, axis=1)
             for occasion, count, never_there in zip(turn.families.occasions, empty, never, strict=True):
-                parts.append((f"nothing measured at {self._format_occasion(occasion)}, kept", int(count - never_there)))
-                parts.append((f"{NO_OCCASION} at {self._format_occasion(occasion)}, left out", int(never_there)))
-        return merge_small_parts(parts, FURTHER_OCCASIONS)
+                text = self._format_occasion(occasion)
+                parts.append(Part("kept", int(count - never_there), "unmeasured", text))
+                parts.append(Part("left out", int(never_there), "never-there", text, NO_OCCASION))
+        return tuple(parts)
 
     def _balance_cells(self) -> Balance:
         """Balance the measured values: all of the wide table must be in the long one."""
         wide, long = self.turn.wide, self.long
         before = sum(len(wide) - wide[name].missing_count for name in self.turn.measured)
-        after = [(name, len(long) - long[name].missing_count) for name in self.turn.families.measures]
-        return Balance("measured values in the turned columns", before, list_or_total(after))
+        after = [
+            Part("kept", len(long) - long[name].missing_count, "column", name) for name in self.turn.families.measures
+        ]
+        return Balance("measured values", before, tuple(after))
 
     def _list_measures(self) -> Listing:
         rows = []

@@ -8,14 +8,11 @@ from functools import cached_property
 import numpy as np
 
 from lomrix.core.rows.occasions import (
-    FURTHER_OCCASIONS,
     Occasion,
     format_occasion_pair,
     format_occasions,
-    list_or_total,
-    merge_small_parts,
 )
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
 from lomrix.core.steps.reshape.spreading import Spreading
 from lomrix.core.table.dictionary import Codes
@@ -57,7 +54,6 @@ class WideAccount:
             },
             (self._list_measures(), *self._list_others()),
             (*self._note_choices(), *self._note_likely_errors(), *self._make_notes(), *self._note_lost()),
-            left_out=0 if self.spreading.reduction is None else self.spreading.reduction.dropped,
         )
 
     def _format_occasion(self, occasion: Occasion) -> str:
@@ -72,20 +68,20 @@ class WideAccount:
 
     def _balance_rows(self) -> Balance:
         grid, reduction = self.spreading.grid, self.spreading.reduction
-        parts = [("one for each case and occasion", int(grid.case_counts.sum()))]
+        parts = [Part("kept", int(grid.case_counts.sum()), "one-each")]
         if reduction is not None:
-            parts.append((f"reduced to their {self.spreading.step.repeated}", reduction.dropped))
-        return Balance(f"rows of {self.spreading.long.name}", len(self.spreading.long), tuple(parts))
+            parts.append(Part("left out", reduction.dropped, "reduced", self.spreading.step.repeated))
+        return Balance("rows", len(self.spreading.long), tuple(parts), self.spreading.long.name)
 
     def _balance_cells(self) -> Balance:
         grid = self.spreading.grid
         counts = grid.case_counts
         without = [
-            (f"without a row at {self._format_occasion(occasion)}", len(grid.cases) - count)
+            Part("missing", len(grid.cases) - count, "no-row", self._format_occasion(occasion))
             for occasion, count in zip(grid.occasions, counts.tolist(), strict=True)
         ]
-        parts = (("with a row", int(counts.sum())), *merge_small_parts(without, FURTHER_OCCASIONS))
-        return Balance(f"cases x occasions ({', '.join(self.spreading.occasions)})", grid.size, parts)
+        parts = (Part("kept", int(counts.sum()), "row"), *without)
+        return Balance("cases x occasions", grid.size, parts, ", ".join(self.spreading.occasions))
 
     def _balance_values(self) -> Balance:
         """Balance the measured values: all of the long table must be in the wide one."""
@@ -94,11 +90,11 @@ class WideAccount:
         parts = []
         for measure, by_occasion in spreading.names.items():
             columns = [self.wide[name] for name in by_occasion.values() if name in self.wide.columns]
-            parts.append((measure, sum(len(column) - column.missing_count for column in columns)))
-        shown = list_or_total(parts)
+            count = sum(len(column) - column.missing_count for column in columns)
+            parts.append(Part("kept", count, "column", measure))
         if spreading.reduction is not None:
-            shown = (*shown, ("of repeated rows that became one", sum(spreading.reduction.values_gone.values())))
-        return Balance("measured values in the spread columns", before, shown)
+            parts.append(Part("left out", sum(spreading.reduction.values_gone.values()), "reduced-rows"))
+        return Balance("measured values", before, tuple(parts))
 
     # ---------------------------------------------------------------- listings
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from lomrix.core.errors import UsageError
 from lomrix.core.nearest import advice
-from lomrix.core.steps.account import Account, Balance, kept_cells
+from lomrix.core.steps.account import Account, Balance, Part, balance_values
 from lomrix.core.steps.score.listings import make_listings, make_notes
 from lomrix.core.steps.score.one_score import ItemScore
 from lomrix.core.steps.score.settings import Score
@@ -120,7 +120,7 @@ def make_account(table: Table, made: Table, scores: list[ItemScore]) -> Account:
     return Account(
         "score",
         (sentences[0] if len(sentences) == 1 else f"{len(scores)} scores computed") + ".",
-        (*(balance_score(score, made) for score in scores), kept_cells(table, made)),
+        (*(balance_score(score, made) for score in scores), balance_values(table, made)),
         {
             score.name: {
                 "alpha": None if np.isnan(score.reliability.alpha) else score.reliability.alpha,
@@ -139,6 +139,7 @@ def balance_score(score: ItemScore, made: Table) -> Balance:
     column = made[score.name]
     present = ~column.is_missing
     complete = int(np.count_nonzero(present & (score.n == len(score.wanted))))
-    parts = [("from all items", complete), ("from some items", int(np.count_nonzero(present)) - complete)]
-    parts += [(f"none ({reason})", count) for reason, count in column.reason_counts().items()]
-    return Balance(f"rows for {score.name}", len(score.table), tuple((word, n) for word, n in parts if n))
+    partial = int(np.count_nonzero(present)) - complete
+    parts = [Part("kept", complete, "all-items"), Part("kept", partial, "some-items")]
+    parts += [Part("missing", count, "score", reason=reason) for reason, count in column.reason_counts().items()]
+    return Balance("rows for", len(score.table), tuple(parts), score.name)

@@ -12,7 +12,7 @@ import numpy as np
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_rows, format_keys
-from lomrix.core.steps.account import Account, Balance, Listing
+from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.code_use import count_code
@@ -234,13 +234,14 @@ class Stacking:
     # ----------------------------------------------------------------- account
 
     def _make_account(self, result: Table, dropped: int, notes: list[Note]) -> Account:
-        rows = tuple((table.name, len(table)) for table in self.tables)
-        balances = [Balance("rows of the files", sum(len(table) for table in self.tables), rows)]
+        total = sum(len(table) for table in self.tables)
+        files = tuple(Part("kept", len(table), "file", table.name) for table in self.tables)
+        balances = [Balance("rows of the files", total, files)]
         balances.append(
             Balance(
                 "rows",
-                sum(count for _, count in rows),
-                (("in the result", len(result)), ("left out as repeated", dropped)),
+                total,
+                (Part("kept", len(result), "in-result"), Part("left out", dropped, "repeated")),
                 quiet=not dropped,
             )
         )
@@ -266,7 +267,6 @@ class Stacking:
             {"rows": len(result), "columns": result.names},
             (Listing("which variable is in which file", heads, lines, splits=True),),
             tuple(notes),
-            left_out=dropped,
         )
 
     def _balance_cells(self, result: Table) -> Balance:
@@ -274,14 +274,15 @@ class Stacking:
         columns = [table[name] for table in self.tables for name in result.names if name in table.columns]
         before = sum(len(column) - column.missing_count for column in columns)
         after = sum(len(result) - result[name].missing_count for name in result.names)
-        return Balance("values in the columns kept", before, (("in the result", after),), quiet=True)
+        return Balance("kept values", before, (Part("kept", after),), quiet=True)
 
     def _balance_marks(self, result: Table) -> Balance:
         encoded = result[self.step.mark_name].to_text().dictionary_encode()
         counts = np.bincount(encoded.indices.to_numpy(zero_copy_only=False), minlength=len(encoded.dictionary))
-        parts = zip(encoded.dictionary.to_pylist(), counts.tolist(), strict=True)
+        marks = zip(encoded.dictionary.to_pylist(), counts.tolist(), strict=True)
+        parts = (Part("kept", count, "mark", f"{self.step.mark_name} {mark}") for mark, count in marks)
         return Balance(
-            "rows in the result", len(result), tuple((f"{self.step.mark_name} {mark}", count) for mark, count in parts),
+            "rows of the result", len(result), tuple(parts),
             # Where each file has its own mark, the rows of the files say the same.
             quiet=len(encoded.dictionary) == len(self.tables) and len(result) == sum(map(len, self.tables)),
         )  # fmt: skip

@@ -12,7 +12,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.scope import Scope
 from lomrix.core.rows.keys import rank_cells
-from lomrix.core.steps.account import Account, Balance, kept_cells
+from lomrix.core.steps.account import Account, Balance, Part, balance_values
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
@@ -51,8 +51,8 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
         f"{len(result):,} of {len(table):,} rows and {len(kept)} of {len(types)} columns kept.",
         (
             balance_rows(table, result, is_true),
-            Balance("columns", len(types), (("kept", len(result.names)), ("left out", len(left_out_names)))),
-            *([kept_cells(table, result)] if rows is None else []),
+            Balance("columns", len(types), (Part("kept", len(result.names)), Part("left out", len(left_out_names)))),
+            *([balance_values(table, result)] if rows is None else []),
         ),
         {"rows": len(result), "columns": kept, "left_out": left_out_names},
         (),
@@ -63,7 +63,6 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
             *note_lost_distinctions(table, kept, left_out_names, rows),
             *note_left_out(left_out_names),
         ),
-        left_out=len(table) - len(result),
     )
     return Result(result, account)
 
@@ -71,13 +70,15 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
 def balance_rows(table: Table, result: Table, is_true: Column | None) -> Balance:
     """Balance the rows of the table: kept, and left out by cause."""
     if is_true is None:
-        return Balance("rows", len(table), (("kept", len(result)),))
+        return Balance("rows", len(table), (Part("kept", len(result)),))
     false_count = int(np.count_nonzero(~is_true.values & ~is_true.is_missing))
     missing_parts = tuple(
-        (f"condition missing ({reason}), left out", count) for reason, count in is_true.reason_counts().items()
+        Part("left out", count, "condition-missing", reason=reason) for reason, count in is_true.reason_counts().items()
     )
     return Balance(
-        "rows", len(table), (("kept", len(result)), ("condition false, left out", false_count), *missing_parts)
+        "rows",
+        len(table),
+        (Part("kept", len(result)), Part("left out", false_count, "condition-false"), *missing_parts),
     )
 
 

@@ -11,7 +11,7 @@ import numpy as np
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import Groups, group_rows, rank_cells
-from lomrix.core.steps.account import Account, Balance, Listing, distinct_heads
+from lomrix.core.steps.account import Account, Balance, Listing, Part, distinct_heads
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.code_list import CodeList
@@ -203,19 +203,19 @@ class Counting:
         """Report the counted cells, and the rows not counted."""
         inside = np.ones(len(table), np.bool_) if groups is None else groups.codes >= 0
         balances, remaining = [], inside
-        parts: list[tuple[str, int]] = []
+        parts: list[Part] = []
         for scale in scales:
             for reason, count in scale.column.take(np.flatnonzero(remaining)).reason_counts().items():
-                parts.append((f"{scale.name} missing ({reason})", count))
+                parts.append(Part("missing", count, "value", scale.name, reason))
             remaining = remaining & ~scale.column.is_missing
         outside = int(np.count_nonzero(~inside))
         present = np.logical_and.reduce([~made[scale.name].is_missing for scale in scales])
         parts = [
-            ("counted", int(made["cells"].values[present].sum())),
+            Part("kept", int(made["cells"].values[present].sum()), "counted"),
             *parts,
-            *([("in no group", outside)] if outside else []),
+            Part("unused", outside, "no-group"),
         ]
-        balances.append(Balance(f"rows of {table.name}", len(table), tuple(parts)))
+        balances.append(Balance("rows", len(table), tuple(parts), table.name))
         names = " by ".join(scale.name for scale in scales)
         notes = tuple(note for scale in scales for note in scale.make_notes())
         return Account(
