@@ -72,11 +72,8 @@ def format_error(error: LomrixError, reference: str, reading: Sequence[str] = ()
     todo = format_text(error.todo)
     if error.proposal is not None:
         todo = f"{format_proposal(error.proposal, reference, reading)}\n{todo}".rstrip()
-    formatted = LomrixError(
-        format_text(error.what), where=error.where if error.pointer is not None else format_text(error.where), todo=todo
-    )
-    formatted.exit_status, formatted.pointer = error.exit_status, error.pointer
-    return formatted
+    where = error.where if error.pointer is not None else format_text(error.where)
+    return error.reword(format_text(error.what), where, todo)
 
 
 def format_note(note: Note) -> Note:

@@ -158,15 +158,10 @@ def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], give
         more = f"Then run the plan again; it continues with {failed.name}." if not given["rehearse"] else ""
         waiting = f" (not run: {', '.join(not_run)})" if not_run else ""
         where = "; ".join(part for part in (plan.document.locate(plan.steps[failed.name].number), error.where) if part)
-        reported = LomrixError(
-            f"{failed.name}: {in_plan(error.what)}{waiting}",
-            where=where,
-            todo=" ".join(part for part in (format_text(in_plan(error.todo)), more) if part),
-        )
-        reported.exit_status = error.exit_status
+        todo = " ".join(part for part in (format_text(in_plan(error.todo)), more) if part)
         if isinstance(error, StoppedError):
             reporter.report_stop(error.written, error.notes)
-        reporter.report_error(reported)
+        reporter.report_error(error.reword(f"{failed.name}: {in_plan(error.what)}{waiting}", where, todo))
 
 
 def make_account(plan: Plan, outcomes: Sequence[StepOutcome]) -> Account:

@@ -72,9 +72,7 @@ class Reporter:
         """Report an error on standard error, or as JSON on standard output."""
         formatted = format_error(error, reference, self.reading)
         if self.json:
-            content: dict[str, object] = {"what": formatted.what, "where": formatted.where, "next": formatted.todo}
-            if formatted.pointer is not None:
-                content["at"] = formatted.pointer
+            content = formatted.to_json()
             if notes := getattr(error, "notes", ()):
                 content["notes"] = [{"source": name, **format_note(note).to_json()} for name, note in notes]
             self.print_json({"error": content, "status": formatted.exit_status})

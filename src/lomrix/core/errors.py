@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import Any
 
 
 @dataclass(frozen=True)
@@ -16,31 +18,49 @@ class Proposal:
 
 
 class LomrixError(Exception):
-    """An error with a plain message."""
+    """An error with a plain message; `columns` are those it is about, `setting` the one to change."""
 
     exit_status = 1
     pointer: int | None = None
+    setting = ""
 
-    def __init__(self, what: str, *, where: str = "", todo: str = "", proposal: Proposal | None = None) -> None:
+    def __init__(
+        self,
+        what: str,
+        *,
+        where: str = "",
+        todo: str = "",
+        columns: Sequence[str] = (),
+        proposal: Proposal | None = None,
+    ) -> None:
         super().__init__(what)
         self.what = what
         self.where = where
         self.todo = todo
+        self.columns = tuple(columns)
         self.proposal = proposal
+
+    def reword(self, what: str, where: str, todo: str) -> LomrixError:
+        """Return the error in other words."""
+        error = LomrixError(what, where=where, todo=todo, columns=self.columns)
+        error.exit_status, error.pointer, error.setting = self.exit_status, self.pointer, self.setting
+        return error
+
+    def to_json(self) -> dict[str, object]:
+        """The error as plain values."""
+        content: dict[str, object] = {"what": self.what, "where": self.where, "next": self.todo}
+        optional = {"at": self.pointer, "columns": list(self.columns) or None, "setting": self.setting or None}
+        return content | {name: value for name, value in optional.items() if value is not None}
 
 
 class DataError(LomrixError):
     """The data break a stated expectation or rule; nothing was written.
 
-    `extras` are tables that help to mend them, by name; those that were asked for are written anyway.
+    `extras` are tables that help to correct them, by name; those that were asked for are written anyway.
     """
 
-    exit_status = 1
-
-    def __init__(
-        self, what: str, *, where: str = "", todo: str = "", extras: Mapping[str, object] | None = None
-    ) -> None:
-        super().__init__(what, where=where, todo=todo)
+    def __init__(self, what: str, *, extras: Mapping[str, object] | None = None, **parts: Any) -> None:
+        super().__init__(what, **parts)
         self.extras = extras or {}
 
 
@@ -53,9 +73,9 @@ class UsageError(LomrixError):
 class SettingError(UsageError):
     """A setting of a step is not valid."""
 
-    def __init__(self, name: str, what: str, *, where: str = "", todo: str = "") -> None:
-        super().__init__(what, where=where, todo=todo)
-        self.name = name
+    def __init__(self, setting: str, what: str, **parts: Any) -> None:
+        super().__init__(what, **parts)
+        self.setting = setting
 
 
 class FileError(LomrixError):
@@ -67,4 +87,12 @@ class FileError(LomrixError):
 class UnbalancedAccountError(LomrixError):
     """A step lost or invented rows: a bug in Lomrix, which stops itself."""
 
-    exit_status = 1
+
+@contextmanager
+def naming_columns(names: Iterable[str]) -> Iterator[None]:
+    """Name the columns of errors that do not name any."""
+    try:
+        yield
+    except LomrixError as error:
+        error.columns = error.columns or tuple(names)
+        raise

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import re
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
@@ -44,8 +43,8 @@ class StoppedError(LomrixError):
     """A step that stopped, with what helps to correct the data."""
 
     def __init__(self, error: LomrixError, written: Sequence[WrittenFile], notes: Sequence[tuple[str, Note]]) -> None:
-        super().__init__(error.what, where=error.where, todo=error.todo, proposal=error.proposal)
-        self.exit_status, self.pointer = error.exit_status, error.pointer
+        super().__init__(error.what)
+        vars(self).update(vars(error.reword(error.what, error.where, error.todo)), proposal=error.proposal)
         self.written, self.notes = written, notes
 
 
@@ -112,12 +111,7 @@ def run(
 
 def filter_notes(error: LomrixError, notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
     """Keep the notes on columns that an error names."""
-    words = set(re.findall(r"\w+", f"{error.what} {error.where}"))
-    return [
-        (name, note)
-        for name, note in notes
-        if note.column and not note.done and {*re.findall(r"\w+", note.column)} <= words
-    ]
+    return [(name, note) for name, note in notes if note.column in error.columns and not note.done]
 
 
 def write_extras(

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from lomrix.core.errors import FileError, SettingError, UsageError
+from lomrix.core.errors import FileError, UsageError
 from lomrix.core.wording import format_settings
 from lomrix.files.file_source import require_file
 from lomrix.files.staging import guard
@@ -71,7 +71,7 @@ class Document:
 
     def setting_error(self, number: int, error: UsageError) -> UsageError:
         """Add the location to an error about a setting."""
-        key = PLAN_NAMES.get(error.name, error.name) if isinstance(error, SettingError) else ""
+        key = PLAN_NAMES.get(error.setting, error.setting)
         located = self.error(number, key, error.what, error.todo)
         located.where = "; ".join(part for part in (located.where, error.where) if part)
         return located

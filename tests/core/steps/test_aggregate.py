@@ -282,7 +282,7 @@ def test_a_key_with_hundreds_of_values_is_told_with_the_bands_that_cut_it() -> N
 def test_settings_that_cannot_be(settings: dict[str, object], name: str) -> None:
     with pytest.raises(SettingError) as stopped:
         Aggregate(**{"by": "g", **settings})
-    assert stopped.value.name == name
+    assert stopped.value.setting == name
 
 
 def test_the_figure_shows_no_group_that_is_suppressed() -> None:

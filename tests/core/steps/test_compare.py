@@ -188,7 +188,7 @@ def test_what_does_not_fit_the_table(settings: dict[str, Any], what: str) -> Non
 def test_settings_that_cannot_be(settings: dict[str, Any], name: str) -> None:
     with pytest.raises(SettingError) as stopped:
         Compare(**settings)
-    assert stopped.value.name == name
+    assert stopped.value.setting == name
 
 
 def test_the_program_compares(tmp_path: Path) -> None:

@@ -174,7 +174,7 @@ def test_two_rows_of_one_place_stop_the_work() -> None:
 def test_settings_that_cannot_be(step: Any, settings: dict[str, Any], name: str) -> None:
     with pytest.raises(SettingError) as stopped:
         step(**settings)
-    assert stopped.value.name == name
+    assert stopped.value.setting == name
 
 
 def test_the_program_shows_and_fills(tmp_path: Path) -> None:

@@ -135,7 +135,7 @@ def test_what_does_not_fit_the_table(settings: dict[str, str], what: str) -> Non
 def test_what_cannot_be_is_refused_when_it_is_made(settings: dict[str, str], name: str) -> None:
     with pytest.raises(SettingError) as stopped:
         Derive(**settings)
-    assert stopped.value.name == name
+    assert stopped.value.setting == name
 
 
 def test_the_other_layout_follows_a_new_name() -> None:

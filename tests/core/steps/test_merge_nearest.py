@@ -100,7 +100,7 @@ def test_nearness_is_held_to_what_was_expected(expect: Any) -> None:
 def test_what_nearness_says_must_go_together(settings: dict[str, Any], name: str) -> None:
     with pytest.raises(SettingError) as caught:
         Merge(key=("id",), **settings)
-    assert caught.value.name == name
+    assert caught.value.setting == name
 
 
 def test_windows_have_the_unit_of_what_they_span() -> None:

@@ -179,7 +179,7 @@ def test_how_a_file_came_about() -> None:
 def test_what_cannot_be_asked(settings: dict[str, Any], field: str) -> None:
     with pytest.raises(SettingError) as caught:
         Report(**settings)
-    assert caught.value.name == field
+    assert caught.value.setting == field
 
 
 def test_a_minimum_size_counts_persons() -> None:

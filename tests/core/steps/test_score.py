@@ -155,7 +155,7 @@ def test_words_are_no_items() -> None:
 def test_settings_that_cannot_be(settings: dict[str, str], name: str) -> None:
     with pytest.raises(SettingError) as stopped:
         Score(**settings)
-    assert stopped.value.name == name
+    assert stopped.value.setting == name
 
 
 def test_scales_stand_in_dictionaries_of_every_form(tmp_path: Path) -> None:

@@ -80,7 +80,7 @@ def test_a_step_that_could_not_be_done_does_not_exist(
 ) -> None:
     with pytest.raises(SettingError) as caught:
         step(word)(**settings)
-    assert caught.value.name == name
+    assert caught.value.setting == name
     assert told in caught.value.what
     assert caught.value.todo
 

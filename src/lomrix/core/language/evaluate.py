@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.arrays.exact import WHOLE_ARITHMETIC, any_mask, negate, power
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import UsageError, naming_columns
 from lomrix.core.language.function import Parameter, literal_value
 from lomrix.core.language.operands import (
     Mask,
@@ -25,7 +25,7 @@ from lomrix.core.language.operands import (
     to_floats,
     to_time,
 )
-from lomrix.core.language.parse import add_pointer, get_column_name, get_function, parse
+from lomrix.core.language.parse import add_pointer, find_names, get_column_name, get_function, parse
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import encode_texts
@@ -66,12 +66,10 @@ def evaluate(text: str, table: Table | Scope) -> Column:
         Where the expression does not fit the table.
     """
     text = text.strip()
+    tree, scope = parse(text), table if isinstance(table, Scope) else Scope(table)
     # Overflow is reported as undefined, not by NumPy on the screen.
-    with np.errstate(all="ignore"):
-        column = (
-            Evaluation(table if isinstance(table, Scope) else Scope(table), text).evaluate(parse(text)).materialize()
-        )
-    return blank_empty_texts(column)
+    with np.errstate(all="ignore"), naming_columns(find_names(tree)):
+        return blank_empty_texts(Evaluation(scope, text).evaluate(tree).materialize())
 
 
 def blank_empty_texts(column: Column) -> Column:

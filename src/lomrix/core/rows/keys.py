@@ -94,6 +94,7 @@ def _encode_pair(first: Column, second: Column, first_name: str, second_name: st
     raise DataError(
         f"The keys cannot be compared: {first_name} is {first.type}, {second_name} is {second.type}.",
         todo="Check that ‹key› names the columns that belong together, or give both one ‹type›.",
+        columns=[first_name, second_name],
     )
 
 

@@ -197,7 +197,9 @@ def get_weights(column: Column, name: str, first_row: int) -> npt.NDArray[np.flo
         If one is not a number, or below 0.
     """
     if column.type not in NUMERIC:
-        raise UsageError(f"The weight {name} is {column.type}, not a number.", todo="Name a column of numbers.")
+        raise UsageError(
+            f"The weight {name} is {column.type}, not a number.", todo="Name a column of numbers.", columns=[name]
+        )
     values = np.where(column.is_missing, np.nan, column.values.astype(np.float64))
     below = np.flatnonzero(values < 0)
     if len(below):

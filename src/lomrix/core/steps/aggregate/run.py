@@ -106,7 +106,8 @@ class Grouping:
             raise UsageError(
                 f"The {name} of {variable} cannot be computed: it is {type_}.",
                 todo=f"Of type {type_} ask {' '.join(list_allowed(type_))}. If {variable} should be numbers, "
-                "check names the cells that keep it from that.",
+                "check lists the cells that prevent it.",
+                columns=[variable],
             )
 
     @cached_property

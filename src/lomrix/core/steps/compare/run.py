@@ -112,7 +112,9 @@ class MeasureComparison:
             return self._compare_codes()
         if self.column.type not in NUMERIC:
             raise UsageError(
-                f"{self.name} is {self.column.type}, which cannot be compared.", todo="Name numbers or codes."
+                f"{self.name} is {self.column.type}, which cannot be compared.",
+                todo="Name numbers or codes.",
+                columns=[self.name],
             )
         if self.step.paired_on:
             return self._compare_pairs()
@@ -294,7 +296,9 @@ class MeasureComparison:
         other = to_numeric(self.table[self.step.against])
         for name, column in ((self.name, self.column), (self.step.against, other)):
             if column.type not in NUMERIC:
-                raise UsageError(f"{name} is {column.type}; a slope is of numbers.", todo="Name columns of numbers.")
+                raise UsageError(
+                    f"{name} is {column.type}; a slope is of numbers.", todo="Name columns of numbers.", columns=[name]
+                )
         codes = self.sides.groups.codes
         present = ~(self.column.is_missing | other.is_missing) & (codes >= 0)
         x, y = other.values.astype(np.float64), self.column.values.astype(np.float64)

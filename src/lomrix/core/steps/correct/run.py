@@ -104,7 +104,7 @@ class Correction:
             if not 0 <= row < len(self.before):
                 causes[index] = f"there is no row {text}"
             elif codes is not None and codes.added[index] >= 0 and codes.base[row] != codes.added[index]:
-                if not causes[index].startswith("the key is not"):
+                if occurrences[index]:
                     causes[index] = f"row {text} has another key"
             else:
                 rows[index], causes[index] = row, ""

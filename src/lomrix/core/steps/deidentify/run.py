@@ -190,7 +190,9 @@ def shift_dates(column: Column, codes: npt.NDArray[np.int64], shifts: npt.NDArra
         If the column does not hold dates.
     """
     if column.type not in ("date", "datetime"):
-        raise UsageError(f"{name} is {column.type}, so it cannot be shifted.", todo="Name columns of dates.")
+        raise UsageError(
+            f"{name} is {column.type}, so it cannot be shifted.", todo="Name columns of dates.", columns=[name]
+        )
     days = np.append(shifts, 0)[codes].astype("timedelta64[D]")
     shifted = Column.of(column.type, column.values + days, column.why, column.reasons)
     # A date without a case has no shift, and must not stay as it is.
@@ -206,7 +208,9 @@ def make_age_bands(column: Column, width: int, on_day: str, name: str) -> Column
         If the column does not hold dates.
     """
     if column.type != "date":
-        raise UsageError(f"{name} is {column.type}, not a date of birth.", todo="Name a column of dates.")
+        raise UsageError(
+            f"{name} is {column.type}, not a date of birth.", todo="Name a column of dates.", columns=[name]
+        )
     day = np.datetime64(on_day, "D")
     present = ~column.is_missing
     months = (day.astype("datetime64[M]") - column.values.astype("datetime64[M]")).astype(np.int64)

@@ -43,6 +43,7 @@ class NearestPairing(Pairing):
                 f"{self.near.base} is {base_column.type}, {self.near.added} is {added_column.type}: "
                 "nearness needs dates or numbers.",
                 todo="Correct the cells that are not, or state their ‹type›.",
+                columns=[self.near.base, self.near.added],
             )
         is_time = type_ in ("date", "datetime")
         if is_time != bool(self.near.unit):

@@ -135,6 +135,7 @@ class OverlapColumn:
             raise DataError(
                 f"The column {name} is {base[name].type} in {base.name} and {added[name].type} in {added.name}.",
                 todo="Correct the cells of another type, state ‹type›, or use ‹overlap=both›.",
+                columns=[name],
             )
         self.name, self.base, self.added = name, base, added
         self.base_rows, self.added_rows = base_rows, added_rows

@@ -38,7 +38,9 @@ def reverse_scale(
     """
     if column.type not in ("integer", "number"):
         raise DataError(
-            f"{name} is {column.type}, so it cannot be reverse-scored.", todo="Correct it first; check lists the cells."
+            f"{name} is {column.type}, so it cannot be reverse-scored.",
+            todo="Correct it first; check lists the cells.",
+            columns=[name],
         )
     low, high = span
     outside = ~column.is_missing & ((column.values < low) | (column.values > high))

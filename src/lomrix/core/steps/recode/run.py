@@ -212,7 +212,9 @@ class TableRecoding:
         """Turn texts into codes; texts that are labels in the dictionary get their codes."""
         column = self.before[name].compact()
         if column.type != "string":
-            raise UsageError(f"{name} is {column.type}, not text, so there is nothing to turn into codes.")
+            raise UsageError(
+                f"{name} is {column.type}, not text, so there is nothing to turn into codes.", columns=[name]
+            )
         texts = column.strings.texts()
         code_by_label = {label: code for code, label in self.before.dictionary.labels_of(name).items()}
         numeric = {label: int(code) for label, code in code_by_label.items() if code.lstrip("-").isdigit()}

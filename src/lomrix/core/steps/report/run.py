@@ -204,7 +204,9 @@ class CaseReport:
             column = self.table[name]
             if column.type not in NUMERIC:
                 raise UsageError(
-                    f"{name} is not numeric, so it has no means to draw.", todo="Leave it out of ‹measure›."
+                    f"{name} is not numeric, so it has no means to draw.",
+                    todo="Leave it out of ‹measure›.",
+                    columns=[name],
                 )
             entry = self.table.dictionary.of(name)
             lines = tuple(

@@ -227,6 +227,7 @@ class Gathering:
             where=", ".join(f"{name} is {type_}" for name, type_ in types.items()),
             todo=f"Correct the cells that keep {', '.join(texts) or 'one of them'} from being numbers "
             "(check lists them), or declare them as missing codes in the dictionary.",
+            columns=list(types),
         )
 
     # -------------------------------------------------------------------- rows

@@ -109,6 +109,7 @@ class ItemScore:
                 raise DataError(
                     f"The item {name} is {column.type}, not a number.",
                     todo="Correct it first; check lists the cells, recode turns words into scores.",
+                    columns=[name],
                 )
 
     def _require_in_span(self) -> None:

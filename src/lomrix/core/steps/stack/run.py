@@ -175,6 +175,7 @@ class Stacking:
             where="; ".join(parts),
             todo="Correct the cells with a ledger, state ‹type›, or recode the column first."
             + (f" Other names: {pairs}" if (pairs := self._format_pairs()) else ""),
+            columns=[name],
         )
 
     @staticmethod
