@@ -269,15 +269,16 @@ def format_commands(tasks: list[PastTask], file: str) -> str:
                 todo="Use ‹as_plan=FILE› instead.",
             )
         assert entry is not None
-        roles = {role.name: role for role in entry.load().roles}
+        step = entry.load()
+        roles = {role.name: role for role in step.roles}
         files = []
         for name, role in roles.items():
             values = keys.pop(name, [])
             for entered in values if isinstance(values, list) else [values]:
-                files += [format_option(name), quote_word(entered)] if role.option else [quote_word(entered)]
+                files += [format_option(name), quote_word(entered)] if role.is_option else [quote_word(entered)]
         del keys["name"], keys["do"]
         keys |= {name: keys.pop(other) for name, other in PLAN_NAMES.items() if other in keys}
-        if task.step_word == "export":
+        if step.delivers:
             keys["to"] = keys.pop("out")
         lines.append(" ".join(["lomrix", task.step_word, *files, *list_options(keys)]))
     return "\n".join(lines) + "\n"

@@ -35,7 +35,7 @@ def list_roles(roles: tuple[Role, ...]) -> Iterator[inspect.Parameter]:
     for role in roles:
         kind: Any = list[str] if role.many else str
         default: Any = [] if role.many else ""
-        if role.option:
+        if role.is_option:
             text = role.help + (REQUIRED if role.needed else "")
             yield make_parameter(
                 role.name, kind, default, typer.Option(format_option(role.name), metavar=role.metavar, help=text)
@@ -153,8 +153,8 @@ def list_step(
     """List all parameters of a step's command; `show` shows what the step can explain."""
     writing = list_writing(
         out=step.result != "report only",
-        export=step.word == "export",
-        words=step.word != "export" and step.result != "page",
+        export=step.delivers,
+        words=not step.delivers and step.result != "page",
     )
     return [
         *sorted([*list_roles(step.roles), *list_settings(step)], key=get_rank),

@@ -28,18 +28,6 @@ if TYPE_CHECKING:
     from lomrix.core.table.table import Table
     from lomrix.job.outputs import WrittenFile
     from lomrix.job.run import Outcome
-    from lomrix.job.task import Task
-
-# Notes that the findings of a check repeat.
-REPORTED_BY_CHECK = (
-    "stray-text",
-    "not-whole",
-    "blanks-around",
-    "unclear-date",
-    "decimal-comma",
-    "digits-kept",
-    "offset",
-)
 
 
 @dataclass(frozen=True)
@@ -124,7 +112,7 @@ class Reporter:
             f"{source}: {pluralize(len(table), 'row')}, {pluralize(len(table.source_names), 'column')}"
             for source, table in outcome.sources
         ]
-        notes = [(name, format_note(note)) for name, note in outcome.notes if not is_reported_by_check(task, note.kind)]
+        notes = [(name, format_note(note)) for name, note in outcome.notes if note.kind not in task.step.repeats_notes]
         account = format_account(result.account, reference, self.reading)
         width = self.environment.make_screen(errors=self.to_errors).usable_width
         self.show(terminal.view_account(account, sources, notes, width))
@@ -150,16 +138,11 @@ class Reporter:
             self.show(terminal.view_ending([format_written(file) for file in outcome.written], []))
 
 
-def is_reported_by_check(task: Task, kind: str) -> bool:
-    """Is a note of reading also a finding of a check?"""
-    return task.step.word == "check" and kind in REPORTED_BY_CHECK
-
-
 def describe_rehearsal(outcome: Outcome) -> str:
     """Say what was not written, and how to write it."""
     if outcome.task.rehearses:
         return "Nothing was written. Run again without --rehearse to write it."
-    setting = format_setting("to" if outcome.task.step.word == "export" else "out", "FILE")
+    setting = format_setting("to" if outcome.task.step.delivers else "out", "FILE")
     if outcome.written:
         return f"The table was not written. Add {setting} to write it."
     return f"Nothing was written. Add {setting} to write it."

@@ -37,7 +37,9 @@ ROWS = "lomrix:rows"
 OTHER_LAYOUT = "lomrix:other-layout"
 PACKAGE = "datapackage.json"
 Content = TypeVar("Content")
-VARIABLE_EXTRAS = ("unit", "level")
+VARIABLE_EXTRAS = ("unit", "level", "reversed")
+# How versions before this one marked reverse-scored variables, in their descriptions.
+FORMER_MARK = "Turned round in its span."
 DEFAULT_FORM = TextForm()
 
 
@@ -168,7 +170,8 @@ class Resource(BaseModel):
             variables[field.name] = self._make_variable(
                 field.name,
                 label=field.title,
-                description=field.description,
+                description=field.description.removesuffix(FORMER_MARK).strip(),
+                reversed=bool(extra.get("lomrix:reversed")) or field.description.endswith(FORMER_MARK),
                 type=field.type if field.type in TYPES else None,
                 form=get_date_form(field.type, extra.get("format")),
                 unit=str(extra.get("lomrix:unit", "")),

@@ -21,19 +21,9 @@ if TYPE_CHECKING:
     from lomrix.core.steps.dictionary.draft import DraftVariable
 
 VARIABLE_HEADS = (
-    "variable",
-    "label",
-    "type",
-    "form",
-    "unit",
-    "codes",
-    "missing",
-    "minimum",
-    "maximum",
-    "allowed",
-    "level",
-    "description",
-)
+    "variable", "label", "type", "form", "unit", "codes", "missing", "minimum", "maximum", "allowed", "level",
+    "description", "reversed",
+)  # fmt: skip
 RULE_HEADS = ("rule", "expression")
 OTHER_SHEETS = ("codes", "rules", "scales")
 SCALE_HEADS = ("scale", *Scale.model_fields)
@@ -110,7 +100,7 @@ def format_dictionary(dictionary: Dictionary) -> str:
     parts = []
     for name, entry in dictionary.variables.items():
         lines = [f"[variables.{format_key(name)}]"]
-        lines += [f"{part} = {format_value(value)}" for part, value in entry if value not in (None, "", {}, ())]
+        lines += [f"{part} = {format_value(value)}" for part, value in entry if value is not False and value not in (None, "", {}, ())]
         parts.append("\n".join(lines) + "\n")
     for name, codes in dictionary.codes.items():
         lines = [
@@ -136,13 +126,15 @@ def format_dictionary(dictionary: Dictionary) -> str:
 
 def make_sheets(dictionary: Dictionary) -> dict[str, Table]:
     """Return the dictionary as tables of text: variables, codes, and rules and scales if any."""
+    is_any_reversed = any(entry.reversed for entry in dictionary.variables.values())
+    heads = VARIABLE_HEADS if is_any_reversed else VARIABLE_HEADS[:-1]
     variables = [
-        [name, *(_format_cell(getattr(entry, head)) for head in VARIABLE_HEADS[1:])]
+        [name, *(_format_cell(getattr(entry, head)) for head in heads[1:])]
         for name, entry in dictionary.variables.items()
     ]
     codes = [[name, code, label] for name, entries in dictionary.codes.items() for code, label in entries.items()]
     sheets = {
-        "variables": make_text_table(VARIABLE_HEADS, variables, "variables"),
+        "variables": make_text_table(heads, variables, "variables"),
         "codes": make_text_table(CODE_HEADS, codes, "codes"),
     }
     if dictionary.rules:
@@ -159,7 +151,7 @@ def _format_cell(value: object) -> str:
         return "; ".join(f"{_escape(code)} = {_escape(reason)}" for code, reason in value.items())
     if isinstance(value, tuple):
         return "; ".join(_escape(str(item)) for item in value)
-    return "" if value is None else str(value)
+    return "" if value is None or value is False else str(value)
 
 
 def _escape(text: str) -> str:

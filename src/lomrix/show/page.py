@@ -62,7 +62,7 @@ def describe_variable(variable: PageVariable, position: int) -> dict[str, Any]:
         "at": position,
         "name": summary.name,
         "label": summary.entry.label,
-        "description": summary.entry.description,
+        "description": summary.entry.full_description,
         "unit": summary.entry.unit,
         "type": summary.type,
         "present": variable.present,

@@ -91,7 +91,7 @@ def test_items_that_the_history_tells_to_be_turned(entry: dict[str, Any], expect
 
 
 def test_items_that_the_dictionary_tells_to_be_turned() -> None:
-    known = Dictionary({"f1": Variable(description="Reverse-scored.")})
+    known = Dictionary({"f1": Variable(reversed=True)})
     assert find_reversed(table(dictionary=known, f1=[1], f2=[1]), ["f1", "f2"]) == {"f1"}
 
 

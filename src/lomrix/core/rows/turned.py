@@ -8,13 +8,10 @@ from lomrix.core.errors import UsageError
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
 
-# The sentence that a dictionary entry's description gets.
-REVERSED = "Reverse-scored."
-
 
 def find_reversed(table: Table, names: Sequence[str]) -> set[str]:
     """Return those of some columns that were reverse-scored."""
-    result = {name for name in names if REVERSED in table.dictionary.of(name).description}
+    result = {name for name in names if table.dictionary.of(name).reversed}
     types = dict.fromkeys(names, "")
     for entry in table.history.tasks.values():
         settings = entry.get("settings")

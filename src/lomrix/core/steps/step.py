@@ -22,15 +22,15 @@ if TYPE_CHECKING:
 class Role:
     """An input of a step.
 
-    `option` is the command-line option for it (empty: positional); `many` allows several tables; `content` is `table`,
-    `texts` if every cell is wanted as text, or `secret` for a file with one confidential line, given as a table of one
-    cell.
+    `is_option` makes it an option of the command line instead of an argument; `many` allows several tables; `content`
+    is `table`, `texts` if every cell is wanted as text, or `secret` for a file with one confidential line, given as a
+    table of one cell.
     """
 
     name: str
     help: str
     metavar: str = "SOURCE"
-    option: str = ""
+    is_option: bool = False
     many: bool = False
     needed: bool = True
     content: Literal["table", "texts", "secret"] = "table"
@@ -142,6 +142,10 @@ class Step(BaseModel):
     asides: ClassVar[tuple[HelpTopic, ...]] = ()
     # Whether earlier history must be hidden: the history of its table begins with it.
     hides_origin: ClassVar[bool] = False
+    # Whether it delivers to other programs: it names its destination with ‹to›, and can be rehearsed.
+    delivers: ClassVar[bool] = False
+    # Kinds of notes of reading that its own findings repeat.
+    repeats_notes: ClassVar[frozenset[str]] = frozenset()
     # Whether its table can be turned back, so that whatever would differ is noted.
     is_reversible: ClassVar[bool] = False
     # Whether the output is read back and compared before success is reported.

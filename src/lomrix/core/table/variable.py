@@ -32,6 +32,12 @@ class Variable(BaseModel):
     maximum: Bound | None = None
     allowed: tuple[str, ...] = ()
     level: Literal["case", "occasion", "group"] | None = None
+    reversed: bool = False
+
+    @property
+    def full_description(self) -> str:
+        """The description, and whether the variable was reverse-scored."""
+        return f"{self.description} {'Reverse-scored.' if self.reversed else ''}".strip()
 
     def with_parts(self, **changes: object) -> Variable:
         """Return the entry with some parts changed."""

@@ -53,7 +53,7 @@ def collect_variable(
         "number": number,
         "name_before": prepared.old_names.get(name, name),
         "label": entry.label,
-        "description": entry.description,
+        "description": entry.full_description,
         "unit": entry.unit,
         "level": entry.level or "",
         "type": variable.type,

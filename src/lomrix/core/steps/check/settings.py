@@ -12,6 +12,9 @@ class Check(Step):
     """Check a table against its dictionary and against itself."""
 
     word: ClassVar[str] = "check"
+    repeats_notes: ClassVar[frozenset[str]] = frozenset(
+        {"stray-text", "not-whole", "blanks-around", "unclear-date", "decimal-comma", "digits-kept", "offset"}
+    )
     implementation: ClassVar[str] = "lomrix.core.steps.check.run:check_table"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to check."),)
     gives: ClassVar[tuple[Extra, ...]] = (

@@ -15,7 +15,9 @@ class Correct(Step):
     implementation: ClassVar[str] = "lomrix.core.steps.correct.run:correct"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file to correct; it is not changed."),
-        Role("ledger", "Corrections: key, variable, old, new, action, why, by.", "FILE", "ledger", content="texts"),
+        Role(
+            "ledger", "Corrections: key, variable, old, new, action, why, by.", "FILE", is_option=True, content="texts"
+        ),
     )
 
     notes: Annotated[str, Setting("Column that comments in cells are moved to.", "NAME")] = "notes"

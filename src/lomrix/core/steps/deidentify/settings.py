@@ -60,7 +60,7 @@ class Deidentify(Step):
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file that names people."),
         Role("seed", "Secret file that new ids derive from, the same in every file; created if absent.", "FILE",
-             "seed", content="secret"),
+             is_option=True, content="secret"),
     )  # fmt: skip
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra(

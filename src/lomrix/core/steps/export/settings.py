@@ -90,6 +90,7 @@ class Export(Step):
     """Write a file, a table or a package for another program, with missing values recoded."""
 
     word: ClassVar[str] = "export"
+    delivers: ClassVar[bool] = True
     implementation: ClassVar[str] = "lomrix.core.steps.export.run:export"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to export; several for a package.", many=True),)
     gives: ClassVar[tuple[Extra, ...]] = (

@@ -141,7 +141,7 @@ class Merge(Step):
     roles: ClassVar[tuple[Role, ...]] = (
         Role("base", "The file that is built on; its row order is kept.", "BASE"),
         Role("added", "Files whose variables are added to it, in order.", "ADDED", many=True),
-        Role("links", "Links from the base's ids to those of the added file.", "FILE", option="through", needed=False),
+        Role("links", "Links from the base's ids to those of the added file.", "FILE", is_option=True, needed=False),
     )
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("unmatched", "Write all unmatched keys, with likely partners."),

@@ -11,7 +11,6 @@ import numpy as np
 
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import sort_texts
-from lomrix.core.rows.turned import REVERSED
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.recode.mapping import MADE_MISSING, MOST_LISTED, MappedValue, map_codes, map_column
 from lomrix.core.steps.recode.reversal import reverse_codes, reverse_scale
@@ -130,12 +129,13 @@ class TableRecoding:
         ]
         limits = [int(bound) if bound is not None and float(bound).is_integer() else bound for bound in bounds]
         entry = self.dictionary.of(name).with_parts(
-            minimum=limits[0], maximum=limits[1], unit=old.unit, description=old.description
+            minimum=limits[0],
+            maximum=limits[1],
+            unit=old.unit,
+            description=old.description,
+            reversed=not old.reversed,
         )
-        text = entry.description.replace(REVERSED, "").strip()
-        was_reversed = REVERSED in entry.description
-        description = text if was_reversed else f"{text} {REVERSED}".strip()
-        self.dictionary = self.dictionary.with_variable(name, entry.with_parts(description=description))
+        self.dictionary = self.dictionary.with_variable(name, entry)
 
     def put_column(
         self,

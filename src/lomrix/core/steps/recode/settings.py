@@ -28,7 +28,7 @@ class Recode(Step):
     implementation: ClassVar[str] = "lomrix.core.steps.recode.run:recode"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file to recode."),
-        Role("map_file", "Table of columns variable, old, new.", "FILE", "map_file", needed=False, content="texts"),
+        Role("map_file", "Table of columns variable, old, new.", "FILE", is_option=True, needed=False, content="texts"),
     )
 
     map: Annotated[

@@ -69,7 +69,7 @@ class Stack(Step):
     implementation: ClassVar[str] = "lomrix.core.steps.stack.run:stack"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The files, in order.", many=True),
-        Role("pair_file", "Table of columns old, new.", "FILE", option="pair_file", needed=False, content="texts"),
+        Role("pair_file", "Table of columns old, new.", "FILE", is_option=True, needed=False, content="texts"),
     )
 
     mark: Annotated[
