@@ -12,14 +12,14 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from lomrix.cli.environment import Environment
 from lomrix.cli.main import run
-from lomrix.cli.surroundings import Environment
 from lomrix.core.steps.account import Balance
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.table import Table
-from lomrix.core.table.types import Type
 from lomrix.show.balances import list_parts
 
 

@@ -41,7 +41,7 @@ LIMITS = {
     "files.json_lines": {"PART": 2},
     "files.parquet": {"PART": 2, "LARGE": 0},
     "core.arrays.arrangement": {"BLOCK": 2},
-    "files.signs": {"BLOCK": 3, "SHARE": 8},
+    "files.byte_stats": {"BLOCK": 3, "SHARE": 8},
     "files.text_of_cells": {"SAMPLE": 1},
     "files.text_writer": {"ROWS_IN_A_PART": 2},
 }

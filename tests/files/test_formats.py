@@ -19,9 +19,9 @@ from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
-from lomrix.core.table.types import Type
 from lomrix.core.table.variable import Variable
 from lomrix.files import descriptor, parquet
 from lomrix.files.companions.plain import make_companion

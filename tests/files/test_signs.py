@@ -9,7 +9,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.files import hashing, signs
+from lomrix.files import byte_stats as signs
+from lomrix.files import hashing
 from lomrix.files.text_layout import count_quotes_below
 
 

@@ -10,9 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.show.grid import Cell, Head, format_grid
-from lomrix.show.numbers import align_numbers
+from lomrix.show.numbers import align_numbers, escape_controls
 from lomrix.show.terminal import format_column
-from lomrix.show.visible import escape_controls
 from tests.tables import lomrix
 
 NAMES = ["sleep_in_24_hours_m0", "sleep_in_24_hours_m12"]

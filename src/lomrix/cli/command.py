@@ -10,13 +10,12 @@ from typing import Any
 
 import typer
 
-from lomrix.cli.face import list_options
+from lomrix.cli.environment import CURRENT, END_REQUESTS, OutputLostError
 from lomrix.cli.options import list_step
-from lomrix.cli.report_stream import OutputLostError
+from lomrix.cli.reporting import Reporter
 from lomrix.cli.study import Study, apply_study, find_study
 from lomrix.cli.supervision import report_stage
-from lomrix.cli.surroundings import CURRENT, END_REQUESTS
-from lomrix.cli.telling import Reporter
+from lomrix.cli.wording import list_options
 from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import HelpTopic, Step
 from lomrix.files.reading import ReadingOptions

@@ -11,10 +11,10 @@ import typer
 from rich.text import Text
 
 from lomrix.cli.command import handle_errors, make_reporter, set_signature
-from lomrix.cli.face import quote_word
 from lomrix.cli.main import OtherCommand
 from lomrix.cli.options import list_reporting, list_writing, make_parameter
-from lomrix.cli.telling import Reporter
+from lomrix.cli.reporting import Reporter
+from lomrix.cli.wording import quote_word
 from lomrix.core.errors import FileError, UsageError
 
 if TYPE_CHECKING:

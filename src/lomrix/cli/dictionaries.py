@@ -11,8 +11,8 @@ import typer
 from lomrix.cli.command import handle_errors, make_reading_options, make_reporter, set_signature
 from lomrix.cli.main import SETTINGS, OtherCommand, add_command
 from lomrix.cli.options import list_reporting, list_settings, list_writing, make_parameter
+from lomrix.cli.reporting import Reporter
 from lomrix.cli.study import format_example
-from lomrix.cli.telling import Reporter
 from lomrix.core.errors import UsageError
 from lomrix.core.table.notes import pluralize
 from lomrix.files.reading import ReadingOptions

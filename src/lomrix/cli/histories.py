@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, Any
 import typer
 
 from lomrix.cli.command import handle_errors, make_reporter, set_signature
-from lomrix.cli.face import format_option, list_options, quote_word
 from lomrix.cli.main import OtherCommand
 from lomrix.cli.options import list_reporting, list_writing, make_parameter
-from lomrix.cli.telling import Reporter
+from lomrix.cli.reporting import Reporter
+from lomrix.cli.wording import format_option, list_options, quote_word
 from lomrix.core.errors import FileError, UsageError
 
 if TYPE_CHECKING:

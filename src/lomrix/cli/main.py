@@ -21,9 +21,8 @@ from typer.core import TyperCommand, TyperGroup
 
 import lomrix
 from lomrix.cli import REPORTING
-from lomrix.cli.report_stream import OutputLostError, open_closed_streams
+from lomrix.cli.environment import CURRENT, END_REQUESTS, Environment, OutputLostError, open_closed_streams
 from lomrix.cli.supervision import supervise
-from lomrix.cli.surroundings import CURRENT, END_REQUESTS, Environment
 from lomrix.core.nearest import advice
 from lomrix.core.steps.registry import ENTRIES, find_entry
 
@@ -247,59 +246,59 @@ def start_program(
     """Look after the data of a longitudinal study."""
 
 
-def run(surroundings: Environment) -> int:
+def run(environment: Environment) -> int:
     """Run one command in an environment and return the exit status."""
-    token = CURRENT.set(surroundings)
+    token = CURRENT.set(environment)
     try:
-        with contextlib.redirect_stdout(surroundings.stdout), contextlib.redirect_stderr(surroundings.stderr):
-            status = run_command(surroundings)
+        with contextlib.redirect_stdout(environment.stdout), contextlib.redirect_stderr(environment.stderr):
+            status = run_command(environment)
             # Data that could not be written were reported already.
-            if status != 3 or "-" not in surroundings.arguments:
-                surroundings.stdout.flush()
+            if status != 3 or "-" not in environment.arguments:
+                environment.stdout.flush()
         return status
     except OutputLostError as error:
-        report_lost_output(error, surroundings)
+        report_lost_output(error, environment)
         return 3
     except (MemoryError, ImportError, RuntimeError, SystemError, OSError) as error:
         if END_REQUESTS:
-            print(STOPPED_MESSAGE, file=surroundings.stderr)
+            print(STOPPED_MESSAGE, file=environment.stderr)
             return 130
         # The modules that report errors may not be loaded, and may fail to load.
         if not MEMORY_PATTERN.search(f"{type(error).__name__} {error}"):
             raise
-        print("error  There is not enough memory to load Lomrix. Nothing was written.", file=surroundings.stderr)
-        print("next   Close other programs, or allow more memory.", file=surroundings.stderr)
+        print("error  There is not enough memory to load Lomrix. Nothing was written.", file=environment.stderr)
+        print("next   Close other programs, or allow more memory.", file=environment.stderr)
         return 3
     except (typer.Abort, KeyboardInterrupt):
-        print(STOPPED_MESSAGE, file=surroundings.stderr)
+        print(STOPPED_MESSAGE, file=environment.stderr)
         return 130
     finally:
         CURRENT.reset(token)
 
 
-def run_command(surroundings: Environment) -> int:
+def run_command(environment: Environment) -> int:
     """Run what the arguments request, and report what is wrong with them."""
-    if text := get_stored_help(surroundings.arguments):
-        print(text, end="", file=surroundings.stdout)
+    if text := get_stored_help(environment.arguments):
+        print(text, end="", file=environment.stdout)
         return 0
     try:
         status = typer.main.get_command(app).main(
-            list(surroundings.arguments), prog_name="lomrix", standalone_mode=False
+            list(environment.arguments), prog_name="lomrix", standalone_mode=False
         )
         if status == 130:  # Typer's answer to a key press
             raise KeyboardInterrupt
         return status if isinstance(status, int) else 0
     except AnyLineError as error:
         if type(error).__name__ == "NoArgsIsHelpError":
-            print(error.format_message(), file=surroundings.stdout)
+            print(error.format_message(), file=environment.stdout)
         else:
-            report_wrong_line(error, surroundings)
+            report_wrong_line(error, environment)
         return 2
 
 
-def report_wrong_line(error: Any, surroundings: Environment) -> None:
+def report_wrong_line(error: Any, environment: Environment) -> None:
     """Report what is wrong with the command line."""
-    from lomrix.cli.telling import Reporter
+    from lomrix.cli.reporting import Reporter
     from lomrix.core.errors import UsageError
 
     context = getattr(error, "ctx", None)
@@ -309,16 +308,16 @@ def report_wrong_line(error: Any, surroundings: Environment) -> None:
         todo = advice(option_name, [one for each in context.command.params for one in each.opts], "") if context else ""
     path = context.command_path if context is not None else "lomrix"
     reported = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
-    Reporter(surroundings, json="--json" in surroundings.arguments).report_error(reported)
+    Reporter(environment, json="--json" in environment.arguments).report_error(reported)
 
 
-def report_lost_output(error: OutputLostError, surroundings: Environment) -> None:
+def report_lost_output(error: OutputLostError, environment: Environment) -> None:
     """Report that the output could not be written."""
-    from lomrix.cli.telling import Reporter
+    from lomrix.cli.reporting import Reporter
     from lomrix.core.errors import FileError
 
     todo = "Write the report elsewhere. Outputs are written before the report; check which of them exist."
-    Reporter(surroundings).report_error(FileError("Standard output cannot be written.", where=str(error), todo=todo))
+    Reporter(environment).report_error(FileError("Standard output cannot be written.", where=str(error), todo=todo))
 
 
 def request_end(number: int, frame: object) -> None:

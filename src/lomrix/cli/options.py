@@ -14,10 +14,10 @@ from pydantic.fields import FieldInfo
 from typer.models import ArgumentInfo
 
 from lomrix.cli import REPORTING
-from lomrix.cli.face import format_option
+from lomrix.cli.wording import format_option
 from lomrix.core.steps.settings import JOINED, Setting
 from lomrix.core.steps.step import Extra, HelpTopic, Role, Step
-from lomrix.files.missing_words import InCells
+from lomrix.files.missing import InCells
 
 KEYWORD = inspect.Parameter.KEYWORD_ONLY
 REQUIRED = " (required)"

@@ -12,8 +12,8 @@ from lomrix.cli.command import handle_errors, make_reporter, set_signature
 from lomrix.cli.dictionaries import report, write_outputs
 from lomrix.cli.main import SETTINGS, OtherCommand, add_command
 from lomrix.cli.options import list_reporting, list_writing, make_parameter
+from lomrix.cli.reporting import Reporter
 from lomrix.cli.study import FILE_NAME, format_example
-from lomrix.cli.telling import Reporter
 from lomrix.core.errors import UsageError
 
 HEAD = """# A plan: the steps from raw files to deliveries. Run it with:  lomrix run {name}

@@ -13,7 +13,7 @@ import typer
 from lomrix.cli.command import handle_errors, make_reporter, set_signature
 from lomrix.cli.main import OtherCommand
 from lomrix.cli.options import list_reporting, list_writing, make_parameter
-from lomrix.cli.telling import Reporter
+from lomrix.cli.reporting import Reporter
 from lomrix.core.errors import LomrixError, UsageError
 
 if TYPE_CHECKING:
@@ -125,7 +125,7 @@ def run_once(reporter: Reporter, plan: Plan, given: dict[str, Any]) -> list[Step
 
 def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], given: dict[str, Any]) -> None:
     """Report one table of all steps, what to look at, and what stopped the plan."""
-    from lomrix.cli.face import format_text
+    from lomrix.cli.wording import format_text
 
     account = make_account(plan, outcomes)
     failed = next((outcome for outcome in outcomes if outcome.error is not None), None)

@@ -15,9 +15,9 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
-from lomrix.core.table.types import Type
 from lomrix.core.text.reading import FEW_ROWS, read_text_column
 from lomrix.core.text.values import get_values
 from lomrix.files.reading import ReadSettings

@@ -16,10 +16,9 @@ from lomrix.files.delivered import (
     names_path,
     require_distinct_separators,
 )
-from lomrix.files.holding import describe_losses
 from lomrix.files.lines import format_records
 from lomrix.files.read_back import compare_file, compare_records
-from lomrix.files.staging import FileSink
+from lomrix.files.staging import FileSink, describe_losses
 from lomrix.files.text_writer import require_writable, write_columns, write_parts
 
 

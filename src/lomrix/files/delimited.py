@@ -27,11 +27,10 @@ from lomrix.files.delivered import (
     names_path,
     require_distinct_separators,
 )
-from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource, shift_note
 from lomrix.files.header_rows import FOOTER_ROWS
 from lomrix.files.missing import plan_missing
-from lomrix.files.staging import FileSink
+from lomrix.files.staging import DescribedSink, FileSink
 from lomrix.files.text_layout import Layout, find_layout
 from lomrix.files.text_lines import Body, note_lines, require_closed_quotes, split_footer
 from lomrix.files.text_writer import write_columns

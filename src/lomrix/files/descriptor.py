@@ -13,15 +13,15 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
-from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History
+from lomrix.core.table.labelled import count_code
 from lomrix.core.table.notes import Note
+from lomrix.core.table.numbers import TYPES
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
-from lomrix.core.table.types import TYPES
 from lomrix.core.table.variable import Variable
 from lomrix.core.wording import to_utf8
 from lomrix.files.hashing import ALGORITHM, begin_hash

@@ -100,7 +100,11 @@ def format_dictionary(dictionary: Dictionary) -> str:
     parts = []
     for name, entry in dictionary.variables.items():
         lines = [f"[variables.{format_key(name)}]"]
-        lines += [f"{part} = {format_value(value)}" for part, value in entry if value is not False and value not in (None, "", {}, ())]
+        lines += [
+            f"{part} = {format_value(value)}"
+            for part, value in entry
+            if value is not False and value not in (None, "", {}, ())
+        ]
         parts.append("\n".join(lines) + "\n")
     for name, codes in dictionary.codes.items():
         lines = [

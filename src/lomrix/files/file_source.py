@@ -13,8 +13,8 @@ from lomrix.core.errors import FileError
 from lomrix.core.nearest import advice
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.entry_changes import note_overridden_labels
 from lomrix.core.table.history import NO_HISTORY, History
-from lomrix.core.table.label_conflicts import note_overridden_labels
 from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.table import Table
 from lomrix.core.wording import to_utf8

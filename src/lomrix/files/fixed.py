@@ -12,10 +12,9 @@ from lomrix.core.table.table import Table
 from lomrix.files.bare import companion_path
 from lomrix.files.companions.plain import make_companion
 from lomrix.files.delivered import find_positions, list_codes, make_csv, make_names_file, names_path
-from lomrix.files.holding import describe_losses
 from lomrix.files.lines import ColumnPosition, format_records
 from lomrix.files.read_back import compare_records
-from lomrix.files.staging import FileSink
+from lomrix.files.staging import FileSink, describe_losses
 from lomrix.files.text_writer import require_writable, write_parts
 
 LAYOUT_HEADS = ("name", "line", "start", "width", "decimals", "label")
@@ -76,6 +75,6 @@ def make_layout(positions: tuple[ColumnPosition, ...], known: Dictionary) -> byt
 
 def has_wide_letters(path: Path, encoding: str) -> bool:
     """Return whether a UTF-8 file has letters of several bytes."""
-    from lomrix.files.signs import count_bytes
+    from lomrix.files.byte_stats import count_bytes
 
     return encoding == "utf-8" and not count_bytes(path).is_ascii

@@ -22,8 +22,8 @@ from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import columns_from_arrow
 from lomrix.files.arrow_form import ArrowForm
-from lomrix.files.described_sink import DescribedSink
 from lomrix.files.file_source import Cells, FileSource
+from lomrix.files.staging import DescribedSink
 
 PART = 1 << 16
 # Integers up to this are exact as floats.

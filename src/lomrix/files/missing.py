@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column
+from lomrix.core.table.labelled import count_code
 from lomrix.core.table.notes import FIRST_ROW
 from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why
 from lomrix.core.table.variable import Variable
-from lomrix.files.missing_words import InCells
 
 
 @dataclass(frozen=True)
@@ -137,3 +137,7 @@ def apply_reasons(column: Column, missing: MissingPlan, window: range | None = N
         # A run is about empty cells only; present cells are left alone.
         why[run_rows[blank[run_rows]]] = reasons.index(reason) + 1
     return Column(column.type, column.stored, why, reasons, column.pool)
+
+
+# `empty`, or the `words` of their reasons.
+InCells = Literal["empty", "words"]

@@ -16,9 +16,9 @@ from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import BLANK, join_reasons, renumber_why
 from lomrix.core.table.table import Table
+from lomrix.files.byte_stats import count_bytes
 from lomrix.files.lines import ColumnPosition
 from lomrix.files.missing import MissingPlan, apply_reasons
-from lomrix.files.signs import count_bytes
 from lomrix.files.text_layout import HEAD, count_quotes_below
 from lomrix.files.text_of_cells import format_in_form
 from lomrix.files.text_writer import DEFAULT_FORM, NO_CODES, Codes, default_delimiter

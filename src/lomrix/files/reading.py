@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.types import TYPES, Type
+from lomrix.core.table.numbers import TYPES, Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
 
 # The header is not searched beyond this row.

@@ -14,7 +14,7 @@ from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery, ServerForm, T
 from lomrix.files.database.reference import is_database
 from lomrix.files.file_source import FileSource, require_file
 from lomrix.files.interface import Sink, Source
-from lomrix.files.missing_words import InCells
+from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadSettings
 from lomrix.files.staging import FileSink, require_no_directory
 

@@ -15,9 +15,12 @@ from typing import TYPE_CHECKING, TypeVar
 
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.table import Table
+from lomrix.files import descriptor
 from lomrix.files.hashing import hash_file
 from lomrix.files.interface import Location, Sink, StoredOutput
+from lomrix.files.missing import InCells, MissingPlan, plan_missing
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
@@ -312,3 +315,57 @@ class TextSink(FileSink):
         """Write it in UTF-8."""
         part.write_text(str(content), encoding="utf-8")
         return {}
+
+
+HISTORY = "the history"
+
+
+def describe_losses(table: Table, *, labels: bool = False, codes: bool = False, units: bool = False) -> list[str]:
+    """Describe what is lost: reasons of empty cells and the history always, the rest as stated."""
+    entries = {name: table.dictionary.of(name) for name in table.names}
+    losses = []
+    labelled = sum(bool(entry.label) for entry in entries.values())
+    if labels and labelled:
+        losses.append(f"labels of {pluralize(labelled, 'variable')}")
+    coded = sum(bool(table.dictionary.labels_of(name)) for name in entries)
+    if codes and coded:
+        losses.append(f"codes of {pluralize(coded, 'variable')}")
+    measured = sum(bool(entry.unit) for entry in entries.values())
+    if units and measured:
+        losses.append(f"units of {pluralize(measured, 'variable')}")
+    reasons = {reason for column in table.columns.values() for reason in column.reason_counts()} - {"blank"}
+    if reasons:
+        losses.append(f"{pluralize(len(reasons), 'reason')} of empty cells ({', '.join(sorted(reasons))})")
+    if len(table.history):
+        losses.append(HISTORY)
+    return losses
+
+
+@dataclass
+class DescribedSink(FileSink):
+    """A file with a descriptor beside it; `in_cells` says how to write missing cells whose reason has no code."""
+
+    in_cells: InCells = "empty"
+
+    @property
+    def beside(self) -> tuple[Path, ...]:
+        """The descriptor."""
+        return (descriptor.descriptor_path(self.path),)
+
+    def plan_missing(self, table: Table) -> dict[str, MissingPlan]:
+        """Return by column how its missing cells are written."""
+        return {
+            name: plan_missing(column, table.dictionary.of(name), self.in_cells)
+            for name, column in table.columns.items()
+        }
+
+    def make_descriptor(
+        self,
+        part: Path,
+        content: Mapping[str, object],
+        digest: str = "",
+        how: descriptor.TextLayout = descriptor.DEFAULT_LAYOUT,
+    ) -> Mapping[Path, bytes]:
+        """Return the descriptor of a part that was written; `digest` is its hash if already known."""
+        size, digest = part.stat().st_size, digest or hash_file(part)
+        return {self.beside[0]: descriptor.format_descriptor(self.path, size, digest, content, how)}

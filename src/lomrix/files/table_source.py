@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.label_conflicts import note_overridden_labels
+from lomrix.core.table.entry_changes import note_overridden_labels
 from lomrix.core.table.table import Table
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.reading import ReadSettings

@@ -13,9 +13,9 @@ from pathlib import Path
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note
 from lomrix.files import descriptor
+from lomrix.files.byte_stats import ByteStats, count_bytes
 from lomrix.files.header_rows import HEAD_ROWS, ROWS_BELOW, Header, find_header
 from lomrix.files.reading import ReadSettings
-from lomrix.files.signs import ByteStats, count_bytes
 
 HEAD = 1 << 22
 # Characters that mostly include the first lines.

@@ -17,9 +17,9 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, format_size
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.described_sink import DescribedSink
 from lomrix.files.dictionary_text import make_sheets
 from lomrix.files.missing import MissingPlan
+from lomrix.files.staging import DescribedSink
 
 MOST_ROWS = 1_048_576
 MOST_COLUMNS = 16_384

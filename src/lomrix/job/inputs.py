@@ -21,7 +21,7 @@ from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import STREAM, open_source, open_stream, split_sheet
 from lomrix.files.table_source import TableSource
 from lomrix.job.lineage import UsedFile
-from lomrix.job.secret import read_secret
+from lomrix.job.sinks import read_secret
 from lomrix.job.streams import Streams
 from lomrix.job.task import Task
 

@@ -2,19 +2,26 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+import tempfile
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.errors import FileError, SettingError, UsageError
+from lomrix.core.steps.export.coding import fill_codes
+from lomrix.core.steps.export.missing_codes import MissingCodes
 from lomrix.core.steps.step import Extra
+from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files.holding import HISTORY
 from lomrix.files.interface import Location, Sink, StoredOutput
-from lomrix.files.registry import open_sink
-from lomrix.files.staging import FileSink
-from lomrix.job.figure import FigureSink
+from lomrix.files.read_back import REPORT
+from lomrix.files.reading import ReadSettings
+from lomrix.files.registry import open_sink, open_source
+from lomrix.files.staging import HISTORY, FileSink, guard
+from lomrix.job.sinks import FigureSink
 from lomrix.job.streams import STREAM, Streams, StreamSink
 from lomrix.job.task import TABLE, Task
 
@@ -113,8 +120,6 @@ class Outputs:
         try:
             cell_count = sink.verify(table)
             if cell_count is None and isinstance(sink, FileSink):
-                from lomrix.job.read_again import compare_with_staged
-
                 return compare_with_staged(sink, table)
             return cell_count or 0
         except BaseException:
@@ -192,7 +197,7 @@ def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams,
             )
         return PlainWriter(Path(reference), task.overwrite, extra.owner_only)
     if task.step.result == "page":
-        from lomrix.job.page import PageSink
+        from lomrix.job.sinks import PageSink
 
         return PageSink(Path(reference), task.overwrite)
     if reference == STREAM:
@@ -213,3 +218,40 @@ def is_same_file(first: Location, second: Location) -> bool:
         return first.samefile(second)
     except OSError:
         return False
+
+
+def compare_with_staged(sink: FileSink, table: Table) -> int:
+    """Read what was staged, under its final name, and compare it with the table that was written."""
+    with tempfile.TemporaryDirectory(dir=sink.staged.parent, prefix=".") as folder:
+        for path, part in sink.parts.items():
+            guard(path, "read", lambda path=path, part=part: link_or_copy(part, Path(folder) / path.name))  # type: ignore[misc]
+        final = next(iter(sink.parts))
+        back = open_source(str(Path(folder) / final.name), ReadSettings()).read().table
+    if back.names != table.names or len(back) != len(table):
+        raise FileError(
+            f"{sink.path} was not written: of {len(table):,} rows and {len(table.names)} columns, "
+            f"{len(back):,} rows and {len(back.names)} columns read back.",
+            todo=REPORT,
+        )
+    for folder, written in table.columns.items():
+        if not restore_codes(back[folder], folder, sink).same_as(written.fit_type(back[folder].type)):
+            raise FileError(
+                f"{sink.path} was not written: the column {folder} differs after reading back.", todo=REPORT
+            )
+    return len(table) * len(table.names)
+
+
+def link_or_copy(part: Path, path: Path) -> None:
+    """Give a file another name, without copying where the disk allows."""
+    try:
+        os.link(part, path)
+    except OSError:
+        shutil.copyfile(part, path)
+
+
+def restore_codes(column: Column, name: str, sink: FileSink) -> Column:
+    """Restore the missing codes that the file holds in a column that was read back."""
+    if sink.prepared is None:
+        return column
+    codes = {reason: code for code, reason in sink.prepared.codes.get(name, {}).items()}
+    return fill_codes(column, name, MissingCodes("", {}, {name: codes}), sink.delivery.text) if codes else column

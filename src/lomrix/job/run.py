@@ -19,7 +19,7 @@ from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import add_history
 from lomrix.job.memory import CurrentStage, watch_memory
 from lomrix.job.outputs import Outputs, WrittenFile
-from lomrix.job.secret import SecretSink
+from lomrix.job.sinks import SecretSink
 from lomrix.job.streams import Streams
 from lomrix.job.task import TABLE, Task
 

@@ -13,8 +13,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.table.table import Table
 from lomrix.files.delivered import list_codes, require_distinct_separators
 from lomrix.files.interface import Location, StoredOutput
-from lomrix.files.missing import plan_missing
-from lomrix.files.missing_words import InCells
+from lomrix.files.missing import InCells, plan_missing
 from lomrix.files.staging import FileSink, guard
 from lomrix.files.text_writer import write_columns
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.step import Step
 from lomrix.files.database.reference import is_database
-from lomrix.files.missing_words import InCells
+from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import split_sheet
 

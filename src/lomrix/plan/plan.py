@@ -18,7 +18,7 @@ from lomrix.core.steps.step import Step
 from lomrix.core.table.header import natural_key
 from lomrix.core.wording import to_utf8
 from lomrix.files.database.reference import Reference, is_database, strip_password
-from lomrix.files.missing_words import InCells
+from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import split_sheet
 from lomrix.job.lineage import STEP_PREFIX

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from lomrix.core.steps.tally.run import BarFigure
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.table import Table
 from lomrix.show.canvas import COLOURS, make_figure, save_figure, shorten
 

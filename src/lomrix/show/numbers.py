@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Sequence
 
 # Significant digits of the largest number of a column.
@@ -50,3 +51,18 @@ def align_numbers(values: Sequence[float]) -> list[str]:
         return uneven
     needed = max((len(text.partition(".")[2].rstrip("0")) for text in texts), default=0)
     return [f"{value:.{needed}f}" for value in values]
+
+
+# Control characters, direction marks, line and paragraph separators, and characters without width.
+CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff]")
+
+
+def escape_controls(text: str) -> str:
+    """Escape every control character in a text.
+
+    Examples
+    --------
+    >>> escape_controls("a\\x1b[2J\\u202eb\\n")
+    'a\\\\x1b[2J\\\\u202eb\\\\n'
+    """
+    return CONTROL.sub(lambda found: ascii(found[0])[1:-1], text)

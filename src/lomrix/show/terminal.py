@@ -19,8 +19,7 @@ from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
 from lomrix.show.balances import format_total, list_parts
 from lomrix.show.grid import GAP, Cell, Head, format_grid
-from lomrix.show.numbers import align_numbers, format_number
-from lomrix.show.visible import escape_controls
+from lomrix.show.numbers import align_numbers, escape_controls, format_number
 
 # The width of piped output.
 NO_LIMIT = 1_000_000

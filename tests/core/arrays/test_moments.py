@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import arrangement, statistics
-from lomrix.core.arrays.moments import DecimalSums, NumberSums
+from lomrix.core.arrays.sums import DecimalSums, NumberSums
 
 LOW = st.sampled_from([0, -7, 10**6, -(2**62), 2**62])
 SHAPES = [(10**6, 1 << 16), (10**6, 3), (-1, 3)]

@@ -10,8 +10,8 @@ import pytest
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.described import summarize_variable
 from lomrix.core.rows.keys import encode_cells, encode_key_pairs, format_keys
+from lomrix.core.rows.reversed_items import find_reversed
 from lomrix.core.rows.statistics import Summary, equals_value, get_weights
-from lomrix.core.rows.turned import find_reversed
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.history import History

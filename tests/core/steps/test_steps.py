@@ -6,8 +6,8 @@ from typing import Any
 
 import pytest
 
-from lomrix.cli.face import format_command, format_option, format_text
 from lomrix.cli.options import list_step
+from lomrix.cli.wording import format_command, format_option, format_text
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.registry import ENTRIES, find_entry
 from lomrix.core.steps.settings import Setting

@@ -13,8 +13,8 @@ from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.reshape.to_wide import ToWide
 from lomrix.core.table.column import FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.table import Table
-from lomrix.core.table.types import Type
 from lomrix.core.table.variable import Variable
 from tests.tables import sources
 

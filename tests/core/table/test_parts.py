@@ -12,14 +12,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import natural_key
 from lomrix.core.table.header_guess import _guess_words as guessed_by_words
 from lomrix.core.table.history import History, extend_history
-from lomrix.core.table.labelled import apply_labels
+from lomrix.core.table.labelled import apply_labels, count_code
 from lomrix.core.table.missing_guess import guess_missing_codes
 from lomrix.core.table.notes import Note
 from lomrix.core.table.other_layout import OtherLayout, WidePosition, to_typed_value

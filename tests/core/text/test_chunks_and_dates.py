@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column
-from lomrix.core.table.types import Type
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.dates import guess_date_form, guess_date_forms, parse_dates_in_forms, require_date_forms
 from lomrix.core.text.reading import read_text_chunks, read_text_column

@@ -209,7 +209,7 @@ def test_the_list_of_processes_shows_no_password(kind: str, tmp_path: Path) -> N
         place.say(f"CREATE TABLE {place.table} AS SELECT 1 AS id")
         url = place.reference.replace("postgres@", "postgres:s3cr3t@")
         program = (
-            "from lomrix.cli.main import run; from lomrix.cli.surroundings import Environment; "
+            "from lomrix.cli.main import run; from lomrix.cli.environment import Environment; "
             "run(Environment.from_process()); print(open('/proc/self/cmdline', 'rb').read())"
         )
         done = subprocess.run(

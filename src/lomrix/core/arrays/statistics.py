@@ -11,8 +11,8 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.arrangement import GroupOrder, RowOrder
-from lomrix.core.arrays.moments import EXACT, DecimalSums, NumberSums, Sums
 from lomrix.core.arrays.ordinals import Ordinals, encode_countable, encode_ordinals
+from lomrix.core.arrays.sums import EXACT, DecimalSums, NumberSums, Sums
 from lomrix.core.arrays.types import Array
 
 Codes = npt.NDArray[np.int64]

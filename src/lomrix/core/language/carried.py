@@ -8,10 +8,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from lomrix.core.language.function import literal_value
-from lomrix.core.language.functions.standing import make_band_labels
+from lomrix.core.language.functions.ranks import make_band_labels
 from lomrix.core.language.parse import get_column_name, get_function
-from lomrix.core.table.changed_variable import common_entry
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.entry_changes import common_entry
 from lomrix.core.table.variable import NO_ENTRY, Variable
 
 

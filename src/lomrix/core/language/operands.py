@@ -12,9 +12,9 @@ import pyarrow as pa
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column, choose_cells, is_exact
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import UNDEFINED, join_reasons, renumber_why
-from lomrix.core.table.types import Type
 
 Mask = npt.NDArray[np.bool_]
 NUMERIC = ("integer", "number", "boolean")

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lomrix.core.arrays.statistics import Values, order_statistic
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.labelled import encode_distinct
 from lomrix.core.table.variable import Variable

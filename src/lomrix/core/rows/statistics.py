@@ -13,7 +13,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC, OF_A_ROW, QUANTILE, SHARE
-from lomrix.core.table.code_list import RANGE
+from lomrix.core.table.codes import RANGE
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes as Labels
 from lomrix.core.table.numbers import is_number

@@ -12,9 +12,9 @@ import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, chain_pools
 from lomrix.core.table.reasons import BLANK, MOST_REASONS, Why, join_reasons, renumber_why
-from lomrix.core.table.types import Type
 
 # From this many rows on it pays to sample how often strings repeat.
 LARGE = 10_000

@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 
 # Decimals among whole numbers are reported if they are at most this share.

@@ -9,8 +9,9 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays.codes import rank_values
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import is_number
 from lomrix.core.table.pool import Pool
 
 
@@ -34,3 +35,16 @@ def apply_labels(column: Column, labels: Mapping[str, str]) -> tuple[Column, dic
     shown = [text if label is None else label for text, label in zip(texts, found, strict=True)]
     pool = Pool(pa.array(shown, pa.large_string()))
     return Column.of_strings(positions.astype(np.int32), pool, column.why, column.reasons), unlabelled
+
+
+def count_code(column: Column, code: str) -> int:
+    """Count the cells that hold a code as a value."""
+    if column.type == "string":
+        # Most codes do not occur in the column, which searching the pool shows without encoding it.
+        if column.strings.strings.index(code).as_py() < 0:
+            return 0
+        column = column.encode()
+        return int(np.count_nonzero(column.values == column.strings.strings.index(code).as_py()))
+    if column.type not in ("integer", "number") or not is_number(code):
+        return 0
+    return int(np.count_nonzero((column.values == float(code)) & ~column.is_missing))

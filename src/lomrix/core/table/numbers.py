@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Literal, get_args
 
 # The pattern is read by Python's re and by Arrow's regular expressions alike.
 NUMBER_PATTERN = r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,3})?"
@@ -49,3 +50,7 @@ def parse_number(text: str) -> int | float:
     if not is_number(text):
         raise ValueError(f"{text!r} is not a number")
     return int(text) if is_whole(text) else float(text)
+
+
+Type = Literal["integer", "number", "string", "date", "datetime", "boolean"]
+TYPES: tuple[Type, ...] = get_args(Type)

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from lomrix.core.table.types import Type
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
 
 Value = int | float | str

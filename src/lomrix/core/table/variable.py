@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from lomrix.core.table.types import Type
+from lomrix.core.table.numbers import Type
 
 Bound = int | float | datetime.date
 

@@ -16,16 +16,15 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import DTYPES, Column
-from lomrix.core.table.joined import concatenate_whys
 from lomrix.core.table.notes import FIRST_ROW, Note, format_times, plural, pluralize
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, Why
-from lomrix.core.table.types import Type
+from lomrix.core.table.renaming import concatenate_whys
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
 from lomrix.core.text.dates import parse_dates_in_forms
-from lomrix.core.text.likely import guess_number_type, guess_type
-from lomrix.core.text.resemblance import MOSTLY, find_similarity
+from lomrix.core.text.similarity import MOSTLY, find_similarity, guess_number_type, guess_type
 from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_texts, parse_iso_dates, to_integers
 
 # Cells sampled to choose the type to try; a few suffice to try numbers, since all cells are then checked.

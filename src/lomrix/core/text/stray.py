@@ -9,11 +9,11 @@ import numpy.typing as npt
 import pyarrow.compute as pc
 
 from lomrix.core.table.column import Column
-from lomrix.core.table.types import Type
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.likely import guess_type
 from lomrix.core.text.reading import SAMPLE, Reading
+from lomrix.core.text.similarity import guess_type
 from lomrix.core.text.values import match_texts
 
 # Why a stray cell has no value in the type of the others.

@@ -11,7 +11,7 @@ from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note
-from lomrix.core.table.types import Type
+from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
 
 ARROW_TYPES = {

@@ -22,8 +22,8 @@ from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import Reference
 from lomrix.files.database.server import UNCHANGED, Checksum, ColumnSpec, Index, Server, open_server, translate_errors
 from lomrix.files.dictionary_text import make_sheets
-from lomrix.files.holding import describe_losses
 from lomrix.files.interface import Location, Sink, StoredOutput, TableLocation
+from lomrix.files.staging import describe_losses
 
 DESCRIBED_BY = ("variables", "codes")
 

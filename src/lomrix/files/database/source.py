@@ -11,7 +11,7 @@ from sqlalchemy import Connection
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.label_conflicts import note_overridden_labels
+from lomrix.core.table.entry_changes import note_overridden_labels
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 from lomrix.files.arrow_columns import columns_from_arrow

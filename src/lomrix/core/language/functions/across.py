@@ -9,8 +9,8 @@ from lomrix.core.arrays.exact import HALF, LOWER, Mask, Whole, join_halves
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import merge_reasons, to_floats
 from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.reasons import TOO_FEW, UNDEFINED
-from lomrix.core.table.types import Type
 
 KIND = "across the columns of a row"
 Choice = list[Column]

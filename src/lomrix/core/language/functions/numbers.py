@@ -14,7 +14,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import make_result, to_floats, to_number_column
 from lomrix.core.table.column import DTYPES, Column
-from lomrix.core.table.types import Type
+from lomrix.core.table.numbers import Type
 
 KIND = "numbers"
 # Numbers have no more decimal places than this.

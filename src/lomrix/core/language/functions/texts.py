@@ -13,9 +13,8 @@ from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import make_result
 from lomrix.core.table.column import Column
-from lomrix.core.table.numbers import is_number
+from lomrix.core.table.numbers import Type, is_number
 from lomrix.core.table.pool import Pool
-from lomrix.core.table.types import Type
 
 KIND = "texts"
 LONGEST = 1000

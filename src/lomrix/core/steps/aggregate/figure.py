@@ -13,7 +13,7 @@ from lomrix.core.rows.course import Average, Course, Courses
 from lomrix.core.rows.keys import Groups
 from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.rows.statistics import Summary
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 

@@ -28,7 +28,7 @@ from lomrix.core.table.notes import plural
 from lomrix.core.table.selection import choose_by_name
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from lomrix.core.text.resemblance import find_similarity
+from lomrix.core.text.similarity import find_similarity
 from lomrix.core.text.stray import StrayCells, find_stray_cells
 from lomrix.core.wording import shorten_list
 

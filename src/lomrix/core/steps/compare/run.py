@@ -29,7 +29,7 @@ from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
 from lomrix.core.steps.compare.words import format_number, format_test, list_tests, make_table
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.selection import choose_columns

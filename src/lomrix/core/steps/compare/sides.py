@@ -12,7 +12,7 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.keys import Groups, format_keys, group_rows
 from lomrix.core.rows.occasions import rank_values
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 

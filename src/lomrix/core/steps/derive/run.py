@@ -11,7 +11,8 @@ import numpy as np
 from lomrix.core.errors import UsageError
 from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
-from lomrix.core.language.parse import find_names, parse
+from lomrix.core.language.functions import KINDS
+from lomrix.core.language.parse import find_names, load_functions, parse
 from lomrix.core.language.scope import Scope
 from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.derive.settings import (
@@ -22,9 +23,9 @@ from lomrix.core.steps.derive.settings import (
     parse_texts_by_name,
 )
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.changed_variable import keep_valid_parts, note_dropped_parts
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.entry_changes import keep_valid_parts, note_dropped_parts
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.renaming import rename_columns
@@ -284,3 +285,14 @@ def format_cell(column: Column, row: int) -> str:
     """Format one cell."""
     text = column.slice(row, row + 1).first_text()
     return "—" if text is None else text
+
+
+HEADS = ("function", "result", "example")
+
+
+def list_functions() -> list[Listing]:
+    """Return one listing for each kind of function."""
+    kinds: dict[str, list[tuple[str, str, str]]] = {kind: [] for kind in KINDS}
+    for function in load_functions().values():
+        kinds[function.group].append((function.usage, function.description, function.examples[0]))
+    return [Listing(kind, HEADS, tuple(lines)) for kind, lines in kinds.items()]

@@ -166,7 +166,7 @@ class Derive(Step):
         HelpTopic(
             "functions",
             "Show the functions of the language, and stop.",
-            "lomrix.core.steps.derive.functions:list_functions",
+            "lomrix.core.steps.derive.run:list_functions",
         ),
     )
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes, Dictionary
 from lomrix.core.table.distinct import encode_as_texts, find_texts_not_listed

@@ -12,10 +12,10 @@ from lomrix.core.errors import DataError
 from lomrix.core.steps.cells_in_form import format_cells
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.missing_codes import MissingCodes
-from lomrix.core.table.code_list import CodeList
-from lomrix.core.table.code_use import count_code
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.labelled import count_code
 from lomrix.core.table.numbers import is_number, is_whole
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table

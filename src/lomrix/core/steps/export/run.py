@@ -21,7 +21,7 @@ from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.changed_variable import keep_valid_parts
+from lomrix.core.table.entry_changes import keep_valid_parts
 from lomrix.core.table.labelled import apply_labels
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.renaming import rename_columns

@@ -24,7 +24,7 @@ from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
 from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.label_conflicts import find_label_conflicts, require_same_labels
+from lomrix.core.table.entry_changes import find_label_conflicts, require_same_labels
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table

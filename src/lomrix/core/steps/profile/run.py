@@ -15,7 +15,7 @@ from lomrix.core.rows.keys import encode_cells
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.distinct import encode_as_texts, find_mixed_decimals, find_near_duplicates, find_texts_not_listed

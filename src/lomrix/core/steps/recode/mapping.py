@@ -13,7 +13,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.steps.recode.settings import Rest
 from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair
-from lomrix.core.table.code_list import RANGE
+from lomrix.core.table.codes import RANGE
 from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.distinct import encode_as_texts
 from lomrix.core.table.numbers import is_number

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from lomrix.core.errors import UsageError
-from lomrix.core.table.code_list import RANGE
+from lomrix.core.table.codes import RANGE
 
 EXAMPLE = "Use ‹map=watch: day=1, night=2› or ‹map=age: 16 to 29=young, others=missing:out of range›."
 # Days as in cells: 2024-01-31 to 2024-06-30.

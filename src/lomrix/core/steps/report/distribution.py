@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.rows.described import NUMERIC, VariableSummary
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.labelled import encode_distinct
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from lomrix.core.rows.course import Courses
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.rows.occasions import (
     Occasion,
@@ -15,7 +17,9 @@ from lomrix.core.rows.occasions import (
     format_occasions,
 )
 from lomrix.core.steps.account import Account, Balance, Listing, Part
+from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.reshape.turn import Gathering
+from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
@@ -23,6 +27,14 @@ from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
 MOST_EXAMPLES = 5
+
+
+def to_long(step: ToLong, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Reshape the table; the measures over the occasions are an extra, to be drawn."""
+    gathering = Gathering(step, tables.get_one())
+    long = gathering.make_table()
+    extras = {"figure": Courses.from_long(long)} if "figure" in wanted else {}
+    return Result(long, LongAccount(gathering, long).make_account(), extras)
 
 
 @dataclass

@@ -13,7 +13,7 @@ from lomrix.core.rows.cases import find_row_changes
 from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.reshape.to_wide import Reduction
 from lomrix.core.table.column import Column, is_exact
-from lomrix.core.table.joined import concatenate_columns
+from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]

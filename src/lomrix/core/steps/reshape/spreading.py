@@ -14,17 +14,17 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.occasions import Occasion
 from lomrix.core.steps.reshape.column_roles import Roles
+from lomrix.core.steps.reshape.entries import WideEntries
 from lomrix.core.steps.reshape.families import parse_templates
 from lomrix.core.steps.reshape.repeated_rows import Reduced, reduce_rows
 from lomrix.core.steps.reshape.to_wide import ToWide
-from lomrix.core.steps.reshape.wide_entries import WideEntries
 from lomrix.core.table.column import FILLERS, Column
 from lomrix.core.table.header import MEASURE, HeaderTemplate, format_occasion
 from lomrix.core.table.notes import pluralize
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.other_layout import OtherLayout, list_positions, to_plain_value
 from lomrix.core.table.reasons import NO_OCCASION, join_reasons
 from lomrix.core.table.table import Table
-from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NO_ENTRY
 from lomrix.core.wording import shorten_list
 

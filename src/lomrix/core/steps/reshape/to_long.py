@@ -16,7 +16,7 @@ class ToLong(Step):
     """Turn repeated columns into one row per case and occasion."""
 
     word: ClassVar[str] = "to-long"
-    implementation: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_long:to_long"
+    implementation: ClassVar[str] = "lomrix.core.steps.reshape.long_account:to_long"
     is_reversible: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The wide file, one row per case."),)
     gives: ClassVar[tuple[Extra, ...]] = (

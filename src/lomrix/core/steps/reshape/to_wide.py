@@ -24,7 +24,7 @@ class ToWide(Step):
     """Turn the rows of a case into columns, one for each measure and occasion."""
 
     word: ClassVar[str] = "to-wide"
-    implementation: ClassVar[str] = "lomrix.core.steps.reshape.turn_to_wide:to_wide"
+    implementation: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:to_wide"
     is_reversible: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
 

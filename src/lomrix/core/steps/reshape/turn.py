@@ -17,18 +17,18 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, Proposal, UsageError
 from lomrix.core.rows.candidate_keys import find_candidate_keys
 from lomrix.core.rows.occasions import Occasion, OccasionSetting, parse_occasion_settings
+from lomrix.core.steps.reshape.entries import LongEntries
 from lomrix.core.steps.reshape.families import Families, find_families, parse_templates, recall_families
-from lomrix.core.steps.reshape.long_entries import LongEntries
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.table.column import DTYPES, FILLERS, Column, common_type
 from lomrix.core.table.header_guess import Guess, guess_families
 from lomrix.core.table.notes import pluralize
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.other_layout import OtherLayout, list_positions
 from lomrix.core.table.pool import Pool, chain_pools
 from lomrix.core.table.reasons import NO_OCCASION, Why, join_reasons, renumber_why
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table, require_new_name
-from lomrix.core.table.types import Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.wording import shorten_list
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -15,6 +16,8 @@ from lomrix.core.rows.occasions import (
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
 from lomrix.core.steps.reshape.spreading import Spreading
+from lomrix.core.steps.reshape.to_wide import ToWide
+from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, format_times, plural, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
@@ -22,6 +25,13 @@ from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
 STEADY = "always the same"
+
+
+def to_wide(step: ToWide, tables: Inputs, wanted: Collection[str]) -> Result:
+    """Reshape the table."""
+    spreading = Spreading(step, tables.get_one())
+    wide = spreading.make_table()
+    return Result(wide, WideAccount(spreading, wide).make_account())
 
 
 @dataclass

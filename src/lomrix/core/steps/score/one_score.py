@@ -12,7 +12,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.scales import Reliability, compute_reliability
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.operands import merge_reasons
-from lomrix.core.rows.turned import find_reversed
+from lomrix.core.rows.reversed_items import find_reversed
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import pluralize
 from lomrix.core.table.reasons import NOT_IN_FILE, TOO_FEW

@@ -15,18 +15,18 @@ from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.code_use import count_code
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.entry_changes import find_label_conflicts, require_same_labels
 from lomrix.core.table.header import parse_occasions
-from lomrix.core.table.joined import concatenate_columns
-from lomrix.core.table.label_conflicts import find_label_conflicts, require_same_labels
+from lomrix.core.table.labelled import count_code
 from lomrix.core.table.notes import Note, format_size, pluralize
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NOT_IN_FILE
+from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
-from lomrix.core.table.types import Type
 from lomrix.core.text.stray import find_stray_cells
 from lomrix.core.wording import shorten_list
 

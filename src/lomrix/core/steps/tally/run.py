@@ -14,7 +14,7 @@ from lomrix.core.rows.keys import Groups, group_rows, rank_cells
 from lomrix.core.steps.account import Account, Balance, Listing, Part, distinct_heads
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.steps.tally.settings import Tally
-from lomrix.core.table.code_list import CodeList
+from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes, Dictionary
 from lomrix.core.table.notes import Note, pluralize

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -11,6 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
 from lomrix.core.text.dates import guess_date_forms
 
@@ -88,3 +90,26 @@ def find_similarity(name: str, counts: Mapping[str, int], decimal: str = ".", th
         text += ", if the day comes first." if form.startswith("?") else "."
         return Similarity("unclear-date", text, rules.ANY_DATE)
     return None
+
+
+def guess_type(kinds: Counter[str]) -> Type:
+    """Return the type that a sample suggests; only all cells decide whether it holds."""
+    present = sum(kinds.values()) - kinds["token"] - kinds["blank"]
+    if not present:
+        return "integer"
+    if kinds["keep"]:
+        return "string"
+    numbers = kinds["integer"] + kinds["number"]
+    if numbers >= MOSTLY * present:
+        return "number" if kinds["number"] else "integer"
+    dates = kinds["date"] + kinds["datetime"]
+    if dates >= MOSTLY * present:
+        return "datetime" if kinds["datetime"] else "date"
+    return "boolean" if kinds["boolean"] == present else "string"
+
+
+def guess_number_type(kinds: Counter[str]) -> Type | None:
+    """Return integer or number if a few cells are nothing else; None if more must be examined."""
+    if not kinds or set(kinds) - {"integer", "number"}:
+        return None
+    return "number" if kinds["number"] else "integer"

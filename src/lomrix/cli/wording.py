@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from lomrix.core.errors import LomrixError, Proposal
 from lomrix.core.wording import format_settings
-from lomrix.show.visible import escape_controls
+from lomrix.show.numbers import escape_controls
 
 if TYPE_CHECKING:
     from lomrix.core.steps.account import Account, Listing

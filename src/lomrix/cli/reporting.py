@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from lomrix.cli.face import (
+from lomrix.cli.environment import Environment
+from lomrix.cli.wording import (
     format_account,
     format_error,
     format_listing,
@@ -16,9 +17,8 @@ from lomrix.cli.face import (
     format_setting,
     quote_word,
 )
-from lomrix.cli.surroundings import Environment
 from lomrix.core.errors import LomrixError, Proposal
-from lomrix.show.visible import CONTROL, escape_controls
+from lomrix.show.numbers import CONTROL, escape_controls
 
 if TYPE_CHECKING:
     from rich.console import RenderableType
