@@ -12,8 +12,6 @@ MOST = 3
 def nearest(name: str, known: Iterable[str], most: int = MOST) -> list[str]:
     """Known names that are like one: few letters differ, or one of the two begins with the other.
 
-    Examples
-    --------
     >>> nearest("maen", ["mean", "median", "min"]), nearest("nope.csv", ["roster.csv"]), nearest("--ke", ["--key"])
     (['mean'], [], ['--key'])
     """
@@ -47,8 +45,6 @@ def letters_changed(one: str, two: str) -> int:
     F. J. Damerau, "A technique for computer detection and correction of spelling errors", Communications of the ACM 7
     (1964), 171-176, with the table of R. A. Wagner and M. J. Fischer, Journal of the ACM 21 (1974), 168-173.
 
-    Examples
-    --------
     >>> letters_changed("maen", "mean"), letters_changed("slep", "sleep"), letters_changed("", "ab")
     (1, 1, 2)
     """

@@ -11,8 +11,6 @@ SETTING = re.compile(r"‹([a-z_]+)(?:=([^‹›]*))?›")
 def format_settings(text: str, format_one: Callable[[str, str], str]) -> str:
     """Format the settings in a message, given a function of a setting's name and its value (may be empty).
 
-    Examples
-    --------
     >>> format_settings("Use ‹expect=one-to-one›.", lambda name, value: f"--{name} {value}")
     'Use --expect one-to-one.'
     """
@@ -22,8 +20,6 @@ def format_settings(text: str, format_one: Callable[[str, str], str]) -> str:
 def split_list(text: str) -> tuple[str, ...]:
     """Split at commas and strip spaces.
 
-    Examples
-    --------
     >>> split_list("vessel, month,")
     ('vessel', 'month')
     """
@@ -37,8 +33,6 @@ MOST_LISTED = 12
 def shorten_list(texts: Iterable[str], most: int = MOST_LISTED) -> str:
     """Join texts with commas; beyond `most`, say how many more there are.
 
-    Examples
-    --------
     >>> shorten_list(["sleep", "mood", "steps"]), shorten_list(["sleep", "mood", "steps"], 1)
     ('sleep, mood, steps', 'sleep and 2 more')
     """
@@ -50,9 +44,7 @@ def shorten_list(texts: Iterable[str], most: int = MOST_LISTED) -> str:
 def to_utf8(name: str) -> str:
     """Return a file's name as writable text: bytes that are not UTF-8 are spelled out.
 
-    Examples
-    --------
-    >>> to_utf8("caf\\udce9.csv")
-    'caf\\\\xe9.csv'
+    >>> to_utf8("caf\udce9.csv")
+    'caf\\xe9.csv'
     """
     return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")

@@ -36,10 +36,7 @@ def columns_from_arrow(
 
     `settings` and `beside` (from the descriptor) describe them.
 
-    Raises
-    ------
-    FileError
-        If a column holds lists, records or bytes.
+    Raises FileError if a column holds lists, records or bytes.
     """
 
     def convert(name: str) -> tuple[Column, list[Note]]:
@@ -95,10 +92,7 @@ def combine_chunks(column: pa.ChunkedArray) -> pa.Array:
 def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Column:
     """Convert one Arrow array to a column, with one reason for its nulls.
 
-    Raises
-    ------
-    FileError
-        If it holds what a cell cannot.
+    Raises FileError if it holds what a cell cannot.
     """
     kind = array.type
     why = find_nulls(array) if array.null_count else None

@@ -33,24 +33,12 @@ ROWS_FOR_A_RUN = 64
 
 @dataclass(frozen=True)
 class ArrowForm:
-    """How the columns of a table are stored in Arrow, determined once for all of it.
+    """How the columns of a table are stored in Arrow, determined once for all of it."""
 
-    Parameters
-    ----------
-    table
-        The table.
-    missing
-        By column, how its missing cells are told of in the metadata.
-    packed
-        Columns whose reasons stand in one column of bytes, since runs would be larger.
-    packed_name
-        That column's name; empty where there is none.
-    """
-
-    table: Table
-    missing: Mapping[str, MissingPlan]
-    packed: tuple[str, ...]
-    packed_name: str
+    table: Table  # the table
+    missing: Mapping[str, MissingPlan]  # by column, how its missing cells are told of in the metadata
+    packed: tuple[str, ...]  # columns whose reasons stand in one column of bytes, since runs would be larger
+    packed_name: str  # that column's name; empty where there is none
 
     @classmethod
     def from_table(cls, table: Table, *, packs: bool = True) -> ArrowForm:

@@ -31,10 +31,7 @@ def choose_delimiter(path: Path, delivery: Delivery) -> str:
 def require_distinct_separators(path: Path, delivery: Delivery) -> None:
     """Stop if one character would be both delimiter and decimal separator.
 
-    Raises
-    ------
-    SettingError
-        With another one.
+    Raises SettingError with another one.
     """
     if choose_delimiter(path, delivery) == delivery.text.decimal:
         raise SettingError(

@@ -259,10 +259,7 @@ def find_beside(path: Path) -> FoundDescriptor | None:
 
     A descriptor that was copied or renamed with its file is recognised by the hash of the content.
 
-    Raises
-    ------
-    FileError
-        If the descriptor exists but is not valid.
+    Raises FileError if the descriptor exists but is not valid.
     """
     for candidate in (descriptor_path(path), old_descriptor_path(path)):
         if not is_file(candidate):
@@ -308,10 +305,7 @@ def find_in_package(path: Path) -> FoundDescriptor | None:
 def read_valid(path: Path, read: Callable[[], Content]) -> Content:
     """Read a description.
 
-    Raises
-    ------
-    FileError
-        If it is not valid.
+    Raises FileError if it is not valid.
     """
     try:
         return read()

@@ -43,6 +43,8 @@ def read_dictionary(
 ) -> Dictionary:
     """Read a dictionary file, with the libraries of codes that it includes.
 
+    Raises FileError if it does not exist, is not TOML, or is not a valid dictionary; the line or entry is named.
+
     Parameters
     ----------
     source
@@ -53,11 +55,6 @@ def read_dictionary(
         Takes up every file that is read.
     included
         What was read already, so that a library that many include is read once.
-
-    Raises
-    ------
-    FileError
-        If it does not exist, is not TOML, or is not a valid dictionary; the line or entry is named.
     """
     path = Path(source)
     require_file(path)
@@ -89,10 +86,7 @@ def read_dictionary(
 def parse_toml(path: Path, raw: bytes) -> DictionaryFile:
     """Parse a TOML file as a dictionary.
 
-    Raises
-    ------
-    FileError
-        Naming the invalid line or entry.
+    Raises FileError naming the invalid line or entry.
     """
     try:
         content: dict[str, object] = tomllib.loads(raw.decode())
@@ -109,10 +103,7 @@ def read_worksheets(path: Path, used: list[Path] | None = None) -> Dictionary:
     """Read a dictionary kept as worksheets of a workbook, or as NAME.csv with NAME.codes.csv beside it; `used` collects
     the files read.
 
-    Raises
-    ------
-    FileError
-        If the file has no column of variables.
+    Raises FileError if the file has no column of variables.
     """
     settings = ReadSettings(all_text=True)
     is_book = path.suffix.lower() in (".xlsx", ".ods")

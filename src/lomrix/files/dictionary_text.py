@@ -177,10 +177,7 @@ def parse_sheets(
 ) -> Dictionary:
     """Return a dictionary from its tables.
 
-    Raises
-    ------
-    FileError
-        Naming the invalid row.
+    Raises FileError naming the invalid row.
     """
     entries: dict[str, Variable] = {}
     for row, line in enumerate(read_text_rows(variables), start=2):
@@ -215,10 +212,7 @@ def parse_sheets(
 def parse_scales(sheet: Table | None) -> dict[str, Scale]:
     """Return the scales from their table.
 
-    Raises
-    ------
-    FileError
-        Naming the invalid row.
+    Raises FileError naming the invalid row.
     """
     scales = {}
     for row, line in enumerate(read_text_rows(sheet) if sheet is not None else [], start=2):

@@ -28,24 +28,12 @@ from lomrix.files.staging import guard
 
 @dataclass(frozen=True)
 class Cells:
-    """The columns of a file as its format gives them; cells without text are `blank`.
+    """The columns of a file as its format gives them; cells without text are `blank`."""
 
-    Parameters
-    ----------
-    columns
-        By name, in the order of the file.
-    notes
-        What a person should look at.
-    first_row
-        Number of the first row as its sheet counts it.
-    name
-        How messages speak of the table.
-    """
-
-    columns: Mapping[str, Column]
-    notes: Sequence[Note] = ()
-    first_row: int = FIRST_ROW
-    name: str = ""
+    columns: Mapping[str, Column]  # by name, in the order of the file
+    notes: Sequence[Note] = ()  # what a person should look at
+    first_row: int = FIRST_ROW  # number of the first row as its sheet counts it
+    name: str = ""  # how messages speak of the table
 
 
 @dataclass(frozen=True)
@@ -204,10 +192,7 @@ def shift_note(note: Note, rows: int) -> Note:
 def require_file(path: Path) -> None:
     """Stop if there is no such file, suggesting the nearest names.
 
-    Raises
-    ------
-    FileError
-        If it does not exist, or is not a file.
+    Raises FileError if it does not exist, or is not a file.
     """
     if path.is_dir():
         raise FileError(f"{path} is a directory, not a file.", todo="Name a file in it.")

@@ -46,10 +46,7 @@ def find_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_kn
 
     `is_known` says whether a descriptor has the column names.
 
-    Raises
-    ------
-    FileError
-        If the stated rows do not exist, or the first row holds data.
+    Raises FileError if the stated rows do not exist, or the first row holds data.
     """
     if settings.no_header:
         width = max((len(row) for row in rows[settings.skip_rows :]), default=0)
@@ -106,8 +103,6 @@ def format_row(row: Row) -> str:
 def join_header_rows(rows: Sequence[Row]) -> list[str]:
     """Join the cells of one or several header rows; merged cells of the upper ones apply to the columns at their right.
 
-    Examples
-    --------
     >>> join_header_rows([["", "Spring", "", "Autumn"], ["stake", "ice", "snow", "ice"]])
     ['stake', 'Spring_ice', 'Spring_snow', 'Autumn_ice']
     """
@@ -151,8 +146,6 @@ def guess_header(rows: Sequence[Row]) -> int:
     A title line fills at most half as many cells as the rows below. A header consists of words; if the first full row
     does not, a later one may be the header, if it does and other kinds of cells follow.
 
-    Examples
-    --------
     >>> guess_header([["Stakes of 2024"], [], ["stake", "ice", "snow"], ["A", 3, 4], ["B", 5, 6]])
     2
     >>> guess_header([["id", "x"], [1, 5], [2, 6, "a remark"], [3, 7]])
@@ -266,8 +259,6 @@ def count_footer(rows: Sequence[Row], skip_last: str) -> int:
 
     `skip_last` is a number of nonempty rows, or a pattern for the first cell of the footer.
 
-    Examples
-    --------
     >>> rows = [["A", "3"], ["B", "4"], [], ["Total", "7"]]
     >>> count_footer(rows, "1"), count_footer(rows, "2"), count_footer(rows, "Tot*"), count_footer(rows, "")
     (1, 3, 1, 0)

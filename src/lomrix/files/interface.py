@@ -87,10 +87,7 @@ class Source(ABC):
 
         Types that nobody stated are inferred from these rows.
 
-        Raises
-        ------
-        FileError
-            If it cannot be read.
+        Raises FileError if it cannot be read.
         """
 
     def close(self) -> None:
@@ -126,10 +123,7 @@ class Sink(ABC):
     def check(self) -> None:
         """Stop if it could not be written.
 
-        Raises
-        ------
-        FileError
-            With the obstacle.
+        Raises FileError with the obstacle.
         """
 
     def set_prepared(self, prepared: Sequence[Any]) -> None:
@@ -148,10 +142,7 @@ class Sink(ABC):
     def stage(self, content: object) -> None:
         """Prepare the output beside its place, so that only the last step is left.
 
-        Raises
-        ------
-        FileError
-            If the system refuses; nothing was changed.
+        Raises FileError if the system refuses; nothing was changed.
         """
 
     def compute_staged_hash(self) -> str:

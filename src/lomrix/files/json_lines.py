@@ -128,10 +128,7 @@ def has_repeated_names(content: bytes, arrow: pa.Table) -> bool:
 def make_object(pairs: list[tuple[str, object]]) -> dict[str, object]:
     """Return an object as a dict.
 
-    Raises
-    ------
-    ValueError
-        If a name is repeated.
+    Raises ValueError if a name is repeated.
     """
     row = dict(pairs)
     if len(row) < len(pairs):
@@ -143,10 +140,7 @@ def make_object(pairs: list[tuple[str, object]]) -> dict[str, object]:
 def refuse_constant(text: str) -> object:
     """Refuse constants that are not JSON.
 
-    Raises
-    ------
-    ValueError
-        Always.
+    Raises ValueError: always.
     """
     raise ValueError(f"{text} is not a JSON value")
 
@@ -162,10 +156,7 @@ def read_line_by_line(content: bytes, path: Path) -> tuple[pa.Table, tuple[str, 
 
     Return the table, and the columns of several kinds.
 
-    Raises
-    ------
-    FileError
-        For the first line that is not a JSON object.
+    Raises FileError for the first line that is not a JSON object.
     """
     rows = []
     for number, line in enumerate(content.splitlines(), start=1):

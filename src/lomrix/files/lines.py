@@ -38,10 +38,7 @@ class ColumnPosition:
 def measure_columns(columns: Mapping[str, Column], form: TextForm, codes: Codes) -> tuple[ColumnPosition, ...]:
     """Measure the columns and assign positions, with one space between.
 
-    Raises
-    ------
-    FileError
-        If a text holds a line break, or a column is wider than a line may be.
+    Raises FileError if a text holds a line break, or a column is wider than a line may be.
     """
     positions: list[ColumnPosition] = []
     line, start = 1, 1

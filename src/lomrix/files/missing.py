@@ -20,21 +20,13 @@ from lomrix.core.table.variable import Variable
 
 @dataclass(frozen=True)
 class MissingPlan:
-    """How the missing cells of one column are written.
+    """How the missing cells of one column are written."""
 
-    Parameters
-    ----------
-    texts
-        The text that stands in the cell for each reason that has one.
-    empty
-        The reason of empty cells; their commonest one, where there are several.
-    runs
-        Rows of the empty cells that are missing for another reason, such as `2-9 14 20-31`: counted as a sheet
-        counts them, the header being row 1.
-    """
-
+    # the text that stands in the cell for each reason that has one
     texts: Mapping[str, str] = field(default_factory=dict)
-    empty: str = BLANK
+    empty: str = BLANK  # the reason of empty cells; their commonest one, where there are several
+    # rows of the empty cells that are missing for another reason, such as `2-9 14 20-31`: counted as a sheet counts
+    # them, the header being row 1
     runs: Mapping[str, str] = field(default_factory=dict)
 
 

@@ -41,10 +41,7 @@ def compare_file(
     `final` is the file's later path; `form` and `codes` say how cells are written: if not in the default form, texts
     are compared.
 
-    Raises
-    ------
-    FileError
-        Naming the first differing cell.
+    Raises FileError naming the first differing cell.
     """
     names = table.names
     if not len(table):
@@ -122,10 +119,7 @@ def compare_records(
 def compare_reasons(table: Table, missing: Mapping[str, MissingPlan], final: Path) -> None:
     """Compare the reasons in a descriptor with those of the table.
 
-    Raises
-    ------
-    FileError
-        Naming the first column with other reasons.
+    Raises FileError naming the first column with other reasons.
     """
     for name, column in table.columns.items():
         if column.why is None:
@@ -184,10 +178,7 @@ def compare_columns(
 ) -> int:
     """Compare the columns written with those read back; return the number of cells.
 
-    Raises
-    ------
-    FileError
-        Naming the first differing cell.
+    Raises FileError naming the first differing cell.
     """
     sent = len(next(iter(expected.values())))
     if rows != sent:

@@ -21,13 +21,8 @@ MOST_ABOVE = 1000
 def parse_types(texts: Sequence[str]) -> dict[str, tuple[Type, str]]:
     """Parse `age=integer`, `visit=date:%d/%m/%Y` and `born=date:%d/%m/%Y|%d %b %Y`, whose forms are tried in turn.
 
-    Raises
-    ------
-    UsageError
-        If a text has no equals sign or no type, or its form is not a date form.
+    Raises UsageError if a text has no equals sign or no type, or its form is not a date form.
 
-    Examples
-    --------
     >>> parse_types(("age=integer", "visit=date:%d/%m/%Y"))
     {'age': ('integer', ''), 'visit': ('date', '%d/%m/%Y')}
     """
@@ -53,12 +48,9 @@ def parse_types(texts: Sequence[str]) -> dict[str, tuple[Type, str]]:
 
 
 def parse_delimiter(text: str) -> str:
-    """Parse one character; `\\t` is a tab.
+    """Parse one character; `\t` is a tab.
 
-    Raises
-    ------
-    UsageError
-        If it is longer, or cannot be a delimiter.
+    Raises UsageError if it is longer, or cannot be a delimiter.
     """
     delimiter = "\t" if text == "\\t" else text
     if len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n':
@@ -71,13 +63,8 @@ def parse_delimiter(text: str) -> str:
 def parse_header_rows(text: str) -> tuple[int, ...]:
     """Parse row numbers separated by commas, as a spreadsheet counts them.
 
-    Raises
-    ------
-    UsageError
-        If they are not ascending row numbers.
+    Raises UsageError if they are not ascending row numbers.
 
-    Examples
-    --------
     >>> parse_header_rows("4, 5")
     (4, 5)
     """

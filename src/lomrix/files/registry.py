@@ -53,12 +53,7 @@ FIRST_BYTES = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx",
 def open_source(reference: str, settings: ReadSettings) -> Source:
     """Return the source that a reference names: a path, `workbook.xlsx#Sheet`, or a database URL with a table.
 
-    Raises
-    ------
-    UsageError
-        If no format has its extension.
-    FileError
-        If there is no such file.
+    Raises UsageError if no format has its extension. Raises FileError if there is no such file.
     """
     if is_database(reference):
         from lomrix.files.database.source import DatabaseSource
@@ -91,10 +86,7 @@ def open_sink(
     """Return the sink that a reference names, not checked yet: a file, a folder for a package, or a database URL with a
     table.
 
-    Raises
-    ------
-    UsageError
-        If no format has its extension, or the form cannot be written there.
+    Raises UsageError if no format has its extension, or the form cannot be written there.
     """
     if is_database(reference):
         from lomrix.files.database.sink import DatabaseSink
@@ -131,10 +123,7 @@ def open_sink(
 def refuse_text_settings(delivery: Delivery, target: str) -> None:
     """Stop if a text setting was stated for something that is not text.
 
-    Raises
-    ------
-    SettingError
-        For the first such setting.
+    Raises SettingError for the first such setting.
     """
     default = TextForm()
     for setting in fields(TextForm):
@@ -147,10 +136,7 @@ def refuse_text_settings(delivery: Delivery, target: str) -> None:
 def refuse_server_settings(delivery: Delivery, path: Path) -> None:
     """Stop if a database setting was stated for a file.
 
-    Raises
-    ------
-    SettingError
-        For the first such setting.
+    Raises SettingError for the first such setting.
     """
     names = {"if_exists": "if_exists", "types": "db_type", "index": "index", "describe": "describe"}
     for name, option in names.items():

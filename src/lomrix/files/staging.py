@@ -33,10 +33,7 @@ PART = re.compile(r"\.(?P<name>.+)\.(?P<owner>\d+)-[0-9a-f]{8}\.(?P<kind>part|be
 def guard(path: Path, verb: str, action: Callable[[], T]) -> T:
     """Do something with a file; errors of the system become plain errors.
 
-    Raises
-    ------
-    FileError
-        With the system's reason.
+    Raises FileError with the system's reason.
     """
     try:
         return action()
@@ -96,10 +93,7 @@ def keep_previous(path: Path) -> Path | None:
 def put_new(part: Path, path: Path) -> None:
     """Move a part to its place, where nothing may exist.
 
-    Raises
-    ------
-    FileExistsError
-        If something appeared there meanwhile.
+    Raises FileExistsError if something appeared there meanwhile.
     """
     try:
         os.link(part, path)
@@ -142,10 +136,7 @@ def flush(path: Path) -> None:
 def require_no_directory(path: Path) -> None:
     """Stop if an output path is a directory.
 
-    Raises
-    ------
-    FileError
-        Suggesting a file in it.
+    Raises FileError: suggesting a file in it.
     """
     if path.is_dir():
         raise FileError(f"{path} is a directory.", todo=f"Name a file in it, such as {path / 'result.csv'}.")
@@ -153,32 +144,17 @@ def require_no_directory(path: Path) -> None:
 
 @dataclass
 class FileSink(Sink):
-    """A file with others beside it. Formats implement only how the content is written.
+    """A file with others beside it. Formats implement only how the content is written."""
 
-    Parameters
-    ----------
-    path
-        Where the file will stand.
-    overwrite
-        Whether files that are there may be replaced.
-    owner_only
-        Whether only its owner may read it.
-    delivery
-        How it is to be laid out, as far as that was said.
-    prepared
-        How what is written has to be understood; said before anything is staged, where it is an export.
-    notes
-        What the writing wants a person to look at.
-    """
-
-    path: Path
-    overwrite: bool = False
-    owner_only: bool = False
-    delivery: Delivery = DEFAULT_DELIVERY
+    path: Path  # where the file will stand
+    overwrite: bool = False  # whether files that are there may be replaced
+    owner_only: bool = False  # whether only its owner may read it
+    delivery: Delivery = DEFAULT_DELIVERY  # how it is to be laid out, as far as that was said
+    # how what is written has to be understood; said before anything is staged, where it is an export
     prepared: Prepared | None = None
     parts: dict[Path, Path] = field(default_factory=dict)
     before: dict[Path, Path | None] = field(default_factory=dict)
-    notes: list[Note] = field(default_factory=list)
+    notes: list[Note] = field(default_factory=list)  # what the writing wants a person to look at
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write the content to a part; return the content of each file beside it."""

@@ -138,10 +138,7 @@ def count_quotes_below(byte_stats: ByteStats, head: bytes) -> int:
 def read_head(text: str, delimiter: str, path: Path, at_least: int) -> tuple[list[list[str]], list[int]]:
     """Return the first rows of a text and the line that each of them ends with.
 
-    Raises
-    ------
-    FileError
-        If a quotation mark among them is never closed.
+    Raises FileError if a quotation mark among them is never closed.
     """
     rows, end_lines = list[list[str]](), list[int]()
     reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
@@ -234,10 +231,7 @@ def detect_delimiter(text: str, path: Path) -> str:
 def name_columns(header: Header, path: Path) -> tuple[list[str], tuple[Note, ...]]:
     """Return the header's names; an empty one gets a name and a note.
 
-    Raises
-    ------
-    FileError
-        If two columns have one name.
+    Raises FileError if two columns have one name.
     """
     names = [name.strip() for name in header.cells]
     notes = []

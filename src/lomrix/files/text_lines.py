@@ -61,10 +61,7 @@ def find_data_start(content: bytes, lines: int) -> int:
 def require_closed_quotes(path: Path, layout: Layout) -> None:
     """Stop if a quotation mark is unclosed, which would make the rest of the file one cell.
 
-    Raises
-    ------
-    FileError
-        Naming the row in which it opens.
+    Raises FileError naming the row in which it opens.
     """
     if layout.byte_stats.quotes % 2:
         for _ in read_strictly(path, layout):
@@ -74,10 +71,7 @@ def require_closed_quotes(path: Path, layout: Layout) -> None:
 def read_strictly(path: Path, layout: Layout) -> Iterator[tuple[int, list[str], int]]:
     """Yield the rows of a text with their numbers and numbers of lines, checking quotation marks.
 
-    Raises
-    ------
-    FileError
-        For the first row with unbalanced quotation marks.
+    Raises FileError for the first row with unbalanced quotation marks.
     """
     row = before = 0
     with path.open(encoding=layout.encoding, errors="replace", newline="") as text:
@@ -97,10 +91,7 @@ def read_strictly(path: Path, layout: Layout) -> Iterator[tuple[int, list[str], 
 def note_lines(path: Path, layout: Layout, rows: int) -> list[Note]:
     """Examine the lines of a file if there are more or fewer of them than rows.
 
-    Raises
-    ------
-    FileError
-        If a quotation mark is unclosed until the next one, rows further down.
+    Raises FileError if a quotation mark is unclosed until the next one, rows further down.
     """
     if not may_have_other_lines(layout, rows):
         return []

@@ -137,10 +137,7 @@ def write_parts(
 def require_writable(columns: Mapping[str, Column], tokens: Tokens, form: TextForm) -> None:
     """Stop if a text cannot be encoded, or holds a line break of another kind than the file's.
 
-    Raises
-    ------
-    FileError
-        With the column, row and character.
+    Raises FileError with the column, row and character.
     """
     if form.encoding != "utf-8":
         texts = [*columns, *(token for told in tokens.values() for token in told.values())]

@@ -131,10 +131,7 @@ def has_sheet(path: Path, name: str) -> bool:
 def require_dense(path: Path) -> None:
     """Stop if a worksheet has a few cells far away, which would be read as millions of empty ones.
 
-    Raises
-    ------
-    FileError
-        Naming the part and the farthest cell.
+    Raises FileError naming the part and the farthest cell.
     """
     if not zipfile.is_zipfile(path):
         return
@@ -159,10 +156,7 @@ def require_dense(path: Path) -> None:
 def require_plausible_counts(path: Path, book: zipfile.ZipFile) -> None:
     """Stop if a workbook announces far more texts, or spaces in a row, than it can hold, which would exhaust memory.
 
-    Raises
-    ------
-    FileError
-        With the announced number.
+    Raises FileError with the announced number.
     """
     for part, count in COUNTS.items():
         if part not in book.namelist() or book.getinfo(part).file_size > LARGEST_SHEET:
@@ -180,8 +174,6 @@ def require_plausible_counts(path: Path, book: zipfile.ZipFile) -> None:
 def find_farthest(content: bytes) -> tuple[int, int]:
     """Return the last row and the last column that has a cell.
 
-    Examples
-    --------
     >>> find_farthest(b'<row r="2"><c r="AB2"/></row><row r="7"><c r="C7"/></row>')
     (7, 28)
     """

@@ -61,10 +61,7 @@ class Writer(DescribedSink):
 def require_fitting(table: Table, file: str) -> None:
     """Stop if a worksheet cannot hold a table.
 
-    Raises
-    ------
-    FileError
-        Naming what is too large.
+    Raises FileError naming what is too large.
     """
     if len(table) >= MOST_ROWS or len(table.names) > MOST_COLUMNS:
         raise FileError(

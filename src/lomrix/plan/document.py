@@ -26,8 +26,6 @@ NAME = re.compile(r"[A-Za-z][A-Za-z0-9_-]*")
 def format_plan_setting(name: str, value: str) -> str:
     """Format a setting as a plan writes it.
 
-    Examples
-    --------
     >>> format_plan_setting("expect", "one-to-one"), format_plan_setting("key", "")
     ('expect = "one-to-one"', 'key')
     """
@@ -126,8 +124,6 @@ def merge_parameters(path: Path, declared: object, given: Mapping[str, str]) -> 
 def fill_in(value: Any, values: Mapping[str, str]) -> Any:
     """Fill the parameters into a value; other braces are kept.
 
-    Examples
-    --------
     >>> fill_in(["raw/sleep_{wave}.csv", "{measure}_m{month}"], {"wave": "12"})
     ['raw/sleep_12.csv', '{measure}_m{month}']
     """

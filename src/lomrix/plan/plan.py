@@ -119,10 +119,7 @@ def normalize(reference: str) -> str:
 def ordered(document: Document, steps: Mapping[str, PlannedStep]) -> dict[str, PlannedStep]:
     """The steps in an order in which each comes after those it needs, else as they were written.
 
-    Raises
-    ------
-    UsageError
-        Where steps need each other in a circle.
+    Raises UsageError if steps need each other in a circle.
     """
     done: dict[str, PlannedStep] = {}
     left = dict(steps)

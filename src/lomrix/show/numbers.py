@@ -16,8 +16,6 @@ MAX_DECIMALS = 9
 def format_number(value: float) -> str:
     """Format a number with six significant digits.
 
-    Examples
-    --------
     >>> [format_number(value) for value in (409.0, 44.18034, 1e20, 0.00001234)]
     ['409', '44.1803', '1e+20', '1.234e-05']
     """
@@ -29,8 +27,6 @@ def format_number(value: float) -> str:
 def align_numbers(values: Sequence[float]) -> list[str]:
     """Format numbers with the same number of decimals.
 
-    Examples
-    --------
     >>> align_numbers([442.718, 44.1803, 409])
     ['442.718', '44.180', '409.000']
     >>> align_numbers([1.5, 2.0]), align_numbers([1.0, 2.0]), align_numbers([1e6, 0.00025])
@@ -60,9 +56,7 @@ CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069
 def escape_controls(text: str) -> str:
     """Escape every control character in a text.
 
-    Examples
-    --------
-    >>> escape_controls("a\\x1b[2J\\u202eb\\n")
-    'a\\\\x1b[2J\\\\u202eb\\\\n'
+    >>> escape_controls("a\x1b[2J\u202eb\n")
+    'a\\x1b[2J\\u202eb\\n'
     """
     return CONTROL.sub(lambda found: ascii(found[0])[1:-1], text)

@@ -220,8 +220,6 @@ def draw_lines(
 def choose_ticks(low: float, high: float) -> list[float]:
     """Choose round numbers that cover a range, four to eight of them.
 
-    Examples
-    --------
     >>> choose_ticks(391.2, 452.8)
     [380.0, 400.0, 420.0, 440.0, 460.0]
     """

@@ -22,21 +22,11 @@ NO_OFFSETS = np.zeros(1)
 
 @dataclass(frozen=True)
 class RowOrder:
-    """Values in row order; fast while the sums of all groups fit the processor's cache.
+    """Values in row order; fast while the sums of all groups fit the processor's cache."""
 
-    Parameters
-    ----------
-    values
-        The values.
-    codes
-        Group of each, int64 from 0 on.
-    count
-        Number of groups.
-    """
-
-    values: Array
-    codes: npt.NDArray[np.int64]
-    count: int
+    values: Array  # the values
+    codes: npt.NDArray[np.int64]  # group of each, int64 from 0 on
+    count: int  # number of groups
 
     def sum_groups(self, transform: Transform, offsets: Array | None = None) -> list[Numbers]:
         """Sum per group what `transform` makes of the values and of one offset per group (0 if None)."""
@@ -53,18 +43,10 @@ class RowOrder:
 
 @dataclass
 class GroupOrder:
-    """Values sorted by group; fast for any number of groups.
+    """Values sorted by group; fast for any number of groups."""
 
-    Parameters
-    ----------
-    values
-        The values of the first group, then those of the second, and so on.
-    sizes
-        Number of values of each group; may be 0.
-    """
-
-    values: Array
-    sizes: npt.NDArray[np.int64]
+    values: Array  # the values of the first group, then those of the second, and so on
+    sizes: npt.NDArray[np.int64]  # number of values of each group; may be 0
 
     @cached_property
     def _nonempty(self) -> npt.NDArray[np.int64]:

@@ -15,46 +15,29 @@ NAN = float("nan")
 
 @dataclass(frozen=True)
 class Difference:
-    """A difference with its interval and test.
+    """A difference with its interval and test."""
 
-    Parameters
-    ----------
-    estimate, low, high
-        The difference and the ends of its 95 % interval.
-    statistic, df, p
-        Of the test, with its degrees of freedom and two-sided p-value.
-    effect, effect_low, effect_high
-        The standardised difference with its 95 % interval.
-    """
-
-    estimate: float = NAN
+    estimate: float = NAN  # the difference and the ends of its 95 % interval
     low: float = NAN
     high: float = NAN
-    statistic: float = NAN
+    statistic: float = NAN  # of the test, with its degrees of freedom and two-sided p-value
     df: float = NAN
     p: float = NAN
-    effect: float = NAN
+    effect: float = NAN  # the standardised difference with its 95 % interval
     effect_low: float = NAN
     effect_high: float = NAN
 
 
 @dataclass(frozen=True)
 class Ratio:
-    """A test of several groups.
+    """A test of several groups."""
 
-    Parameters
-    ----------
-    statistic, df, df_within, p
-        F or chi-squared, its degrees of freedom, and its p-value; `df_within` is NaN for chi-squared.
-    effect
-        Share of the variance between groups (eta squared), or Cramér's V.
-    """
-
+    # F or chi-squared, its degrees of freedom, and its p-value; `df_within` is NaN for chi-squared
     statistic: float = NAN
     df: float = NAN
     df_within: float = NAN
     p: float = NAN
-    effect: float = NAN
+    effect: float = NAN  # share of the variance between groups (eta squared), or Cramér's V
 
 
 def student_test(estimate: float, error: float, df: float) -> tuple[float, float, float, float]:
@@ -207,22 +190,13 @@ def chi_squared_test(counts: Counts) -> tuple[Ratio, Numbers]:
 
 @dataclass(frozen=True)
 class RegressionLine:
-    """A straight line fitted to points.
+    """A straight line fitted to points."""
 
-    Parameters
-    ----------
-    n
-        Number of points.
-    slope, low, high
-        Slope with its 95 % interval.
-    intercept, r_squared, statistic, df, p
-        Where it meets 0, the share of the variance that it accounts for, and the test of the slope.
-    """
-
-    n: int
-    slope: float = NAN
+    n: int  # number of points
+    slope: float = NAN  # slope with its 95 % interval
     low: float = NAN
     high: float = NAN
+    # where it meets 0, the share of the variance that it accounts for, and the test of the slope
     intercept: float = NAN
     r_squared: float = NAN
     statistic: float = NAN

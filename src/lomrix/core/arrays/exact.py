@@ -26,8 +26,6 @@ def max_size(values: Whole) -> int:
 def join_halves(upper: Whole, lower: Whole) -> tuple[Whole, Mask]:
     """Join sums of the upper and lower 32 bits of integers; return the sums and where they overflow 64 bits.
 
-    Examples
-    --------
     >>> values = np.array([2**62, 2**62, -(2**62)])
     >>> join_halves((values >> HALF).sum(keepdims=True), (values & LOWER).sum(keepdims=True))[0].tolist() == [2**62]
     True

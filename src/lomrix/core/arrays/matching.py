@@ -14,15 +14,9 @@ Rows = npt.NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Counts:
-    """How often each code occurs on both sides.
+    """How often each code occurs on both sides."""
 
-    Parameters
-    ----------
-    base, added
-        Number of rows per code, on each side.
-    """
-
-    base: npt.NDArray[np.int64]
+    base: npt.NDArray[np.int64]  # number of rows per code, on each side
     added: npt.NDArray[np.int64]
 
     @classmethod

@@ -21,26 +21,14 @@ WHOLE = np.dtype(np.int64)
 
 @dataclass(frozen=True)
 class Ordinals:
-    """A whole number for each value, smaller where the value is.
+    """A whole number for each value, smaller where the value is."""
 
-    Parameters
-    ----------
-    numbers
-        One for each value, int64, from 0 on.
-    size
-        How many numbers there can be.
-    low, power, dtype
-        A number and `low` together, over `power`, is the value, in this type.
-    distinct
-        The distinct values in ascending order, where the numbers count these.
-    """
-
-    numbers: npt.NDArray[np.int64]
-    size: int
-    low: int = 0
+    numbers: npt.NDArray[np.int64]  # one for each value, int64, from 0 on
+    size: int  # how many numbers there can be
+    low: int = 0  # A number and `low` together, over `power`, is the value, in this type
     power: float = 1.0
     dtype: np.dtype[Any] = WHOLE
-    distinct: Array | None = None
+    distinct: Array | None = None  # the distinct values in ascending order, where the numbers count these
 
     def decode(self, numbers: npt.NDArray[np.int64]) -> Array:
         """Return the values that such numbers represent."""
@@ -53,8 +41,6 @@ class Ordinals:
 def encode_ordinals(values: Array) -> Ordinals:
     """Return an integer for each value, as densely numbered as is cheap; none may be missing.
 
-    Examples
-    --------
     >>> found = encode_ordinals(np.array([2.5, 1.0, 2.5]))
     >>> found.numbers, found.decode(found.numbers)
     (array([15,  0, 15]), array([2.5, 1. , 2.5]))
@@ -98,8 +84,6 @@ def scale_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int6
     Whole numbers, and the power of ten by which they are to be divided to give the very same values; None where
     the values have more decimal places, or reach too far to be counted.
 
-    Examples
-    --------
     >>> scale_decimals(np.array([0.25, 3.0]))
     (array([ 25, 300]), 100.0)
     """

@@ -32,8 +32,6 @@ def round_decimals(values: Numbers, digits: int) -> Numbers:
     ----------
     IEEE Std 754-2019, 4.3.1, roundTiesToEven, applied to the shortest decimal text that stands for the number.
 
-    Examples
-    --------
     >>> round_decimals(np.array([2.675, 1.015, 2.25, -0.5]), 2).tolist()
     [2.68, 1.02, 2.25, -0.5]
     >>> round_decimals(np.array([2.5, 3.5]), 0).tolist()
@@ -60,8 +58,6 @@ def round_decimals(values: Numbers, digits: int) -> Numbers:
 def round_integers(values: Whole, places: int) -> Computed:
     """Round integers to tens, hundreds and so on, halves to even; also return where 64 bits overflow.
 
-    Examples
-    --------
     >>> round_integers(np.array([15, 25, -15, 2**62]), -1)[0].tolist()
     [20, 20, -20, 4611686018427387900]
     """

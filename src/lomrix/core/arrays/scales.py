@@ -12,24 +12,12 @@ Numbers = npt.NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Reliability:
-    """Reliability of k items over the n rows that have all of them.
+    """Reliability of k items over the n rows that have all of them."""
 
-    Parameters
-    ----------
-    n
-        Number of rows.
-    alpha
-        Cronbach's alpha; NaN where it cannot be computed.
-    item_rest
-        Shape (k,): correlation of each item with the sum of the others.
-    alpha_without
-        Shape (k,): alpha of the others.
-    """
-
-    n: int
-    alpha: float
-    item_rest: Numbers
-    alpha_without: Numbers
+    n: int  # number of rows
+    alpha: float  # cronbach's alpha; NaN where it cannot be computed
+    item_rest: Numbers  # shape (k,): correlation of each item with the sum of the others
+    alpha_without: Numbers  # shape (k,): alpha of the others
 
 
 def compute_reliability(items: Numbers) -> Reliability:

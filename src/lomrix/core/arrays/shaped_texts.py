@@ -48,8 +48,6 @@ def parse_shaped(strings: pa.Array) -> tuple[npt.NDArray[np.int64], bytes] | Non
 def format_shaped(numbers: npt.NDArray[np.int64], shape: bytes) -> pa.Array:
     """Return the texts that `parse_shaped` reads as these numbers, as an Arrow large_string array.
 
-    Examples
-    --------
     >>> format_shaped(np.array([412, 7]), b"K" + 4 * bytes([DIGIT])).to_pylist()
     ['K0412', 'K0007']
     """

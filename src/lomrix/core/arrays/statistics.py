@@ -79,8 +79,6 @@ class Values:
         S. M. Rump, T. Ogita and S. Oishi, "Accurate floating-point summation part I: faithful rounding", SIAM Journal
         on Scientific Computing 31 (2008), 189-224, algorithm 3.2 (ExtractVector).
 
-        Examples
-        --------
         >>> Values(np.zeros(3, np.int64), np.array([1e16, 1.0, -1e16]), 1).total
         array([1.])
         """
@@ -100,8 +98,6 @@ class Values:
         The two-pass formula of T. F. Chan, G. H. Golub and R. J. LeVeque, "Algorithms for computing the sample
         variance", The American Statistician 37 (1983), 242-247, with their correction for rounding (formula 1.7).
 
-        Examples
-        --------
         >>> Values(np.zeros(2, np.int64), np.array([1.0, 3.0]), 1).variance
         array([2.])
         """
@@ -214,8 +210,6 @@ class Values:
         Definition 7 of R. J. Hyndman and Y. Fan, "Sample quantiles in statistical packages", The American
         Statistician 50 (1996), 361-365.
 
-        Examples
-        --------
         >>> Values(np.array([0, 0, 0, 0]), np.array([9, 1, 4, 2]), 1).quantile(0.5)
         array([3.])
         """
@@ -335,20 +329,12 @@ STATISTICS: dict[str, Callable[[Values], Array]] = {
 
 @dataclass
 class WeightedValues:
-    """The present values of a variable by group, each with a weight.
+    """The present values of a variable by group, each with a weight."""
 
-    Parameters
-    ----------
-    codes, values, weights
-        Group, value and weight of each; weights are 0 or more.
-    count
-        Number of groups.
-    """
-
-    codes: Codes
+    codes: Codes  # group, value and weight of each; weights are 0 or more
     values: Array
     weights: Numbers
-    count: int
+    count: int  # number of groups
 
     def _total_of(self, values: Array) -> Numbers:
         return np.asarray(Values(self.codes, values, self.count).total, dtype=np.float64)
@@ -377,8 +363,6 @@ class WeightedValues:
         ----------
         NIST, Dataplot Reference Manual volume 2 (1996), "Weighted standard deviation", page 2-66.
 
-        Examples
-        --------
         >>> made = WeightedValues(np.zeros(8, np.int64), np.array([2, 3, 5, 7, 11, 13, 17, 19]),
         ...                       np.array([1, 1, 0, 0, 4, 1, 2, 1.0]), 1)
         >>> np.sqrt(made.variance).round(2)

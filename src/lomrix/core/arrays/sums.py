@@ -41,21 +41,11 @@ class Sums(Protocol):
 
 @dataclass
 class DecimalSums:
-    """Values that are integers over a power of ten: their sum is exact and rounded once.
+    """Values that are integers over a power of ten: their sum is exact and rounded once."""
 
-    Parameters
-    ----------
-    arranged
-        The whole numbers as `ordinals` gives them, from 0 on; float64 holds their sum.
-    sizes
-        Number of values per group.
-    ordinals
-        What a whole number stands for.
-    """
-
-    arranged: Arrangement
-    sizes: npt.NDArray[np.int64]
-    ordinals: Ordinals
+    arranged: Arrangement  # the whole numbers as `ordinals` gives them, from 0 on; float64 holds their sum
+    sizes: npt.NDArray[np.int64]  # number of values per group
+    ordinals: Ordinals  # what a whole number stands for
 
     @cached_property
     def _sums(self) -> npt.NDArray[np.int64]:
@@ -99,18 +89,10 @@ class DecimalSums:
 
 @dataclass
 class NumberSums:
-    """Values of any kind.
+    """Values of any kind."""
 
-    Parameters
-    ----------
-    arranged
-        The values: integers or numbers.
-    sizes
-        Number of values per group.
-    """
-
-    arranged: Arrangement
-    sizes: npt.NDArray[np.int64]
+    arranged: Arrangement  # the values: integers or numbers
+    sizes: npt.NDArray[np.int64]  # number of values per group
 
     @cached_property
     def total(self) -> Array:

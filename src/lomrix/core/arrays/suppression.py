@@ -44,27 +44,13 @@ def count_cases(cells: Codes, count: int, cases: Codes | None) -> Counts:
 
 @dataclass
 class Tree:
-    """Cells with their totals: each level holds the totals of the one below.
+    """Cells with their totals: each level holds the totals of the one below."""
 
-    Parameters
-    ----------
-    cells
-        Lowest cell of each row that counts, shape (n,); -1 for rows of none.
-    parents
-        For each level the cell of the next one that holds its total.
-    count
-        Number of the lowest cells.
-    cases
-        Case of each row; None where each row is a case.
-    least
-        The least number of cases that may be shown.
-    """
-
-    cells: Codes
-    parents: Sequence[Codes]
-    count: int
-    cases: Codes | None
-    least: int
+    cells: Codes  # lowest cell of each row that counts, shape (n,); -1 for rows of none
+    parents: Sequence[Codes]  # for each level the cell of the next one that holds its total
+    count: int  # number of the lowest cells
+    cases: Codes | None  # case of each row; None where each row is a case
+    least: int  # the least number of cases that may be shown
 
     def __post_init__(self) -> None:
         self.of_row, sizes = [self.cells], [self.count]

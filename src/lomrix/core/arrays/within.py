@@ -29,8 +29,6 @@ def cumulate(values: Array, starts: Rows) -> Array:
     Array of n sums of the values' dtype; each is added up from the beginning of its own run, so that a large run does
     not cost a later one its digits.
 
-    Examples
-    --------
     >>> cumulate(np.array([1, 2, 3, 10, 20]), np.array([0, 3])).tolist()
     [1, 3, 6, 10, 30]
     """
@@ -56,8 +54,6 @@ def cumulate(values: Array, starts: Rows) -> Array:
 def cumulate_exactly(values: Rows, starts: Rows) -> tuple[Rows, Mask]:
     """Return cumulative sums of integers in each run, and where they overflow 64 bits.
 
-    Examples
-    --------
     >>> cumulate_exactly(np.array([2**62, 2**62, -1, 5]), np.array([0, 3]))[1].tolist()
     [False, True, False, False]
     """
@@ -74,8 +70,6 @@ def find_last_present(present: Mask, starts: Rows) -> Rows:
     starts
         First place of each run, ascending, the first of them 0.
 
-    Examples
-    --------
     >>> find_last_present(np.array([True, False, False, True]), np.array([0, 2])).tolist()
     [0, 0, -1, 3]
     """

@@ -60,10 +60,7 @@ def evaluate(text: str, table: Table | Scope) -> Column:
     decides an `and`, and a true one an `or`. Integers stay exact; overflow and undefined values are missing,
     `undefined`.
 
-    Raises
-    ------
-    UsageError
-        Where the expression does not fit the table.
+    Raises UsageError if the expression does not fit the table.
     """
     text = text.strip()
     tree, scope = parse(text), table if isinstance(table, Scope) else Scope(table)
@@ -83,10 +80,7 @@ def blank_empty_texts(column: Column) -> Column:
 def evaluate_condition(text: str, table: Table | Scope) -> Column:
     """Evaluate an expression that must be true or false.
 
-    Raises
-    ------
-    UsageError
-        If it is of another type.
+    Raises UsageError if it is of another type.
     """
     column = evaluate(text, table)
     if column.is_without_values:

@@ -45,46 +45,23 @@ class Parameter:
 
 @dataclass(frozen=True)
 class Function:
-    """One function of the language.
+    """One function of the language."""
 
-    Parameters
-    ----------
-    name, group
-        Its name, and the kind of work it belongs to.
-    usage, gives
-        How it is written, and what it gives, from the first line of its docstring.
-    examples
-        Its examples: an expression, and what it is.
-    compute
-        Does it.
-    parameters
-        Its operands.
-    needs
-        What it needs to know beside its operands: `case`, `occasion`.
-    by_row
-        Whether each row's result depends on that row alone.
-    keeps
-        Whether its result is a value of its first operand, so that labels and unit follow.
-    """
-
-    name: str
+    name: str  # its name, and the kind of work it belongs to
     group: str
-    usage: str
+    usage: str  # how it is written, and what it gives, from the first line of its docstring
     description: str
-    examples: tuple[str, ...]
-    compute: Callable[..., Any]
-    parameters: tuple[Parameter, ...]
-    needs: tuple[str, ...]
-    by_row: bool
-    keeps: bool
+    examples: tuple[str, ...]  # its examples: an expression, and what it is
+    compute: Callable[..., Any]  # does it
+    parameters: tuple[Parameter, ...]  # its operands
+    needs: tuple[str, ...]  # what it needs to know beside its operands: `case`, `occasion`
+    by_row: bool  # whether each row's result depends on that row alone
+    keeps: bool  # whether its result is a value of its first operand, so that labels and unit follow
 
     def pair_operands(self, call: ast.Call) -> list[tuple[Parameter, ast.expr]]:
         """Return the operands of a call, each with its parameter.
 
-        Raises
-        ------
-        UsageError
-            If there are too few or too many, or one has an unknown name.
+        Raises UsageError if there are too few or too many, or one has an unknown name.
         """
         positional = [parameter for parameter in self.parameters if not parameter.named]
         keywords = {parameter.name: parameter for parameter in self.parameters if parameter.named}

@@ -53,10 +53,7 @@ def make_result(type_: Type, values: Any, operands: list[Column], undefined: Mas
 def to_floats(column: Column, doing: str) -> npt.NDArray[np.float64]:
     """Return the values as numbers.
 
-    Raises
-    ------
-    UsageError
-        If the column is not numeric.
+    Raises UsageError if the column is not numeric.
     """
     column = column.fit_type("number") if column.type not in NUMERIC else column
     if column.type not in NUMERIC:
@@ -70,10 +67,7 @@ def to_floats(column: Column, doing: str) -> npt.NDArray[np.float64]:
 def align(first: Column, second: Column) -> tuple[Column, Column]:
     """Return two operands of one type, so that they can be compared: numbers together, ISO text beside dates as dates.
 
-    Raises
-    ------
-    UsageError
-        If one is text and the other numbers.
+    Raises UsageError if one is text and the other numbers.
     """
     first = first.fit_type(second.type)
     second = second.fit_type(first.type)
@@ -104,10 +98,7 @@ def to_number_column(column: Column, doing: str = "This") -> Column:
 def parse_iso_column(column: Column, type_: Type) -> Column:
     """Convert ISO texts, or dates, to dates or datetimes.
 
-    Raises
-    ------
-    UsageError
-        If a text is not an ISO date.
+    Raises UsageError if a text is not an ISO date.
     """
     if column.is_constant:
         return parse_iso_column(column.slice(0, 1), type_).broadcast(len(column))
@@ -191,10 +182,7 @@ def subtract_times(start: Column, end: Column, operands: list[Column]) -> Column
 def to_time(column: Column, doing: str) -> Column:
     """Return an operand as a date or datetime; ISO texts are parsed.
 
-    Raises
-    ------
-    UsageError
-        If it is not a date.
+    Raises UsageError if it is not a date.
     """
     if column.type == "string" and not column.is_without_values:
         return parse_iso_column(column, "date")

@@ -45,10 +45,7 @@ def load_functions() -> dict[str, Function]:
 def parse(text: str) -> ast.expr:
     """Parse an expression, and check all that can be checked without data.
 
-    Raises
-    ------
-    UsageError
-        If it is not an expression, uses an unsupported construct, or calls a function wrongly.
+    Raises UsageError if it is not an expression, uses an unsupported construct, or calls a function wrongly.
     """
     if len(text) > LONGEST:
         raise UsageError("The expression is too long.", todo="Split it into several steps.")
@@ -134,10 +131,7 @@ def find_calls(tree: ast.expr) -> Iterator[ast.Call]:
 def require_call(node: ast.Call) -> None:
     """Stop if a function is unknown or called wrongly.
 
-    Raises
-    ------
-    UsageError
-        With the nearest name, or the function's usage.
+    Raises UsageError with the nearest name, or the function's usage.
     """
     assert isinstance(node.func, ast.Name)
     name, functions = node.func.id, load_functions()

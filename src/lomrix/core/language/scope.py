@@ -69,10 +69,7 @@ class Scope:
     def require(self, needs: tuple[str, ...], doing: str) -> None:
         """Stop if a function needs the case or occasion columns and they are not stated.
 
-        Raises
-        ------
-        UsageError
-            Naming the settings.
+        Raises UsageError naming the settings.
         """
         given = {"case": self.case, "occasion": self.occasion}
         missing = [name for name in needs if not given[name]]
@@ -135,10 +132,7 @@ class Scope:
     def compute_statistics(self, column: Column, groups: Grouped, names: tuple[str, ...]) -> list[Column]:
         """Compute statistics of a column in its groups, one value per row.
 
-        Raises
-        ------
-        UsageError
-            If the column's type does not have it.
+        Raises UsageError if the column's type does not have it.
         """
         from lomrix.core.rows.statistic_names import has_statistic
         from lomrix.core.rows.statistics import Summary
@@ -157,10 +151,7 @@ class Scope:
     def choose(self, words: str) -> list[Column]:
         """Return the columns that a choice names.
 
-        Raises
-        ------
-        UsageError
-            If a word names none.
+        Raises UsageError if a word names none.
         """
         return [self.table[name] for name in choose_columns(words, self.table.types(), self.table.name)]
 

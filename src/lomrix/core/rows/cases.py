@@ -198,10 +198,7 @@ class Cases:
         """Return for each case the row that holds its value of a constant; a missing cell takes the value of another
         row. `choice` decides if a case has several values.
 
-        Raises
-        ------
-        DataError
-            If it varies within a case, and there is no choice.
+        Raises DataError if it varies within a case, and there is no choice.
         """
         column = self.table[name]
         cases = self.find_contradictions(column) if choice == "stop" else ()
@@ -241,10 +238,7 @@ class Cases:
 def require_present(table: Table, name: str, what: str) -> None:
     """Stop if a column that every row needs has missing cells.
 
-    Raises
-    ------
-    DataError
-        With the rows.
+    Raises DataError with the rows.
     """
     column = table[name]
     if not column.missing_count:

@@ -38,37 +38,19 @@ class Average:
 
 @dataclass(frozen=True)
 class Course:
-    """A measure over the occasions.
+    """A measure over the occasions."""
 
-    Parameters
-    ----------
-    measure, label, unit
-        Its name and what the dictionary says of it.
-    values
-        All values of the last occasion column in order, which the averages' places count.
-    occasion
-        Name of that column.
-    averages
-        One for each series.
-    lines
-        For some cases and each series an array of shape (cases, its occasions); NaN where nothing was measured.
-    cases
-        Number of cases, of which the lines are some.
-    by
-        What sets the series apart, in words.
-    is_ordered
-        Whether the values of the occasion come one after another, so that a line may join their means.
-    """
-
-    measure: str
+    measure: str  # its name and what the dictionary says of it
     label: str
     unit: str
-    values: tuple[Any, ...]
-    occasion: str
-    averages: tuple[Average, ...]
+    values: tuple[Any, ...]  # all values of the last occasion column in order, which the averages' places count
+    occasion: str  # name of that column
+    averages: tuple[Average, ...]  # one for each series
+    # for some cases and each series an array of shape (cases, its occasions); NaN where nothing was measured
     lines: tuple[Numbers, ...]
-    cases: int
-    by: str = ""
+    cases: int  # number of cases, of which the lines are some
+    by: str = ""  # what sets the series apart, in words
+    # whether the values of the occasion come one after another, so that a line may join their means
     is_ordered: bool = True
 
 

@@ -96,8 +96,6 @@ def count_values(column: Column) -> dict[str, int]:
 def list_categories(counts: Mapping[str, int], labels: Mapping[str, str], type_: str) -> tuple[Category, ...]:
     """List values with labels: every code of the dictionary, and what else occurs.
 
-    Examples
-    --------
     >>> found = list_categories({"1": 4, "3": 1}, {"1": "day", "2": "night"}, "integer")
     >>> [(one.value, one.label, one.cells) for one in found]
     [('1', 'day', 4), ('2', 'night', 0), ('3', '', 1)]

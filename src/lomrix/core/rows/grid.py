@@ -204,10 +204,7 @@ class Grid:
     def require_no_repetition(self, todo: str = REPEATED_ADVICE) -> None:
         """Stop if several rows share a case and occasion.
 
-        Raises
-        ------
-        DataError
-            With the rows.
+        Raises DataError with the rows.
         """
         rows = self.repeated
         if not len(rows):

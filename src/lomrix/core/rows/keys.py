@@ -25,34 +25,19 @@ KeyPairs = tuple[tuple[str, str], ...]
 
 @dataclass(frozen=True)
 class PairedKeys:
-    """Key codes of two tables, comparable with each other.
+    """Key codes of two tables, comparable with each other."""
 
-    Parameters
-    ----------
-    base, added
-        One code per row; -1 where a key is missing.
-    size
-        How many codes there can be.
-    notes
-        What was said about keys of different types.
-    as_text
-        Base names of the keys that were compared as text.
-    """
-
-    base: Codes
+    base: Codes  # one code per row; -1 where a key is missing
     added: Codes
-    size: int
-    notes: tuple[Note, ...]
-    as_text: tuple[str, ...]
+    size: int  # how many codes there can be
+    notes: tuple[Note, ...]  # what was said about keys of different types
+    as_text: tuple[str, ...]  # base names of the keys that were compared as text
 
 
 def encode_key_pairs(base: Table, added: Table, pairs: KeyPairs) -> PairedKeys:
     """Encode the keys of two tables.
 
-    Raises
-    ------
-    DataError
-        If key columns have types that cannot be compared without loss.
+    Raises DataError if key columns have types that cannot be compared without loss.
     """
     encoded, notes, as_text = [], [], []
     for base_name, added_name in pairs:
@@ -145,21 +130,11 @@ def to_comparable_integers(column: Column) -> npt.NDArray[np.int64]:
 
 @dataclass(frozen=True)
 class Groups:
-    """Rows grouped by the values of some columns.
+    """Rows grouped by the values of some columns."""
 
-    Parameters
-    ----------
-    codes
-        Group of each row, counted from 0 in the order of the values; -1 where a value is missing.
-    count
-        Number of groups.
-    values
-        For each grouping column its value in each group.
-    """
-
-    codes: Codes
-    count: int
-    values: dict[str, Column]
+    codes: Codes  # group of each row, counted from 0 in the order of the values; -1 where a value is missing
+    count: int  # number of groups
+    values: dict[str, Column]  # for each grouping column its value in each group
 
 
 def group_rows(table: Table, names: list[str] | tuple[str, ...]) -> Groups:

@@ -38,10 +38,7 @@ class OccasionSetting:
 def parse_occasion_settings(texts: Iterable[str]) -> tuple[OccasionSetting, ...]:
     """Parse `0,3,6,12`, `before=0,after=12` or `visit:1,2,3`.
 
-    Raises
-    ------
-    UsageError
-        If it is not valid.
+    Raises UsageError if it is not valid.
     """
     settings = []
     for text in texts:
@@ -61,10 +58,7 @@ def find_occasion_setting(
 ) -> OccasionSetting | None:
     """Return the setting for one occasion column.
 
-    Raises
-    ------
-    UsageError
-        If a setting names no occasion column, or several are possible.
+    Raises UsageError if a setting names no occasion column, or several are possible.
     """
     for setting in settings:
         if setting.name not in ("", *fields) or (not setting.name and len(fields) > 1):
@@ -76,10 +70,7 @@ def find_occasion_setting(
 def interpret_occasions(texts: Sequence[str], setting: OccasionSetting | None, field: str) -> list[Any]:
     """Return the value that each header text stands for.
 
-    Raises
-    ------
-    UsageError
-        If the setting does not fit the headers.
+    Raises UsageError if the setting does not fit the headers.
     """
     values = parse_occasions(texts)
     if setting is None:

@@ -24,29 +24,14 @@ BOUNDS = ("ci_low", "ci_high")
 
 @dataclass
 class Summary:
-    """Statistics of one column by group.
+    """Statistics of one column by group."""
 
-    Parameters
-    ----------
-    column
-        The column, n cells.
-    codes
-        Group of each row, int64 of shape (n,); -1 for rows in no group.
-    count
-        Number of groups.
-    rows
-        Number of rows of each group.
-    labels
-        The column's codes.
-    weights
-        Weight of each row, NaN where it has none; None where all count alike.
-    """
-
-    column: Column
-    codes: npt.NDArray[np.int64]
-    count: int
-    rows: npt.NDArray[np.int64]
-    labels: Labels | None = None
+    column: Column  # the column, n cells
+    codes: npt.NDArray[np.int64]  # group of each row, int64 of shape (n,); -1 for rows in no group
+    count: int  # number of groups
+    rows: npt.NDArray[np.int64]  # number of rows of each group
+    labels: Labels | None = None  # the column's codes
+    # weight of each row, NaN where it has none; None where all count alike
     weights: npt.NDArray[np.float64] | None = None
 
     @cached_property
@@ -161,10 +146,7 @@ class Summary:
 def equals_value(column: Column, value: str, labels: Labels) -> npt.NDArray[np.bool_]:
     """Return where a cell holds a value given as text, or as the label of its code.
 
-    Raises
-    ------
-    UsageError
-        If no cell of this type can hold it.
+    Raises UsageError if no cell of this type can hold it.
     """
     target = value.strip().strip("'\"")
     by_label = {label: code for code, label in labels.items()}
@@ -191,10 +173,7 @@ def equals_value(column: Column, value: str, labels: Labels) -> npt.NDArray[np.b
 def get_weights(column: Column, name: str, first_row: int) -> npt.NDArray[np.float64]:
     """Return the weights of rows, NaN where missing.
 
-    Raises
-    ------
-    DataError
-        If one is not a number, or below 0.
+    Raises DataError if one is not a number, or below 0.
     """
     if column.type not in NUMERIC:
         raise UsageError(

@@ -25,24 +25,12 @@ Mask = npt.NDArray[np.bool_]
 class Timeline:
     """Rows in order of time within their cases.
 
-    Parameters
-    ----------
-    table
-        The long table.
-    cases
-        Its cases.
-    occasion
-        The columns that say when.
-
-    Raises
-    ------
-    DataError
-        Where a row has no occasion, or a case has two rows of one occasion.
+    Raises DataError if a row has no occasion, or a case has two rows of one occasion.
     """
 
-    table: Table
-    cases: Cases
-    occasion: tuple[str, ...]
+    table: Table  # the long table
+    cases: Cases  # its cases
+    occasion: tuple[str, ...]  # the columns that say when
     ranks: list[Ranks] = field(default_factory=list)
 
     def __post_init__(self) -> None:

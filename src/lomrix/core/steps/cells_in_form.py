@@ -30,8 +30,6 @@ def format_cells(column: Column, form: TextForm, codes: Sequence[str] = ()) -> p
 def format_numbers(values: Array, form: TextForm, codes: Sequence[str] = ()) -> pa.Array:
     """Format numbers, each distinct one once.
 
-    Examples
-    --------
     >>> format_numbers(np.array([2.675, -0.001, 3.0, -9.0]), TextForm(decimal=",", digits=2), ("-9",)).to_pylist()
     ['2,68', '0,00', '3,00', '-9']
     """

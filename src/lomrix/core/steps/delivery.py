@@ -13,33 +13,15 @@ IfExists = Literal["stop", "replace", "append"]
 
 @dataclass(frozen=True)
 class TextForm:
-    """How a text file is written.
+    """How a text file is written."""
 
-    Parameters
-    ----------
-    delimiter
-        Character between cells; empty for that of the file's extension.
-    decimal
-        The sign before decimal places.
-    encoding
-        As Python names it.
-    line_ends
-        `unix` (a line feed) or `windows` (carriage return and line feed).
-    digits
-        Decimal places of numbers that are not whole; as many as each has where None.
-    date_form
-        How dates are written, such as `%d/%m/%Y`; as the ISO standard says where empty.
-    line_max
-        Signs that a line holds at most; 0 where any number may.
-    """
-
-    delimiter: str = ""
-    decimal: str = "."
-    encoding: str = "utf-8"
-    line_ends: LineEnds = "unix"
-    digits: int | None = None
-    date_form: str = ""
-    line_max: int = 0
+    delimiter: str = ""  # character between cells; empty for that of the file's extension
+    decimal: str = "."  # the sign before decimal places
+    encoding: str = "utf-8"  # as Python names it
+    line_ends: LineEnds = "unix"  # `unix` (a line feed) or `windows` (carriage return and line feed)
+    digits: int | None = None  # decimal places of numbers that are not whole; as many as each has where None
+    date_form: str = ""  # how dates are written, such as `%d/%m/%Y`; as the ISO standard says where empty
+    line_max: int = 0  # signs that a line holds at most; 0 where any number may
 
     @property
     def is_plain(self) -> bool:
@@ -49,44 +31,23 @@ class TextForm:
 
 @dataclass(frozen=True)
 class ServerForm:
-    """How a database table is created.
+    """How a database table is created."""
 
-    Parameters
-    ----------
-    if_exists
-        What becomes of a table that is there; empty where only the general permission to overwrite counts.
-    types
-        By column, the server's own name of a type.
-    index
-        Columns of each index.
-    describe
-        Whether labels and codes are written as two further tables.
-    """
-
+    # what becomes of a table that is there; empty where only the general permission to overwrite counts
     if_exists: IfExists | None = None
-    types: Mapping[str, str] = field(default_factory=dict)
-    index: tuple[tuple[str, ...], ...] = ()
-    describe: bool = False
+    types: Mapping[str, str] = field(default_factory=dict)  # by column, the server's own name of a type
+    index: tuple[tuple[str, ...], ...] = ()  # columns of each index
+    describe: bool = False  # whether labels and codes are written as two further tables
 
 
 @dataclass(frozen=True)
 class Delivery:
-    """How the table of a step is written.
+    """How the table of a step is written."""
 
-    Parameters
-    ----------
-    form
-        Form of the file; empty where its extension decides.
-    text, server
-        How text files and tables of databases are made.
-    primary_key
-        Columns that tell the rows apart.
-    """
-
-    form: Form | None = None
-    text: TextForm = field(default_factory=TextForm)
+    form: Form | None = None  # form of the file; empty where its extension decides
+    text: TextForm = field(default_factory=TextForm)  # how text files and tables of databases are made
     server: ServerForm = field(default_factory=ServerForm)
-    primary_key: tuple[str, ...] = ()
+    primary_key: tuple[str, ...] = ()  # columns that tell the rows apart
 
 
 DEFAULT_DELIVERY = Delivery()

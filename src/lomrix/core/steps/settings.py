@@ -83,10 +83,7 @@ Columns = Annotated[str, join_parts(", ".join), JOINED, parsed_by(require_choice
 def check_setting(name: str, check: Callable[[], object]) -> None:
     """Run a check on behalf of a setting.
 
-    Raises
-    ------
-    SettingError
-        For that setting, if the check fails.
+    Raises SettingError for that setting, if the check fails.
     """
     try:
         check()
@@ -101,10 +98,7 @@ def check_setting(name: str, check: Callable[[], object]) -> None:
 def require_distinct(names: Iterable[str], what: str) -> None:
     """Stop if a list names something twice, since the later value would silently replace the earlier one.
 
-    Raises
-    ------
-    UsageError
-        Naming the first one.
+    Raises UsageError naming the first one.
     """
     repeated = [name for name, count in Counter(names).items() if count > 1]
     if repeated:

@@ -200,12 +200,7 @@ class Step(BaseModel):
     def apply(self, tables: Inputs, wanted: Collection[str] = ()) -> Result:
         """Run the step on tables by role; `wanted` names the extras to produce.
 
-        Raises
-        ------
-        DataError
-            If the data break an expectation.
-        UsageError
-            If a setting does not fit the tables.
+        Raises DataError if the data break an expectation. Raises UsageError if a setting does not fit the tables.
         """
         module, _, name = self.implementation.partition(":")
         result: Result = getattr(importlib.import_module(module), name)(self, tables, frozenset(wanted))
@@ -215,10 +210,7 @@ class Step(BaseModel):
 def require(truth: object, name: str, what: str, todo: str) -> None:
     """Stop if settings do not fit together.
 
-    Raises
-    ------
-    SettingError
-        For that setting.
+    Raises SettingError for that setting.
     """
     if not truth:
         raise SettingError(name, what, todo=todo)

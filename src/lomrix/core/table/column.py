@@ -42,28 +42,16 @@ FILLERS: dict[Type, Any] = {
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Column:
-    """One variable's cells.
+    """One variable's cells."""
 
-    Parameters
-    ----------
-    type
-        Storage type, named as the Table Schema standard names it.
-    stored
-        Values, one per row, of the type's dtype; for a string column the positions in `pool`, or None where
-        row i is simply string i of the pool (a column that only passes through is never encoded).
-    why
-        One byte per row: 0 for a present cell, k for the k-th reason; None where nothing is missing.
-    reasons
-        The reasons that `why` counts.
-    pool
-        The strings of a string column.
-    """
-
-    type: Type
+    type: Type  # storage type, named as the Table Schema standard names it
+    # values, one per row, of the type's dtype; for a string column the positions in `pool`, or None where row i is
+    # simply string i of the pool (a column that only passes through is never encoded)
     stored: Array | None
+    # one byte per row: 0 for a present cell, k for the k-th reason; None where nothing is missing
     why: Why | None = None
-    reasons: tuple[str, ...] = ()
-    pool: Pool | None = None
+    reasons: tuple[str, ...] = ()  # the reasons that `why` counts
+    pool: Pool | None = None  # the strings of a string column
 
     # ------------------------------------------------------------------ making
 
@@ -335,10 +323,7 @@ class Column:
     def widen(self, type_: Type) -> Column:
         """Return the column as another type without loss, as chosen by `common_type`; anything as strings.
 
-        Raises
-        ------
-        TypeError
-            Where the type cannot be widened to the one asked for.
+        Raises TypeError if the type cannot be widened to the one asked for.
         """
         if type_ == self.type:
             return self

@@ -58,8 +58,6 @@ def _are_not_listed(column: Column, texts: list[str], listed: list[str]) -> npt.
 def find_near_duplicates(column: Column) -> list[list[tuple[str, int]]]:
     """Return groups of distinct texts that differ only in case or spaces, with their numbers of cells.
 
-    Examples
-    --------
     >>> find_near_duplicates(Column.of_cells("string", ["carnica", "CARNICA", "carnica", "ligustica"]))
     [[('carnica', 2), ('CARNICA', 1)]]
     """

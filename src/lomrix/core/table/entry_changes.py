@@ -34,10 +34,7 @@ def find_label_conflicts(first: Dictionary, second: Dictionary, names: Mapping[s
 def require_same_labels(conflicts: Iterable[str]) -> None:
     """Stop if a code has two labels.
 
-    Raises
-    ------
-    DataError
-        With the first of them.
+    Raises DataError with the first of them.
     """
     found = list(conflicts)
     if found:

@@ -39,10 +39,7 @@ class HeaderTemplate:
     def parse(cls, text: str, *, measure_needed: bool = True) -> HeaderTemplate:
         """Parse a template.
 
-        Raises
-        ------
-        UsageError
-            If braces are empty, repeated or unmatched, or `{measure}` or an occasion is missing.
+        Raises UsageError if braces are empty, repeated or unmatched, or `{measure}` or an occasion is missing.
         """
         parts, widths = BRACES.split(text), {}
         for index in range(1, len(parts), 2):
@@ -187,10 +184,7 @@ class HeaderTemplate:
 
         Of several, those with expected occasions (`allowed`) come first, then those whose occasions are numbers.
 
-        Raises
-        ------
-        UsageError
-            Where two readings are left; both are shown.
+        Raises UsageError if two readings are left; both are shown.
         """
         readings = self.find_readings(name, allowed)
         if len(readings) > 1 and allowed:

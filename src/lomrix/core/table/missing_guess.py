@@ -28,8 +28,6 @@ def guess_missing_codes(column: Column, entry: Variable, labels: Codes) -> list[
     Such a value is a usual code, not in the dictionary, and at least as far from the others as these are from each
     other; or it is negative where no other is.
 
-    Examples
-    --------
     >>> guess_missing_codes(Column.of_cells("integer", [34, 51, 28, -9, 47, 999]), Variable(), {})
     [-9, 999]
     >>> guess_missing_codes(Column.of_cells("integer", [7, 8, 9, 10, 12]), Variable(), {})

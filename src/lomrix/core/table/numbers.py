@@ -15,8 +15,6 @@ WHOLE = re.compile(WHOLE_PATTERN)
 def is_number(text: str) -> bool:
     """Return whether a text is a number.
 
-    Examples
-    --------
     >>> [is_number(text) for text in ("12", "-0.5", "1e3", ".5", "+5", "1,5", "3 h", "")]
     [True, True, True, True, True, False, False, False]
     """
@@ -26,8 +24,6 @@ def is_number(text: str) -> bool:
 def is_whole(text: str) -> bool:
     """Return whether a text is a whole number in plain digits.
 
-    Examples
-    --------
     >>> [is_whole(text) for text in ("12", "-9", "+5", "1e3", "3.0")]
     [True, True, True, False, False]
     """
@@ -37,13 +33,8 @@ def is_whole(text: str) -> bool:
 def parse_number(text: str) -> int | float:
     """Parse a number: an int if written without point and exponent.
 
-    Raises
-    ------
-    ValueError
-        Where the text is no number.
+    Raises ValueError if the text is no number.
 
-    Examples
-    --------
     >>> parse_number("12"), parse_number("1e3"), parse_number(".5"), parse_number("+5")
     (12, 1000.0, 0.5, 5)
     """

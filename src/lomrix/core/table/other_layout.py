@@ -27,42 +27,22 @@ class WidePosition(BaseModel):
 
 
 class OtherLayout(BaseModel):
-    """How the other layout of a table looked.
-
-    Parameters
-    ----------
-    layout
-        Which of the two it was.
-    case, occasions
-        The columns that name the case and the occasion.
-    headers
-        The header templates that were used.
-    value_names
-        The measures' names for templates that do not hold one.
-    order
-        Its columns in order.
-    places
-        Where each wide column stands in the long layout, in order of occasions.
-    types
-        Types of its measured columns and occasions.
-    variables
-        Dictionary entries of its measured columns and occasions, and the lists of codes they name.
-    made
-        The entries that turning made of them: where these were changed since, the old ones do not count.
-    """
+    """How the other layout of a table looked."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
-    layout: Literal["wide", "long"]
-    case: tuple[str, ...]
+    layout: Literal["wide", "long"]  # which of the two it was
+    case: tuple[str, ...]  # the columns that name the case and the occasion
     occasions: tuple[str, ...]
-    headers: tuple[str, ...]
-    value_names: tuple[str, ...] = ()
-    order: tuple[str, ...]
-    places: tuple[WidePosition, ...]
-    types: dict[str, Type] = Field(default_factory=dict)
+    headers: tuple[str, ...]  # the header templates that were used
+    value_names: tuple[str, ...] = ()  # the measures' names for templates that do not hold one
+    order: tuple[str, ...]  # its columns in order
+    places: tuple[WidePosition, ...]  # where each wide column stands in the long layout, in order of occasions
+    types: dict[str, Type] = Field(default_factory=dict)  # types of its measured columns and occasions
+    # dictionary entries of its measured columns and occasions, and the lists of codes they name
     variables: dict[str, Variable] = Field(default_factory=dict)
     codes: dict[str, dict[str, str]] = Field(default_factory=dict)
+    # the entries that turning made of them: where these were changed since, the old ones do not count
     made: dict[str, Variable] = Field(default_factory=dict)
 
     def is_unchanged(self, name: str, entry: Variable) -> bool:

@@ -33,13 +33,8 @@ class Scale(BaseModel):
 def parse_span(text: str) -> tuple[float, float]:
     """Parse `0:3`.
 
-    Raises
-    ------
-    UsageError
-        Where it is not two numbers, the smaller first.
+    Raises UsageError if it is not two numbers, the smaller first.
 
-    Examples
-    --------
     >>> parse_span("0:3")
     (0.0, 3.0)
     """

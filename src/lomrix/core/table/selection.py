@@ -22,6 +22,8 @@ def unknown_column_error(name: str, names: Sequence[str], table: str) -> UsageEr
 def choose_columns(words: str, types: Mapping[str, str], table: str = "the file") -> list[str]:
     """Return the columns that a choice names, each once, in the order of the choice.
 
+    Raises UsageError if a word names no column.
+
     Parameters
     ----------
     words
@@ -31,11 +33,6 @@ def choose_columns(words: str, types: Mapping[str, str], table: str = "the file"
         Type of each column of the table, in file order.
     table
         How messages call the table.
-
-    Raises
-    ------
-    UsageError
-        Where a word names no column.
     """
     names = list(types)
     chosen: dict[str, None] = {}
@@ -107,10 +104,7 @@ def _choose_by_type(type_: str, types: Mapping[str, str]) -> list[str]:
 def require_choice(words: str) -> None:
     """Stop if a choice of columns cannot be valid for any table.
 
-    Raises
-    ------
-    UsageError
-        If it names nothing or an unknown type.
+    Raises UsageError if it names nothing or an unknown type.
     """
     named = [word.strip() for word in words.split(",") if word.strip()]
     if not named:

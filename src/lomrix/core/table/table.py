@@ -22,30 +22,14 @@ LARGE = 100_000
 
 @dataclass(frozen=True)
 class Table:
-    """Columns of one length. A step returns a new table that shares the untouched arrays.
+    """Columns of one length. A step returns a new table that shares the untouched arrays."""
 
-    Parameters
-    ----------
-    columns
-        Columns by name, in order.
-    dictionary
-        What is known of the variables.
-    history
-        The tasks that made the table.
-    name
-        How messages speak of the table; mostly the file's name.
-    first_row
-        Number of the first row as its sheet counts it.
-    names_in_source
-        All columns of its source, where only some of them were read.
-    """
-
-    columns: Mapping[str, Column]
-    dictionary: Dictionary = field(default_factory=Dictionary)
-    history: History = NO_HISTORY
-    name: str = "table"
-    first_row: int = FIRST_ROW
-    names_in_source: tuple[str, ...] = ()
+    columns: Mapping[str, Column]  # columns by name, in order
+    dictionary: Dictionary = field(default_factory=Dictionary)  # what is known of the variables
+    history: History = NO_HISTORY  # the tasks that made the table
+    name: str = "table"  # how messages speak of the table; mostly the file's name
+    first_row: int = FIRST_ROW  # number of the first row as its sheet counts it
+    names_in_source: tuple[str, ...] = ()  # all columns of its source, where only some of them were read
 
     def __post_init__(self) -> None:
         lengths = {name: len(column) for name, column in self.columns.items()}
@@ -105,10 +89,7 @@ class Table:
 def require_new_name(name: str, taken: Iterable[str], what: str) -> None:
     """Stop before any work if a new column's name is already used.
 
-    Raises
-    ------
-    DataError
-        Naming the column and what would have made it.
+    Raises DataError naming the column and what would have made it.
     """
     if name in set(taken):
         raise DataError(

@@ -35,10 +35,7 @@ def read_text_rows(table: Table) -> list[dict[str, str]]:
 def require_heads(table: Table, heads: Sequence[str], what: str) -> None:
     """Stop if a table of texts lacks a required column.
 
-    Raises
-    ------
-    UsageError
-        Naming the first missing one.
+    Raises UsageError naming the first missing one.
     """
     missing = [name for name in heads if name not in table.columns]
     if missing:

@@ -29,10 +29,7 @@ FORMS = (
 def require_date_forms(text: str) -> None:
     """Stop if a text is not a date form such as `%d/%m/%Y` or `%d/%m/%Y|%d %b %Y`.
 
-    Raises
-    ------
-    UsageError
-        Naming the invalid part.
+    Raises UsageError naming the invalid part.
     """
     for form in text.split(BETWEEN_FORMS):
         try:
@@ -54,8 +51,6 @@ def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArra
     Forms are as in the C standard's strftime, separated by `|`. Impossible dates, years of a wrong length and all other
     texts do not fit.
 
-    Examples
-    --------
     >>> texts = pa.array(["5/3/2024", "31/02/2024", "1/2/24", "7 May 2024"], pa.large_string())
     >>> timestamps, fits = parse_dates_in_forms(texts, "%d/%m/%Y|%d %b %Y")
     >>> [str(timestamp)[:10] for timestamp in timestamps[fits]], fits.tolist()
@@ -102,8 +97,6 @@ def guess_date_forms(texts: Sequence[str]) -> str:
     Day and month are distinguished by days after the 12th; if there is none, the day is taken to be first, and a
     question mark is put in front.
 
-    Examples
-    --------
     >>> guess_date_forms(["03/14/2024", "12/01/2023"]), guess_date_forms(["3 May 2024", "04.05.2024"])
     ('%m/%d/%Y', '?%d %b %Y|%d.%m.%Y')
     """

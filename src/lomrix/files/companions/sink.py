@@ -21,21 +21,11 @@ EXTENSIONS = {"companion": (".txt", ".md", TEMPLATE), "codebook": (".xml", ".md"
 
 @dataclass
 class DescribingSink(FileSink):
-    """A text that describes a delivery.
+    """A text that describes a delivery."""
 
-    Parameters
-    ----------
-    kind
-        `make_companion` or `codebook`.
-    template
-        A team's own template; None where the file's extension decides.
-    data
-        What is described, as it was named; empty where it is not written.
-    """
-
-    kind: str = "companion"
-    template: Path | None = None
-    data: str = ""
+    kind: str = "companion"  # `make_companion` or `codebook`
+    template: Path | None = None  # A team's own template; None where the file's extension decides
+    data: str = ""  # what is described, as it was named; empty where it is not written
     text: str = field(default="", repr=False)
 
     @property
@@ -80,10 +70,7 @@ def make_sink(kind: str, reference: str, data: str, delivery: Delivery, overwrit
     For a companion the reference may be a template, whose result is written beside the data: `my.txt.j2` beside
     `model.dat` gives `model.my.txt`.
 
-    Raises
-    ------
-    UsageError
-        If it has another extension than such a text.
+    Raises UsageError if it has another extension than such a text.
     """
     path = Path(reference)
     allowed = EXTENSIONS[kind]

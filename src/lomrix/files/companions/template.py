@@ -25,10 +25,7 @@ def load_template(name: str) -> str:
 def read_template(path: Path) -> str:
     """Return the text of a team's template.
 
-    Raises
-    ------
-    FileError
-        If it cannot be read, or is not UTF-8.
+    Raises FileError if it cannot be read, or is not UTF-8.
     """
     raw: bytes = guard(path, "read", path.read_bytes)
     try:
@@ -40,10 +37,7 @@ def read_template(path: Path) -> str:
 def render(template: str, name: str, facts: dict[str, Any]) -> str:
     """Render a template with the facts of a delivery.
 
-    Raises
-    ------
-    FileError
-        If it is not valid, uses unknown names, or does not end.
+    Raises FileError if it is not valid, uses unknown names, or does not end.
     """
     request = json.dumps({"template": template, "name": name, "facts": facts, "seconds": SECONDS})
     command = [sys.executable, "-I", "-m", "lomrix.files.companions.rendering"]

@@ -118,10 +118,7 @@ class MySQLServer(Server):
     def refuse_warnings(self, cursor: Any) -> None:
         """Treat warnings as errors: a loaded file gives warnings where a statement gives errors.
 
-        Raises
-        ------
-        FileError
-            With the first of them.
+        Raises FileError with the first of them.
         """
         cursor.execute("SHOW WARNINGS")
         warnings = cursor.fetchall()

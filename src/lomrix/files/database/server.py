@@ -109,10 +109,7 @@ class Server(ABC):
     def connect(self) -> Connection:
         """Open a connection; at a terminal, ask for the password if the server needs one.
 
-        Raises
-        ------
-        FileError
-            If there is none.
+        Raises FileError if there is none.
         """
         try:
             with translate_errors(self.reference, "reached"):
@@ -242,10 +239,7 @@ class Server(ABC):
 def translate_errors(reference: Reference, action: str, more: str = "") -> Iterator[None]:
     """Turn errors of a server or driver into plain errors.
 
-    Raises
-    ------
-    FileError
-        With the server's own reason, never with a password.
+    Raises FileError with the server's own reason, never with a password.
     """
     try:
         yield

@@ -161,12 +161,8 @@ class DatabaseSink(Sink):
     def specify_columns(self, table: Table) -> list[ColumnSpec]:
         """Return each column with the server's type and its comment.
 
-        Raises
-        ------
-        SettingError
-            If a type, key or index is stated for a column that does not exist.
-        FileError
-            If a name is too long for the server, or two are the same for it.
+        Raises SettingError if a type, key or index is stated for a column that does not exist. Raises FileError if a
+        name is too long for the server, or two are the same for it.
         """
         types, key = self.delivery.server.types, self.delivery.primary_key
         stated = {
@@ -287,10 +283,7 @@ class DatabaseSink(Sink):
     def verify(self, table: Table) -> int:
         """Compare what the server holds: every cell, or the count and a checksum of every column.
 
-        Raises
-        ------
-        FileError
-            Naming the differing column.
+        Raises FileError naming the differing column.
         """
         target = self.staging.get(self.reference.table, self.reference.table)
         loaded = Table({name: blank_empty_texts(column) for name, column in table.columns.items()}, name=table.name)

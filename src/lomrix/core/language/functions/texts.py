@@ -24,10 +24,7 @@ MINUS, NOTHING = pa.scalar("-", pa.large_string()), pa.scalar("", pa.large_strin
 def as_texts(column: Column, name: str) -> Column:
     """Return an operand as text, each distinct one once.
 
-    Raises
-    ------
-    UsageError
-        If it is not text.
+    Raises UsageError if it is not text.
     """
     column = column.fit_type("string")
     if column.type != "string":

@@ -26,10 +26,7 @@ MOST_GROUPS = 5_000_000
 def add_computed_keys(step: Aggregate, table: Table) -> tuple[Table, tuple[str, ...]]:
     """Return the table with its computed keys, and the names of all keys.
 
-    Raises
-    ------
-    DataError
-        If a computed key's name is already used.
+    Raises DataError if a computed key's name is already used.
     """
     names: list[str] = []
     for name, expression in step.keys:
@@ -88,10 +85,7 @@ def find_group_starts(codes: npt.NDArray[np.int64], count: int) -> npt.NDArray[n
 def add_empty_groups(groups: Groups, table: Table, by: Sequence[str]) -> Groups:
     """Add the groups of declared codes that no row has.
 
-    Raises
-    ------
-    DataError
-        If that would make too many.
+    Raises DataError if that would make too many.
     """
     levels = {name: list_declared(groups.values[name], table, name) for name in by}
     count = int(np.prod([len(column) for column in levels.values()], dtype=np.float64))

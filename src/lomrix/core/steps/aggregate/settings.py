@@ -27,13 +27,8 @@ Statistics = tuple[tuple[str, tuple[str, ...]], ...]
 def parse_statistics(texts: Sequence[str]) -> Statistics:
     """Parse `sleep,hr: n mean sd`.
 
-    Raises
-    ------
-    UsageError
-        If there is no colon, or a statistic is unknown.
+    Raises UsageError if there is no colon, or a statistic is unknown.
 
-    Examples
-    --------
     >>> parse_statistics(("sleep,hr: n q90 share(night)",))
     (('sleep,hr', ('n', 'q90', 'share(night)')),)
     """
@@ -63,13 +58,8 @@ def split_keys(value: object) -> object:
 def parse_key(text: str) -> tuple[str, str]:
     """Parse a key: a choice of columns (empty name), or an expression, as in `age_band = bands(age, 30, 45)`.
 
-    Raises
-    ------
-    UsageError
-        If the expression is not valid.
+    Raises UsageError if the expression is not valid.
 
-    Examples
-    --------
     >>> parse_key("vessel"), parse_key("bands(age, 30, 45)")
     (('', 'vessel'), ('age_band', 'bands(age, 30, 45)'))
     """
@@ -96,10 +86,7 @@ def parse_keys(words: Sequence[str]) -> tuple[tuple[str, str], ...]:
 def require_naming(text: str) -> None:
     """Stop if a template cannot name statistics.
 
-    Raises
-    ------
-    UsageError
-        If the measure or the statistic is missing in it.
+    Raises UsageError if the measure or the statistic is missing in it.
     """
     template = HeaderTemplate.parse(text, measure_needed=False)
     if {MEASURE, STATISTIC} != set(template.parts[1::2]):

@@ -35,23 +35,13 @@ def suppress(column: Column, hidden: Mask) -> Column:
 
 @dataclass
 class Suppression:
-    """The suppressed groups of each variable.
+    """The suppressed groups of each variable."""
 
-    Parameters
-    ----------
-    step, rows
-        What was asked for, and the table.
-    groups, by
-        The groups, and the names of their keys.
-    summaries, wanted
-        Each variable in its groups, and which statistics of it are wanted.
-    """
-
-    step: Aggregate
+    step: Aggregate  # what was asked for, and the table
     rows: Table
-    groups: Groups
+    groups: Groups  # the groups, and the names of their keys
     by: Sequence[str]
-    summaries: Mapping[str, Summary]
+    summaries: Mapping[str, Summary]  # each variable in its groups, and which statistics of it are wanted
     wanted: Sequence[tuple[str, str]]
 
     @cached_property

@@ -47,10 +47,7 @@ class RowPairs:
 def pair_rows(old: Table, new: Table, key: tuple[str, ...]) -> RowPairs:
     """Pair the rows.
 
-    Raises
-    ------
-    DataError
-        If a key occurs in several rows of one side.
+    Raises DataError if a key occurs in several rows of one side.
     """
     codes = encode_key_pairs(old, new, tuple((name, name) for name in key))
     counts = Counts.count(codes.base, codes.added, codes.size)

@@ -15,10 +15,7 @@ from lomrix.core.table.numbers import is_number
 def parse_tolerance(text: str) -> float:
     """Parse `0.001`.
 
-    Raises
-    ------
-    UsageError
-        If it is not a number, or below 0.
+    Raises UsageError if it is not a number, or below 0.
     """
     if not text:
         return 0.0

@@ -68,8 +68,6 @@ def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) 
 def suggest_correction(finding: Finding, old: str | None) -> tuple[str, str | None]:
     """Return the ledger's action for a cell, and the new value if it is obvious.
 
-    Examples
-    --------
     >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "15 est")
     ('note', '15')
     >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "lost")

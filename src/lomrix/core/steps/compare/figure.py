@@ -30,21 +30,11 @@ class PointGroup:
 
 @dataclass(frozen=True)
 class Scatter:
-    """Measures against another one.
+    """Measures against another one."""
 
-    Parameters
-    ----------
-    against
-        What is along the axis, in words.
-    by
-        What sets the groups apart, in words.
-    measures
-        For each measure its name in words and its clouds.
-    """
-
-    against: str
-    by: str
-    measures: tuple[tuple[str, tuple[PointGroup, ...]], ...]
+    against: str  # what is along the axis, in words
+    by: str  # what sets the groups apart, in words
+    measures: tuple[tuple[str, tuple[PointGroup, ...]], ...]  # for each measure its name in words and its clouds
 
     @property
     def is_empty(self) -> bool:

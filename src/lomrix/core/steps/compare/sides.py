@@ -23,21 +23,11 @@ MOST_EXAMPLES = 4
 
 @dataclass
 class Sides:
-    """What is compared with what.
+    """What is compared with what."""
 
-    Parameters
-    ----------
-    table
-        The table.
-    between
-        The column whose values are the sides; empty where all rows are one side.
-    paired_on
-        The columns that name the case; empty where rows are not paired.
-    """
-
-    table: Table
-    between: str
-    paired_on: tuple[str, ...] = ()
+    table: Table  # the table
+    between: str  # the column whose values are the sides; empty where all rows are one side
+    paired_on: tuple[str, ...] = ()  # the columns that name the case; empty where rows are not paired
     order_notes: list[Note] = field(default_factory=list)
 
     def __post_init__(self) -> None:

@@ -45,22 +45,13 @@ def report_coverage(step: Coverage, tables: Inputs, wanted: Collection[str]) -> 
 
 @dataclass(frozen=True)
 class PatternFigure:
-    """Patterns to be drawn.
+    """Patterns to be drawn."""
 
-    Parameters
-    ----------
-    occasions
-        The occasions in words.
-    patterns, counts
-        Shape (patterns, occasions) where a pattern was seen, and the cases of each, the commonest first.
-    title
-        What the occasions are.
-    """
-
-    occasions: tuple[str, ...]
+    occasions: tuple[str, ...]  # the occasions in words
+    # shape (patterns, occasions) where a pattern was seen, and the cases of each, the commonest first
     patterns: npt.NDArray[np.bool_]
     counts: npt.NDArray[np.int64]
-    title: str
+    title: str  # what the occasions are
 
     @property
     def is_empty(self) -> bool:

@@ -184,10 +184,7 @@ class Deidentification:
 def shift_dates(column: Column, codes: npt.NDArray[np.int64], shifts: npt.NDArray[np.int64], name: str) -> Column:
     """Shift dates by their case's days; distances within a case stay the same.
 
-    Raises
-    ------
-    UsageError
-        If the column does not hold dates.
+    Raises UsageError if the column does not hold dates.
     """
     if column.type not in ("date", "datetime"):
         raise UsageError(
@@ -202,10 +199,7 @@ def shift_dates(column: Column, codes: npt.NDArray[np.int64], shifts: npt.NDArra
 def make_age_bands(column: Column, width: int, on_day: str, name: str) -> Column:
     """Return ages in bands of years, computed from dates of birth: "30 to 39".
 
-    Raises
-    ------
-    UsageError
-        If the column does not hold dates.
+    Raises UsageError if the column does not hold dates.
     """
     if column.type != "date":
         raise UsageError(
@@ -261,8 +255,6 @@ def make_ids(texts: Sequence[str], secret: str) -> list[str]:
     Among a million people two get the same one with a probability of about 1 in 400,000 (half a million million pairs
     over 28^12 ids); callers check for it.
 
-    Examples
-    --------
     >>> both, one = make_ids(["A1", "B2"], "s"), make_ids(["B2"], "s")
     >>> both[1] == one[0], len(one[0])
     (True, 12)

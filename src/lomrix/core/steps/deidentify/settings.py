@@ -16,10 +16,7 @@ from lomrix.core.steps.step import Extra, Role, Step, require
 def parse_day(text: str) -> datetime.date:
     """Parse `2024-01-31`.
 
-    Raises
-    ------
-    UsageError
-        If it is not a day of the calendar.
+    Raises UsageError if it is not a day of the calendar.
     """
     try:
         return datetime.date.fromisoformat(text)
@@ -30,13 +27,8 @@ def parse_day(text: str) -> datetime.date:
 def parse_bands(texts: Sequence[str]) -> tuple[tuple[str, int], ...]:
     """Parse `birth_date=10`.
 
-    Raises
-    ------
-    UsageError
-        If it is not a column and a whole number of years.
+    Raises UsageError if it is not a column and a whole number of years.
 
-    Examples
-    --------
     >>> parse_bands(("birth_date=10",))
     (('birth_date', 10),)
     """

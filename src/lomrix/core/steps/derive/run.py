@@ -73,10 +73,7 @@ class Derivation:
     def add(self, name: str, expression: str) -> None:
         """Compute one variable.
 
-        Raises
-        ------
-        UsageError
-            If the name is used and may not be replaced, or the expression does not fit the table.
+        Raises UsageError if the name is used and may not be replaced, or the expression does not fit the table.
         """
         if name in self.table.columns and not self.step.replace:
             raise UsageError(
@@ -139,10 +136,7 @@ class Derivation:
     def find_new_names(self) -> dict[str, str]:
         """Return old and new name of each renamed column.
 
-        Raises
-        ------
-        UsageError
-            If there is no such column, or its new name is already used.
+        Raises UsageError if there is no such column, or its new name is already used.
         """
         names, types = self.table.names, self.table.types()
         new_by_old = parse_renames(self.step.rename)

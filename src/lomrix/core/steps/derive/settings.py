@@ -30,22 +30,13 @@ def format_operand(name: str) -> str:
 
 @dataclass(frozen=True)
 class Assignment:
-    """One assignment: a new variable, or a choice of columns, and its expression.
+    """One assignment: a new variable, or a choice of columns, and its expression."""
 
-    Parameters
-    ----------
-    left, right
-        The new variable, or a choice of columns, and the expression as typed.
-    naming
-        For a choice of columns, the names of the results, such as `{old}_h`; empty where they take the columns' places.
-    is_many
-        Whether the left side is a choice of columns.
-    """
-
-    left: str
+    left: str  # the new variable, or a choice of columns, and the expression as typed
     right: str
+    # for a choice of columns, the names of the results, such as `{old}_h`; empty where they take the columns' places
     naming: str
-    is_many: bool
+    is_many: bool  # whether the left side is a choice of columns
 
     def expression_for(self, name: str) -> str:
         """Return the expression for one of many columns, with the choice replaced by that column."""
@@ -56,10 +47,7 @@ class Assignment:
     def list_variables(self, types: Mapping[str, str], table: str) -> list[tuple[str, str]]:
         """Return pairs of a new variable and its expression.
 
-        Raises
-        ------
-        UsageError
-            If the choice is empty.
+        Raises UsageError if the choice is empty.
         """
         if not self.is_many:
             return [(self.left, self.right)]
@@ -72,13 +60,8 @@ class Assignment:
 def parse_assignment(text: str) -> Assignment:
     """Parse `sleep_h = sleep / 60`.
 
-    Raises
-    ------
-    UsageError
-        If there is no name, or the expression is not valid.
+    Raises UsageError if there is no name, or the expression is not valid.
 
-    Examples
-    --------
     >>> parse_assignment("f1..f3 as {old}_r = 3 - f1..f3").naming
     '{old}_r'
     """
@@ -102,10 +85,7 @@ def parse_assignments(texts: Sequence[str]) -> tuple[Assignment, ...]:
 def parse_texts_by_name(texts: Sequence[str]) -> dict[str, str]:
     """Parse `sleep_h=Sleep in hours` for several variables.
 
-    Raises
-    ------
-    UsageError
-        If the name or the text is missing.
+    Raises UsageError if the name or the text is missing.
     """
     result = {}
     for pair in texts:
@@ -120,10 +100,7 @@ def parse_texts_by_name(texts: Sequence[str]) -> dict[str, str]:
 def parse_renames(texts: Sequence[str]) -> dict[str, str]:
     """Parse `sex=gender, vessel=ship`.
 
-    Raises
-    ------
-    UsageError
-        If a name is missing, or two columns would get the same.
+    Raises UsageError if a name is missing, or two columns would get the same.
     """
     new_by_old = parse_texts_by_name([pair for text in texts for pair in text.split(",") if pair.strip()])
     repeated = {name for name in new_by_old.values() if list(new_by_old.values()).count(name) > 1}
@@ -135,13 +112,8 @@ def parse_renames(texts: Sequence[str]) -> dict[str, str]:
 def parse_naming(text: str) -> tuple[str, str]:
     """Parse `f1..f6: {old}_w2`, or `{old}_w2` for all columns but the key.
 
-    Raises
-    ------
-    UsageError
-        If the new name does not include the old one.
+    Raises UsageError if the new name does not include the old one.
 
-    Examples
-    --------
     >>> parse_naming("f1..f6: {old}_w2"), parse_naming("{old}_w2")
     (('f1..f6', '{old}_w2'), ('', '{old}_w2'))
     """

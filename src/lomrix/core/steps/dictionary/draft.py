@@ -21,31 +21,15 @@ MOST_CODES = 12
 
 @dataclass(frozen=True)
 class DraftVariable:
-    """One variable as the table shows it.
+    """One variable as the table shows it."""
 
-    Parameters
-    ----------
-    name, type
-        The column's.
-    span
-        Lowest and highest value, where there is an order.
-    values
-        Its values, where they are few.
-    reasons
-        Reasons that occur, blank left out.
-    codes
-        Numbers that look like missing codes.
-    entry, labels
-        What the file itself says of the variable.
-    """
-
-    name: str
+    name: str  # the column's
     type: str
-    span: tuple[str, str] | None
-    values: tuple[str, ...]
-    reasons: tuple[str, ...]
-    codes: tuple[int, ...] = ()
-    entry: Variable = NO_ENTRY
+    span: tuple[str, str] | None  # lowest and highest value, where there is an order
+    values: tuple[str, ...]  # its values, where they are few
+    reasons: tuple[str, ...]  # reasons that occur, blank left out
+    codes: tuple[int, ...] = ()  # numbers that look like missing codes
+    entry: Variable = NO_ENTRY  # what the file itself says of the variable
     labels: Codes = field(default_factory=dict)
 
 

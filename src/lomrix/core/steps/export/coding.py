@@ -26,10 +26,7 @@ CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-9
 def require_unused_codes(table: Table, missing: MissingCodes) -> None:
     """Stop if a missing code is also a value of its column.
 
-    Raises
-    ------
-    DataError
-        With the column, and a code that is free.
+    Raises DataError with the column, and a code that is free.
     """
     for name, column in table.columns.items():
         for code in missing.list_codes(name, column.reason_counts()):
@@ -45,10 +42,7 @@ def require_unused_codes(table: Table, missing: MissingCodes) -> None:
 def find_free_code(table: Table, taken: Collection[str] = ()) -> str:
     """Return the first usual code that no column holds or could hold as a value, and that is not in `taken`.
 
-    Raises
-    ------
-    DataError
-        If all of them are used.
+    Raises DataError if all of them are used.
     """
     for code in CANDIDATES:
         if code not in taken and not any(
@@ -62,8 +56,6 @@ def find_free_code(table: Table, taken: Collection[str] = ()) -> str:
 def could_hold(dictionary: Dictionary, name: str, code: str) -> bool:
     """Return whether the dictionary allows a code as a value: within the limits, or one of its codes.
 
-    Examples
-    --------
     >>> from lomrix.core.table.variable import Variable
     >>> known = Dictionary({"celsius": Variable(minimum=-40, maximum=45), "age": Variable(minimum=0)})
     >>> [could_hold(known, name, "-9") for name in ("celsius", "age", "other")]

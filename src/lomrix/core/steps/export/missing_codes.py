@@ -42,30 +42,18 @@ def parse_missing_codes(texts: Sequence[str]) -> tuple[CodeSetting, ...]:
 
 @dataclass(frozen=True)
 class MissingCodes:
-    """The missing codes of a table: for each column and reason, the most specific one.
+    """The missing codes of a table: for each column and reason, the most specific one."""
 
-    Parameters
-    ----------
-    everywhere
-        The code of cells that nothing closer was said of; empty where there is none.
-    by_reason
-        Codes of reasons, in every column.
-    by_column
-        For each column the codes that were said of it, by reason; the empty reason stands for all others.
-    """
-
-    everywhere: str
-    by_reason: Mapping[str, str]
+    everywhere: str  # the code of cells that nothing closer was said of; empty where there is none
+    by_reason: Mapping[str, str]  # codes of reasons, in every column
+    # for each column the codes that were said of it, by reason; the empty reason stands for all others
     by_column: Mapping[str, Mapping[str, str]]
 
     @classmethod
     def resolve(cls, settings: Sequence[CodeSetting], types: Mapping[str, str], table: str) -> MissingCodes:
         """Apply the settings to the columns of a table.
 
-        Raises
-        ------
-        UsageError
-            If two codes are stated for one column and reason, or a column does not exist.
+        Raises UsageError if two codes are stated for one column and reason, or a column does not exist.
         """
         everywhere = next((setting.code for setting in settings if not setting.reason and not setting.columns), "")
         by_reason = {setting.reason: setting.code for setting in settings if setting.reason and not setting.columns}

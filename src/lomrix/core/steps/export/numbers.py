@@ -57,8 +57,6 @@ def order_codes(strings: pa.Array, labels: Mapping[str, str]) -> npt.NDArray[np.
 def encode_datetimes(column: Column) -> npt.NDArray[np.int64]:
     """Return dates as numbers yyyymmdd, datetimes as yyyymmddhhmmss; 0 where missing.
 
-    Examples
-    --------
     >>> day, moment = np.datetime64("2024-03-05"), np.datetime64("2024-03-05T14:07:09.5")
     >>> encode_datetimes(Column.of_cells("date", [day])), encode_datetimes(Column.of_cells("datetime", [moment]))
     (array([20240305]), array([20240305140709]))

@@ -24,30 +24,18 @@ class Recoding:
 
 @dataclass(frozen=True)
 class Prepared:
-    """How to understand what was exported.
+    """How to understand what was exported."""
 
-    Parameters
-    ----------
-    before, made
-        The table with its reasons, and as it is written; both have the same rows and columns in the same order.
-    missing
-        The missing codes as they were said, or found.
-    codes
-        By column as it is written, each missing code that stands in it with its reason.
-    recodings
-        By column as it is written, what became of it.
-    old_names
-        By column as it is written, its name before; only where that differs.
-    labels
-        What the dictionary said before the columns were recoded, by their names as written.
-    """
-
+    # the table with its reasons, and as it is written; both have the same rows and columns in the same order
     before: Table
     made: Table
-    missing: MissingCodes = NO_CODES
+    missing: MissingCodes = NO_CODES  # the missing codes as they were said, or found
+    # by column as it is written, each missing code that stands in it with its reason
     codes: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    recodings: Mapping[str, Recoding] = field(default_factory=dict)
+    recodings: Mapping[str, Recoding] = field(default_factory=dict)  # by column as it is written, what became of it
+    # by column as it is written, its name before; only where that differs
     old_names: Mapping[str, str] = field(default_factory=dict)
+    # what the dictionary said before the columns were recoded, by their names as written
     labels: Dictionary = field(default_factory=Dictionary)
 
     @cached_property

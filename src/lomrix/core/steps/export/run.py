@@ -68,21 +68,11 @@ def combine_accounts(ready: list[Prepared], accounts: list[Account]) -> Account:
 
 @dataclass
 class TableExport:
-    """One table being exported.
+    """One table being exported."""
 
-    Parameters
-    ----------
-    step
-        What was asked for.
-    original
-        The table as it came, its columns chosen.
-    before, made
-        The table with its reasons, and with codes in their place.
-    """
-
-    step: Export
-    original: Table
-    before: Table
+    step: Export  # what was asked for
+    original: Table  # the table as it came, its columns chosen
+    before: Table  # the table with its reasons, and with codes in their place
     made: Table
     missing: MissingCodes
     recodings: dict[str, Recoding] = field(default_factory=dict)
@@ -225,10 +215,7 @@ def require_key_somewhere(step: Export, tables: Sequence[Table]) -> None:
 def require_key(step: Export, table: Table) -> None:
     """Stop if the primary key is missing in a row or repeated; tables of a package need not have it.
 
-    Raises
-    ------
-    DataError
-        With rows and values.
+    Raises DataError with rows and values.
     """
     key = tuple(name for name in step.primary_key if step.form != "package" or name in table.columns)
     if not key or (step.form == "package" and len(key) < len(step.primary_key)):

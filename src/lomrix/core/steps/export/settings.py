@@ -27,10 +27,7 @@ BARE_DELIMITERS = (" ", ",", "\t")
 def parse_encoding(name: str) -> str:
     """Return Python's name of an encoding.
 
-    Raises
-    ------
-    UsageError
-        If there is none of that name.
+    Raises UsageError if there is none of that name.
     """
     try:
         "a".encode(name)
@@ -44,10 +41,7 @@ def parse_encoding(name: str) -> str:
 def parse_delimiter(text: str) -> str:
     """Return the delimiter: `,` `;` `|`, `tab` or `blank`.
 
-    Raises
-    ------
-    UsageError
-        If it cannot be a delimiter.
+    Raises UsageError if it cannot be a delimiter.
     """
     delimiter = {"tab": "\t", "\\t": "\t", "blank": " "}.get(text, text)
     if len(delimiter) != 1 or not delimiter.isascii() or delimiter.isalnum() or delimiter in '"\r\n.-+':
@@ -70,10 +64,7 @@ def require_date_form(text: str) -> None:
 def parse_types(texts: Sequence[str]) -> dict[str, str]:
     """Parse `age=SMALLINT`.
 
-    Raises
-    ------
-    UsageError
-        If a text does not name a column and a type, or the type has other characters than in type names.
+    Raises UsageError if a text does not name a column and a type, or the type has other characters than in type names.
     """
     types = {}
     for text in texts:

@@ -16,8 +16,6 @@ def make_short_names(names: Sequence[str], most: int) -> dict[str, str]:
     """Return a short name for each name: letters, digits and underscores (at most `most` characters, 4 or more)
     beginning with a letter; unique regardless of case. A stem is shortened in the same way in all names.
 
-    Examples
-    --------
     >>> list(make_short_names(["crew_id", "sleep_minutes_m0", "sleep_minutes_m12", "sleep_quality_m0"], 8).values())
     ['crew_id', 'sleep_0', 'sleep_12', 'slqual_0']
     """
@@ -46,8 +44,6 @@ def make_short_names(names: Sequence[str], most: int) -> dict[str, str]:
 def split_name(name: str) -> tuple[str, str, str]:
     """Split a name into stem, what is between it and the occasion's number, and that number with an underscore.
 
-    Examples
-    --------
     >>> split_name("sleep_minutes_m12"), split_name("f1"), split_name("vessel_code")
     (('sleep_minutes', '_m', '_12'), ('f', '', '_1'), ('vessel_code', '', ''))
     """

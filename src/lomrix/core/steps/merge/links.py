@@ -25,6 +25,9 @@ KEY, PARTNER = "key", "likely_partner"
 def apply_links(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple[Table, KeyPairs, Account]:
     """Give the base the new ids of its old ones.
 
+    Raises DataError if an old id leads to several new ones, or several lead to one. Raises UsageError if the links do
+    not fit the key.
+
     Parameters
     ----------
     base
@@ -39,13 +42,6 @@ def apply_links(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple
     Returns
     -------
     The base with the new ids, the key to merge by, and the account of the links.
-
-    Raises
-    ------
-    DataError
-        If an old id leads to several new ones, or several lead to one.
-    UsageError
-        If the links do not fit the key.
     """
     if len(key) != 1:
         raise UsageError("Links lead from one id to another.", todo="Use ‹key=old_id=new_id›, as the links name them.")

@@ -34,10 +34,7 @@ class Origin:
     def start(cls, base: Table, added: int, *, has_status: bool = True) -> Origin:
         """Every row comes from the base.
 
-        Raises
-        ------
-        UsageError
-            If there are more files than a status can distinguish.
+        Raises UsageError if there are more files than a status can distinguish.
         """
         if has_status and added > MOST_FILES:
             raise UsageError(

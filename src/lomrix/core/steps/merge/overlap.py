@@ -26,21 +26,11 @@ Rows = Array
 
 @dataclass
 class Overlap:
-    """How the columns of the same name were combined.
+    """How the columns of the same name were combined."""
 
-    Parameters
-    ----------
-    columns
-        The columns that stand for both sides, by name.
-    dropped
-        Columns of the added table that do not come on their own.
-    renamed
-        New names of columns of the added table.
-    """
-
-    columns: dict[str, Column] = field(default_factory=dict)
-    dropped: set[str] = field(default_factory=set)
-    renamed: dict[str, str] = field(default_factory=dict)
+    columns: dict[str, Column] = field(default_factory=dict)  # the columns that stand for both sides, by name
+    dropped: set[str] = field(default_factory=set)  # columns of the added table that do not come on their own
+    renamed: dict[str, str] = field(default_factory=dict)  # new names of columns of the added table
     listings: tuple[Listing, ...] = ()
     notes: tuple[Note, ...] = ()
     conflicts: Table | None = None
@@ -60,6 +50,8 @@ def resolve_overlap(
     An added column named as a key of the base is compared with that key. The columns that nearness compares differ by
     nature, so both are kept.
 
+    Raises DataError: under `check`, if cells differ; the first are named, and all are in a draft ledger.
+
     Parameters
     ----------
     step
@@ -72,11 +64,6 @@ def resolve_overlap(
         Row of each side for each row of the result, -1 where there is none.
     key_column
         The result's column for a key of the base; None for any other name.
-
-    Raises
-    ------
-    DataError
-        Under `check`, if cells differ; the first are named, and all are in a draft ledger.
     """
     rule, nearness = step.overlap, step.nearness
     key_names = [name for _, name in key]

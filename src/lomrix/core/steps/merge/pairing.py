@@ -109,10 +109,7 @@ class Pairing:
     def require_expected(self) -> None:
         """Stop if the keys repeat on a side where they should not.
 
-        Raises
-        ------
-        DataError
-            Naming the keys that repeat, with their rows.
+        Raises DataError naming the keys that repeat, with their rows.
         """
         expected = self.step.expect
         if (

@@ -100,10 +100,7 @@ def choose_by_word(choice: str, added: Table) -> list[str]:
 def require_known_columns(step: Merge, tables: Sequence[Table]) -> None:
     """Stop if a word of the choice names no column of any added table.
 
-    Raises
-    ------
-    UsageError
-        For the last of the tables.
+    Raises UsageError for the last of the tables.
     """
     for choice in split_list(step.take):
         if not any(choose_by_word(choice, table) for table in tables):

@@ -34,8 +34,6 @@ Unit = Literal["d", "h", "min", ""]
 def get_file(key: str) -> str:
     """Return the file that a key is for, without folder and extension; empty for all files.
 
-    Examples
-    --------
     >>> get_file("raw/b.csv:pid=person"), get_file("pid=person")
     ('b', '')
     """
@@ -46,10 +44,7 @@ def get_file(key: str) -> str:
 def parse_key_pair(key: str) -> tuple[str, str]:
     """Return a key's name in the base and in the added table.
 
-    Raises
-    ------
-    UsageError
-        If a name is empty.
+    Raises UsageError if a name is empty.
     """
     base, equals, added = (part.strip() for part in key.rpartition(":")[2].partition("="))
     if not base or (equals and not added):
@@ -63,13 +58,8 @@ def parse_key_pairs(keys: Sequence[str]) -> KeyPairs:
     `pid`, or `pid=person` if the added file has another name. A key with a file before it, `b.csv:pid=person`, applies
     to that file only; see `Merge.pairs_of`.
 
-    Raises
-    ------
-    UsageError
-        If a key is empty or a column is named twice.
+    Raises UsageError if a key is empty or a column is named twice.
 
-    Examples
-    --------
     >>> parse_key_pairs(("pid", "visit=occasion"))
     (('pid', 'pid'), ('visit', 'occasion'))
     """
@@ -102,13 +92,8 @@ class Near:
 def parse_window(text: str) -> tuple[float, Unit]:
     """Parse `30d`, `6h`, `15min` or `2.5`.
 
-    Raises
-    ------
-    UsageError
-        If it is none of these.
+    Raises UsageError if it is none of these.
 
-    Examples
-    --------
     >>> parse_window("30d"), parse_window("2.5")
     ((30.0, 'd'), (2.5, ''))
     """
@@ -122,10 +107,7 @@ def parse_window(text: str) -> tuple[float, Unit]:
 def parse_column_pair(text: str) -> tuple[str, str]:
     """Parse `visit_date=drawn_on`; one name is used for both.
 
-    Raises
-    ------
-    UsageError
-        If a side is empty.
+    Raises UsageError if a side is empty.
     """
     base, equals, added = (part.strip() for part in text.partition("="))
     if not base or (equals and not added):
@@ -202,8 +184,6 @@ class Merge(Step):
     def pairs_of(self, file: str) -> KeyPairs:
         """Return the key columns in the base and in one added table.
 
-        Examples
-        --------
         >>> step = Merge(key=("pid", "visit", "b.csv:pid=person"))
         >>> step.pairs_of("a"), step.pairs_of("b")
         ((('pid', 'pid'), ('visit', 'visit')), (('pid', 'person'), ('visit', 'visit')))
@@ -219,10 +199,7 @@ class Merge(Step):
     def require_files(self, files: Sequence[str]) -> None:
         """Stop if a key is for a file that is not among the added ones.
 
-        Raises
-        ------
-        UsageError
-            Naming the added files.
+        Raises UsageError naming the added files.
         """
         for key in self.key:
             if get_file(key) and get_file(key) not in files:

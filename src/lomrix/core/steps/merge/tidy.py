@@ -47,10 +47,7 @@ def tidy_column(column: Column, words: Sequence[str]) -> Column:
 def tidy_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) -> tuple[Table, Table, list[Note]]:
     """Return both tables with normalized keys to match by, and notes.
 
-    Raises
-    ------
-    DataError
-        If two different keys of one file become equal.
+    Raises DataError if two different keys of one file become equal.
     """
     result = []
     for table, side in ((base, 0), (added, 1)):

@@ -94,8 +94,6 @@ def list_families(table: Table, guess: Guess | None) -> tuple[Listing, ...]:
 def find_common_prefix(labels: Sequence[str]) -> str:
     """Return the common beginning of several labels, up to a whole word.
 
-    Examples
-    --------
     >>> find_common_prefix(["Sleep in 24 hours, month 3", "Sleep in 24 hours, month 12"])
     'Sleep in 24 hours, '
     """

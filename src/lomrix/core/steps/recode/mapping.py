@@ -83,15 +83,12 @@ def map_column(
 ) -> tuple[Column, list[MappedValue], list[tuple[str, int]], set[int]]:
     """Apply a map to a column.
 
+    Raises DataError if the map does not name a value and `others` is `refuse`.
+
     Returns
     -------
     The new column; old value, new value and number of cells of each pair that was used; the values that the map does
     not name, with their numbers of cells; and the places of the pairs that some cell falls under.
-
-    Raises
-    ------
-    DataError
-        If the map does not name a value and `others` is `refuse`.
     """
     positions, texts, counts = encode_as_texts(column)
     target = find_targets(texts, pairs, column.type)

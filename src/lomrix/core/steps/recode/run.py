@@ -59,10 +59,7 @@ def recode(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
 def read_map_file(table: Table | None) -> list[tuple[str, tuple[Pair, ...]]]:
     """Return the maps in a table of the columns variable, old and new, one for each variable.
 
-    Raises
-    ------
-    UsageError
-        If a column is missing.
+    Raises UsageError if a column is missing.
     """
     if table is None:
         return []
@@ -147,6 +144,8 @@ class TableRecoding:
     ) -> str:
         """Put a recoded column into its place, or into a new one.
 
+        Raises UsageError if the column was recoded by another instruction already.
+
         Parameters
         ----------
         name, column
@@ -158,11 +157,6 @@ class TableRecoding:
             where it becomes missing.
         unmapped
             Values that a map does not name.
-
-        Raises
-        ------
-        UsageError
-            Where the column was recoded by another instruction already.
         """
         if any(change.column == name for change in self.changes):
             raise UsageError(f"Two instructions recode {name}.", todo="Use one map, or recode in two steps.")
@@ -336,10 +330,7 @@ def reverse_scale(
 ) -> tuple[Column, list[tuple[str, str, int]]]:
     """Reverse a score: lowest plus highest minus the score.
 
-    Raises
-    ------
-    DataError
-        If a score is outside the span.
+    Raises DataError if a score is outside the span.
     """
     if column.type not in ("integer", "number"):
         raise DataError(

@@ -20,28 +20,14 @@ PAIR = re.compile(r'\s*("[^"]*"|[^=,"]+)\s*=\s*("[^"]*"|[^,"]*)\s*(,|$)')
 
 @dataclass(frozen=True)
 class Pair:
-    """One pair of a map.
+    """One pair of a map."""
 
-    Parameters
-    ----------
-    old
-        The whole value as text, `others`, or `missing`.
-    new
-        The new value as text; empty where the cell becomes missing.
-    reason
-        Why it becomes missing.
-    low, high
-        Both ends of a range of numbers, where `old` is one.
-    from_day, to_day
-        Both ends of a range of days as ISO texts, where `old` is one.
-    """
-
-    old: str
-    new: str = ""
-    reason: str = ""
-    low: float | None = None
+    old: str  # the whole value as text, `others`, or `missing`
+    new: str = ""  # the new value as text; empty where the cell becomes missing
+    reason: str = ""  # why it becomes missing
+    low: float | None = None  # both ends of a range of numbers, where `old` is one
     high: float | None = None
-    from_day: str = ""
+    from_day: str = ""  # both ends of a range of days as ISO texts, where `old` is one
     to_day: str = ""
 
     @property
@@ -67,10 +53,7 @@ class Pair:
 def make_pair(old: str, new: str, quoted: bool = False, quoted_new: bool = False) -> Pair:
     """Make one pair from its two sides.
 
-    Raises
-    ------
-    UsageError
-        If a range is reversed, or a side is empty.
+    Raises UsageError if a range is reversed, or a side is empty.
     """
     if not old or (not new and not quoted):
         raise UsageError("A pair of the map has an empty side.", where=f"{old}={new}", todo=EXAMPLE)
@@ -97,10 +80,7 @@ def make_pair(old: str, new: str, quoted: bool = False, quoted_new: bool = False
 def require_disjoint(pairs: Sequence[Pair], where: str) -> None:
     """Stop if a value is named twice, or two ranges share more than an end.
 
-    Raises
-    ------
-    UsageError
-        Naming both.
+    Raises UsageError naming both.
     """
     olds = [pair.old for pair in pairs]
     repeated = next((old for old in olds if olds.count(old) > 1), None)
@@ -120,10 +100,7 @@ def parse_map(text: str) -> tuple[str, tuple[Pair, ...]]:
     A single value takes precedence over a range that includes it, and a value at the end of two ranges belongs to the
     first.
 
-    Raises
-    ------
-    UsageError
-        If the map is not valid.
+    Raises UsageError if the map is not valid.
     """
     columns, colon, pairs_text = text.partition(":")
     if not colon or not columns.strip() or not pairs_text.strip():

@@ -108,38 +108,17 @@ class Gap:
 
 @dataclass(frozen=True)
 class Content:
-    """All that a page shows.
+    """All that a page shows."""
 
-    Parameters
-    ----------
-    title, rows
-        At its top.
-    variables
-        In the order of the file.
-    flow
-        How it came about, what leads before what follows.
-    case, occasion
-        What cases and occasions are called.
-    cases
-        Number of cases; None where they are not known, or not shown.
-    seen
-        Who was seen when.
-    gaps
-        What is missing when: each variable as a whole, and where it has several reasons, by reason.
-    drawn
-        Measures over the occasions.
-    min_n
-        Fewer cases than this are not shown.
-    """
-
-    title: str
+    title: str  # at its top
     rows: int
-    variables: tuple[PageVariable, ...]
-    flow: tuple[Node, ...] = ()
-    case: str = ""
+    variables: tuple[PageVariable, ...]  # in the order of the file
+    flow: tuple[Node, ...] = ()  # how it came about, what leads before what follows
+    case: str = ""  # what cases and occasions are called
     occasion: str = ""
-    cases: int | None = None
-    seen: tuple[OccasionCounts, ...] = ()
+    cases: int | None = None  # number of cases; None where they are not known, or not shown
+    seen: tuple[OccasionCounts, ...] = ()  # who was seen when
+    # what is missing when: each variable as a whole, and where it has several reasons, by reason
     gaps: tuple[Gap, ...] = ()
-    drawn: tuple[MeasureFigure, ...] = ()
-    min_n: int = 0
+    drawn: tuple[MeasureFigure, ...] = ()  # measures over the occasions
+    min_n: int = 0  # fewer cases than this are not shown

@@ -30,18 +30,10 @@ def mask_number(number: int, hidden: object) -> int | None:
 
 @dataclass(frozen=True)
 class Discretion:
-    """What must be hidden of a table.
+    """What must be hidden of a table."""
 
-    Parameters
-    ----------
-    min_n
-        Numbers of fewer cases are hidden; 0 for none.
-    cases
-        Case of each row (-1: unknown); each row is one where None.
-    """
-
-    min_n: int = 0
-    cases: Whole | None = None
+    min_n: int = 0  # numbers of fewer cases are hidden; 0 for none
+    cases: Whole | None = None  # case of each row (-1: unknown); each row is one where None
 
     @classmethod
     def for_table(cls, table: Table, case: Sequence[str], min_n: int) -> Discretion:

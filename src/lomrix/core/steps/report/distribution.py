@@ -24,24 +24,13 @@ REPEATED = 5
 
 @dataclass(frozen=True)
 class Distribution:
-    """The parts of a distribution.
+    """The parts of a distribution."""
 
-    Parameters
-    ----------
-    labels
-        What the parts are called.
-    part
-        Part of each row: those beyond the labels belong to values that have no part; -1 where the cell is missing.
-    more
-        Number of values that have no part.
-    is_of_values
-        Whether each part is one value, with a label where `is_labelled`.
-    """
-
-    labels: tuple[str, ...]
+    labels: tuple[str, ...]  # what the parts are called
+    # part of each row: those beyond the labels belong to values that have no part; -1 where the cell is missing
     part: Whole
-    more: int = 0
-    is_of_values: bool = False
+    more: int = 0  # number of values that have no part
+    is_of_values: bool = False  # whether each part is one value, with a label where `is_labelled`
     is_labelled: bool = False
 
     @property

@@ -25,23 +25,12 @@ MOST_EXAMPLES = 4
 
 @dataclass
 class Roles:
-    """The role of each column beside case and occasion.
+    """The role of each column beside case and occasion."""
 
-    Parameters
-    ----------
-    step
-        What was asked for.
-    table
-        The long table.
-    grid
-        Its cases and occasions.
-    memory
-        What is remembered of the wide layout: its measures are spread though they may not change.
-    """
-
-    step: ToWide
-    table: Table
-    grid: Grid
+    step: ToWide  # what was asked for
+    table: Table  # the long table
+    grid: Grid  # its cases and occasions
+    # what is remembered of the wide layout: its measures are spread though they may not change
     memory: OtherLayout | None
 
     @cached_property
@@ -59,12 +48,8 @@ class Roles:
     def of(self) -> dict[str, str]:
         """The role of each column.
 
-        Raises
-        ------
-        UsageError
-            If settings contradict each other.
-        DataError
-            If the data contradict them, or nothing is left to spread.
+        Raises UsageError if settings contradict each other. Raises DataError if the data contradict them, or nothing is
+        left to spread.
         """
         stated = {SPREAD: self._choose_stated(self.step.spread), CONSTANT: self._choose_stated(self.step.constant)}
         both = [name for name in stated[SPREAD] if name in stated[CONSTANT]]
@@ -185,10 +170,7 @@ class Roles:
     def labels(self) -> dict[Occasion, str]:
         """By occasion the label of its columns, if a column holds them.
 
-        Raises
-        ------
-        DataError
-            If one occasion has several labels.
+        Raises DataError if one occasion has several labels.
         """
         if not self.step.label_from:
             return {}

@@ -16,24 +16,12 @@ from lomrix.core.table.variable import NO_ENTRY, Variable
 
 @dataclass
 class LongEntries:
-    """The entries of a long table's measures and occasions.
+    """The entries of a long table's measures and occasions."""
 
-    Parameters
-    ----------
-    known
-        The wide table's dictionary.
-    families
-        Which column holds which measure at which occasion.
-    memory
-        What is remembered of the long layout.
-    other_labels
-        What happens where one code has different labels in a family.
-    """
-
-    known: Dictionary
-    families: Families
-    memory: OtherLayout | None
-    other_labels: str
+    known: Dictionary  # the wide table's dictionary
+    families: Families  # which column holds which measure at which occasion
+    memory: OtherLayout | None  # what is remembered of the long layout
+    other_labels: str  # what happens where one code has different labels in a family
 
     def make_dictionary(self) -> Dictionary:
         """Return the dictionary with an entry for each known measure and occasion."""
@@ -110,23 +98,12 @@ def sort_codes(labels: Mapping[str, str]) -> Codes:
 
 @dataclass
 class WideEntries:
-    """The entries of the columns that a measure is spread to.
+    """The entries of the columns that a measure is spread to."""
 
-    Parameters
-    ----------
-    known
-        The long table's dictionary.
-    occasions
-        The columns that name the occasion.
-    memory
-        What is remembered of the wide layout.
-    texts
-        By occasion the label, where a column of the table holds them.
-    """
-
-    known: Dictionary
-    occasions: tuple[str, ...]
-    memory: OtherLayout | None
+    known: Dictionary  # the long table's dictionary
+    occasions: tuple[str, ...]  # the columns that name the occasion
+    memory: OtherLayout | None  # what is remembered of the wide layout
+    # by occasion the label, where a column of the table holds them
     texts: Mapping[Occasion, str] = field(default_factory=dict)
 
     def make_dictionary(self, spread: Mapping[str, Mapping[Occasion, str]]) -> Dictionary:

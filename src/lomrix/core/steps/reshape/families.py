@@ -57,10 +57,7 @@ class Families:
 def parse_templates(headers: Sequence[str], value_names: Sequence[str]) -> list[tuple[HeaderTemplate, str]]:
     """Return the header templates, each with the measure's name if its headers hold none.
 
-    Raises
-    ------
-    UsageError
-        If names are missing or too many, or the templates name different occasions.
+    Raises UsageError if names are missing or too many, or the templates name different occasions.
     """
     names = list(value_names)
     templates = []
@@ -96,6 +93,9 @@ def find_families(
 ) -> Families:
     """Find the families among columns.
 
+    Raises UsageError if no column fits a template, or one fits in two ways. Raises DataError if two columns hold the
+    same measure at the same occasion.
+
     Parameters
     ----------
     names
@@ -106,13 +106,6 @@ def find_families(
         What was said of the occasions.
     dictionary
         Its codes, whose order words follow.
-
-    Raises
-    ------
-    UsageError
-        If no column fits a template, or one fits in two ways.
-    DataError
-        If two columns hold the same measure at the same occasion.
     """
     fields = templates[0][0].occasions
     setting_of = {field: find_occasion_setting(field, settings, fields) for field in fields}

@@ -21,27 +21,14 @@ Rows = npt.NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Reduced:
-    """The result of reducing repeated rows.
+    """The result of reducing repeated rows."""
 
-    Parameters
-    ----------
-    table
-        The table with one row for each case and occasion, in the order of the first ones.
-    dropped
-        Number of rows that are no more.
-    cells
-        Number of cases and occasions that had several rows.
-    values_gone
-        By column, the present values that are no more.
-    taken_first
-        By column that cannot be computed with, in how many cases and occasions its values differed, of which the
-        first was taken.
-    """
-
-    table: Table
-    dropped: int
-    cells: int
-    values_gone: dict[str, int]
+    table: Table  # the table with one row for each case and occasion, in the order of the first ones
+    dropped: int  # number of rows that are no more
+    cells: int  # number of cases and occasions that had several rows
+    values_gone: dict[str, int]  # by column, the present values that are no more
+    # by column that cannot be computed with, in how many cases and occasions its values differed, of which the first
+    # was taken
     taken_first: dict[str, int]
 
 

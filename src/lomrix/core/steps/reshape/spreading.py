@@ -110,12 +110,8 @@ class Spreading:
     def names(self) -> dict[str, dict[Occasion, str]]:
         """For each measure the name of its column by occasion.
 
-        Raises
-        ------
-        UsageError
-            If several measures would share names.
-        DataError
-            If two columns would have one name, or there would be too many.
+        Raises UsageError if several measures would share names. Raises DataError if two columns would have one name, or
+        there would be too many.
         """
         measures = self.roles.spread
         recorded: dict[tuple[str, tuple[str, ...]], str] = {}

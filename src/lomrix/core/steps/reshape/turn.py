@@ -61,10 +61,7 @@ class Gathering:
     def guessed(self) -> Guess | None:
         """The guess, if nothing is stated or recorded.
 
-        Raises
-        ------
-        UsageError
-            With the command to type, unless a guess was asked for.
+        Raises UsageError with the command to type, unless a guess was asked for.
         """
         if self.step.header or self.memory is not None:
             return None

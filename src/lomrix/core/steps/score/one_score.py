@@ -27,31 +27,15 @@ TOO_FEW_ITEMS, NO_ITEM = 1, 2
 
 @dataclass
 class ItemScore:
-    """One score being computed.
+    """One score being computed."""
 
-    Parameters
-    ----------
-    table
-        What holds the items.
-    name, scale
-        Name of the score, and how it is made.
-    wanted
-        The items in order.
-    columns
-        The column of each item that is there.
-    reverse
-        Items that are worded the other way round.
-    occasion
-        Which occasion it is of, in words; empty where there is but one.
-    """
-
-    table: Table
-    name: str
+    table: Table  # what holds the items
+    name: str  # name of the score, and how it is made
     scale: Scale
-    wanted: tuple[str, ...]
-    columns: Mapping[str, str]
-    reverse: tuple[str, ...]
-    occasion: str = ""
+    wanted: tuple[str, ...]  # the items in order
+    columns: Mapping[str, str]  # the column of each item that is there
+    reverse: tuple[str, ...]  # items that are worded the other way round
+    occasion: str = ""  # which occasion it is of, in words; empty where there is but one
 
     def __post_init__(self) -> None:
         unknown = [item for item in self.reverse if item not in self.wanted]
@@ -76,10 +60,7 @@ class ItemScore:
     def span(self) -> tuple[float, float] | None:
         """Lowest and highest score of an item: as stated, else from the dictionary if all items agree.
 
-        Raises
-        ------
-        UsageError
-            If items are reversed and no span is stated.
+        Raises UsageError if items are reversed and no span is stated.
         """
         if self.scale.span:
             return parse_span(self.scale.span)

@@ -47,10 +47,7 @@ def score_items(step: Score, tables: Inputs, wanted: Collection[str]) -> Result:
 def choose_scales(step: Score, dictionary: Dictionary) -> Mapping[str, Scale]:
     """Return the scales to be scored, by name.
 
-    Raises
-    ------
-    UsageError
-        If there is none, or the dictionary has none of that name.
+    Raises UsageError if there is none, or the dictionary has none of that name.
     """
     if step.name:
         return {step.name: step.stated_scale}

@@ -50,10 +50,7 @@ def stack(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
 def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> None:
     """Stop if no file has the column that a pair renames.
 
-    Raises
-    ------
-    UsageError
-        With the nearest name.
+    Raises UsageError with the nearest name.
     """
     names = list(dict.fromkeys(name for table in files for name in table.names))
     for old, _ in pairs:
@@ -64,10 +61,7 @@ def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> No
 def rename_pairs(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
     """Rename a table's columns as in the other tables.
 
-    Raises
-    ------
-    UsageError
-        If it has both columns of a pair.
+    Raises UsageError if it has both columns of a pair.
     """
     new = {old: name for old, name in pairs if old in table.columns}
     for old, name in new.items():
@@ -83,10 +77,7 @@ def rename_pairs(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
 def add_mark(table: Table, mark: str, marks: Sequence[str], index: int) -> Table:
     """Add a column that says which file the rows are from.
 
-    Raises
-    ------
-    DataError
-        If it has such a column with other values.
+    Raises DataError if it has such a column with other values.
     """
     if not mark:
         return table
@@ -351,8 +342,6 @@ class Stacking:
 def score_likeness(first_name: str, second_name: str) -> float:
     """Return how similar two names are, up to 100: the same words in another order or with one more are similar.
 
-    Examples
-    --------
     >>> score_likeness("melt_days", "days_melt"), score_likeness("ice", "ice_mm"), score_likeness("Stake", "stake")
     (95.0, 80.0, 95.0)
     >>> score_likeness("ice", "snow") < 75

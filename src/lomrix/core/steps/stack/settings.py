@@ -23,13 +23,8 @@ def parse_mark(text: str) -> tuple[str, tuple[str, ...], HeaderTemplate | None]:
     """Parse `wave=0,6`, or `wave=fatigue_m{wave}` if the files' names hold the marks, into the column's name and the
     marks or the template.
 
-    Raises
-    ------
-    UsageError
-        If it is not valid.
+    Raises UsageError if it is not valid.
 
-    Examples
-    --------
     >>> parse_mark("wave=0, 6")[:2]
     ('wave', ('0', '6'))
     """
@@ -47,10 +42,7 @@ def parse_mark(text: str) -> tuple[str, tuple[str, ...], HeaderTemplate | None]:
 def parse_pairs(texts: Sequence[str]) -> tuple[tuple[str, str], ...]:
     """Parse `old=new`.
 
-    Raises
-    ------
-    UsageError
-        If a pair is not valid.
+    Raises UsageError if a pair is not valid.
     """
     pairs = []
     for text in texts:
@@ -109,10 +101,7 @@ class Stack(Step):
     def marks(self, files: Sequence[str]) -> tuple[str, ...]:
         """The mark of each file.
 
-        Raises
-        ------
-        UsageError
-            Where there are more or fewer marks than files, or a file's name does not fit the template.
+        Raises UsageError if there are more or fewer marks than files, or a file's name does not fit the template.
         """
         name, marks, template = parse_mark(self.mark)
         if template is not None:

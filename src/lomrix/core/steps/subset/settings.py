@@ -17,13 +17,8 @@ MOST_TESTED = 12
 def join_conditions(conditions: Sequence[str]) -> str:
     """Join several conditions into one that is true if all are.
 
-    Raises
-    ------
-    UsageError
-        If one of them is not valid.
+    Raises UsageError if one of them is not valid.
 
-    Examples
-    --------
     >>> join_conditions(("age >= 16", "sex == 1 or sex == 2"))
     '(age >= 16) and (sex == 1 or sex == 2)'
     """

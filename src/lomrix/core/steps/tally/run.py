@@ -53,22 +53,12 @@ def tally(step: Tally, tables: Inputs, wanted: Collection[str]) -> Result:
 
 @dataclass(frozen=True)
 class BarFigure:
-    """Counts to be drawn as bars.
+    """Counts to be drawn as bars."""
 
-    Parameters
-    ----------
-    counts
-        One row for each value, or each pair of values, and group.
-    variables, by
-        What was counted, and for which groups apart.
-    title
-        What the figure is called.
-    """
-
-    counts: Table
-    variables: tuple[str, ...]
+    counts: Table  # one row for each value, or each pair of values, and group
+    variables: tuple[str, ...]  # what was counted, and for which groups apart
     by: tuple[str, ...]
-    title: str
+    title: str  # what the figure is called
 
     @property
     def is_empty(self) -> bool:
@@ -245,10 +235,7 @@ class TallyScale:
     def from_column(cls, table: Table, name: str) -> TallyScale:
         """Return the scale of a column.
 
-        Raises
-        ------
-        DataError
-            If it has too many distinct values.
+        Raises DataError if it has too many distinct values.
         """
         column = table[name]
         codes, count = rank_cells(column)
