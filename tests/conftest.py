@@ -21,5 +21,5 @@ settings.load_profile(os.environ.get("LOMRIX_TEST_PROFILE", "lomrix"))
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The longest tests first, so that no worker waits for one of them in the end."""
+    """The longest tests first, so that no worker waits for one at the end."""
     items.sort(key=lambda item: "test_documents" not in item.nodeid)

@@ -57,13 +57,13 @@ class Place:
     def reference(self) -> str:
         return f"{self.url}#{self.table}"
 
-    def say(self, words: str) -> list[tuple[Any, ...]]:
+    def execute(self, words: str) -> list[tuple[Any, ...]]:
         with self.engine.begin() as connection:
             done = connection.exec_driver_sql(words)
             return [tuple(row) for row in done] if done.returns_rows else []
 
     def rows(self, order: str = "1") -> list[tuple[Any, ...]]:
-        return self.say(f"SELECT * FROM {self.table} ORDER BY {order}")
+        return self.execute(f"SELECT * FROM {self.table} ORDER BY {order}")
 
     def tables(self) -> list[str]:
         with self.engine.connect() as connection:

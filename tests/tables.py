@@ -65,9 +65,9 @@ def lomrix(
     )
     with contextlib.chdir(cwd):
         found = run(around)
-    told = out.raw.getvalue().decode()
-    assert status in (None, found), f"exit status {found}\n{told}\n{err.getvalue()}"
-    return told, err.getvalue()
+    output = out.raw.getvalue().decode()
+    assert status in (None, found), f"exit status {found}\n{output}\n{err.getvalue()}"
+    return output, err.getvalue()
 
 
 class Bytes:

@@ -34,13 +34,13 @@ def shown(text: str) -> list[tuple[list[str], list[str]]]:
     ]
 
 
-def differing(lines: list[str], told: str) -> list[str]:
+def differing(lines: list[str], output: str) -> list[str]:
     """Shown lines that the command did not say in this order."""
-    said = iter([line.rstrip() for line in told.splitlines()])
-    return [line for line in lines if line not in said]
+    settings = iter([line.rstrip() for line in output.splitlines()])
+    return [line for line in lines if line not in settings]
 
 
-def test_every_recipe_runs_in_its_order_and_says_what_is_shown(tmp_path: Path) -> None:
+def test_every_recipe_runs_in_its_order_and_reports_what_is_shown(tmp_path: Path) -> None:
     lomrix("demo", "demo", cwd=tmp_path)
     demo = tmp_path / "demo"
     (demo / "out").mkdir()
@@ -50,9 +50,9 @@ def test_every_recipe_runs_in_its_order_and_says_what_is_shown(tmp_path: Path) -
     assert sum(bool(lines) for _, lines in found) >= 30
     wrong = {}
     for words, lines in found:
-        told, error = lomrix(*words, cwd=demo, status=1 if words[0] in FINDS else 0)
-        if missed := differing(lines, told + error):
-            wrong[" ".join(words)] = (missed, told + error)
+        output, error = lomrix(*words, cwd=demo, status=1 if words[0] in FINDS else 0)
+        if missed := differing(lines, output + error):
+            wrong[" ".join(words)] = (missed, output + error)
     assert not wrong, wrong
 
 
@@ -98,10 +98,10 @@ def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path)
     for words, lines in shown((ROOT / name).read_text()):
         if not set(words) & set(ILLUSTRATIONS):
             cleared(words, folder)
-            told, error = lomrix(*words, cwd=folder, status=None)
+            output, error = lomrix(*words, cwd=folder, status=None)
             fine = words[0] in FINDS or not error.startswith("error")
             failed += [] if fine else [f"{' '.join(words)}\n{error}"]
-            failed += [f"{' '.join(words)}\nshown, not said: {line}" for line in differing(lines, told + error)]
+            failed += [f"{' '.join(words)}\nshown, not said: {line}" for line in differing(lines, output + error)]
     assert not failed, "\n".join(failed)
 
 
@@ -118,16 +118,16 @@ def test_the_help_that_is_kept_is_that_of_the_program() -> None:
 EXAMPLE = re.compile(r"```sh\nprintf ([^\n]*) \| (lomrix [^\n]*)\n```\n\n```text\n(.*?)\n```", re.S)
 
 
-def test_every_number_is_computed_as_is_told(tmp_path: Path) -> None:
+def test_every_number_is_computed_as_is_reported(tmp_path: Path) -> None:
     text = (DOCS / "numbers.md").read_text()
     found = EXAMPLE.findall(text)
     assert len(found) == text.count("```sh") >= 15
     wrong = {}
-    for given, command, told in found:
+    for given, command, output in found:
         data = shlex.split(given)[0].replace("\\n", "\n").encode()
-        said, error = lomrix(*shlex.split(command)[1:], cwd=tmp_path, stdin=data)
-        if said.rstrip() != told or error:
-            wrong[command] = said + error
+        settings, error = lomrix(*shlex.split(command)[1:], cwd=tmp_path, stdin=data)
+        if settings.rstrip() != output or error:
+            wrong[command] = settings + error
     assert not wrong, wrong
 
 

@@ -25,7 +25,7 @@ def limited(folder: Path, megabytes: int, *words: str) -> subprocess.CompletedPr
 
 @pytest.fixture(scope="module")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A file of twenty megabytes, and one that stands already."""
+    """A file of twenty megabytes, and one that already exists."""
     folder = tmp_path_factory.mktemp("memory")
     block = "".join(f"{at},{at % 7},{at * 37 % 1000 / 8},crew {at // 4}\n" for at in range(100_000))
     (folder / "big.csv").write_text("id,month,x,name\n" + block * 10)
@@ -36,10 +36,10 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 @pytest.mark.parametrize("megabytes", [60, 200, 350, 550, 700])
 def test_too_little_memory_is_one_plain_error(folder: Path, megabytes: int) -> None:
     ended = limited(folder, megabytes, "export", "big.csv", "--to", "out.csv", "--overwrite")
-    told = ended.stderr.splitlines()
+    output = ended.stderr.splitlines()
     assert (ended.returncode, ended.stdout, "Traceback" in ended.stderr) == (3, "", False)
-    assert told[0].startswith("error  There is not enough memory")
-    assert told[-1].startswith("next   Close other programs")
+    assert output[0].startswith("error  There is not enough memory")
+    assert output[-1].startswith("next   Close other programs")
     assert {one.name for one in folder.iterdir()} == {"big.csv", "out.csv"}
     assert (folder / "out.csv").read_text() == "old\n1\n"
 
@@ -54,7 +54,7 @@ def test_the_error_names_what_was_read_and_what_it_needed(folder: Path) -> None:
     assert stopped.value.where.endswith(" of memory in use, 536.9 MB more was needed")
 
 
-def test_what_was_being_done_is_told_of_a_process_that_is_gone() -> None:
+def test_what_was_being_done_is_reported_of_a_process_that_is_gone() -> None:
     work = "[__import__('lomrix.cli.supervision').cli.supervision.report_stage('reading a'), os.abort()]"
     ended = subprocess.run([sys.executable, "-c", ENDS.format(work)], capture_output=True, text=True, timeout=60)
     assert "where  Aborted" in ended.stderr
@@ -70,7 +70,7 @@ def test_what_was_being_done_is_told_of_a_process_that_is_gone() -> None:
         ("[os.write(2, b'malloc: Out of memory'), os.abort()]", "3", "There is not enough memory"),
     ],
 )
-def test_a_process_that_a_library_ends_is_told(work: str, status: str, words: str) -> None:
+def test_a_process_that_a_library_ends_is_reported(work: str, status: str, words: str) -> None:
     ended = subprocess.run([sys.executable, "-c", ENDS.format(work)], capture_output=True, text=True, timeout=60)
     assert (ended.returncode, ended.stdout) == (0, f"{status}\n")
     assert words in ended.stderr

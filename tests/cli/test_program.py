@@ -99,9 +99,9 @@ def test_history_names_inputs_and_commands(crew: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("words", "status", "told"),
+    ("words", "status", "expected"),
     [
-        (["merge", "roster.csv", "nowhere.csv", *KEY], 3, "There is no file nowhere.csv"),
+        (["merge", "roster.csv", "nowhere.csv", *KEY], 3, "The file nowhere.csv does not exist"),
         (["merge", "roster.csv", "slep.csv", *KEY], 3, "Did you mean sleep.csv"),
         (["merge", "roster.csv", "sleep.csv", "--key", "crew"], 2, "Did you mean crew_id?"),
         (["merge", "roster.csv", ".", *KEY], 3, "is a directory"),
@@ -127,14 +127,14 @@ def test_history_names_inputs_and_commands(crew: Path) -> None:
         (["merge", "roster.csv"], 2, ""),
     ],
 )
-def test_errors_and_exit_statuses(crew: Path, words: list[str], status: int, told: str) -> None:
+def test_errors_and_exit_statuses(crew: Path, words: list[str], status: int, expected: str) -> None:
     before = {path: path.read_bytes() for path in crew.iterdir()}
     _, err = lomrix(*words, cwd=crew, status=status)
-    assert told in err
+    assert expected in err
     assert {path: path.read_bytes() for path in crew.iterdir()} == before
 
 
-def test_an_output_is_replaced_only_when_told(crew: Path) -> None:
+def test_an_output_is_replaced_only_when_reported(crew: Path) -> None:
     words = ["merge", "roster.csv", "sleep.csv", *KEY, "--out", "a.csv"]
     lomrix(*words, cwd=crew)
     first = (crew / "a.csv").read_bytes()
@@ -167,7 +167,7 @@ def test_quiet_json_and_streams(crew: Path) -> None:
     assert out.startswith("crew_id,vessel,sleep_m0,sleep_m3\n0001,tern,400,-9\n")
     assert "merge" in err
     out, _ = lomrix("merge", "roster.csv", "sleep.csv", "--key", "nix", "--json", cwd=crew, status=2)
-    assert json.loads(out)["error"]["what"] == "There is no column nix in roster."
+    assert json.loads(out)["error"]["what"] == "No column nix in roster."
 
 
 def test_help_names_the_panels_and_loads_no_arrays(crew: Path) -> None:
@@ -187,7 +187,7 @@ def test_colour_only_where_it_is_wanted(crew: Path) -> None:
     assert "\x1b[" not in installed(*words, cwd=crew, env={"NO_COLOR": "1"})[0]
 
 
-def test_the_demo_is_the_same_every_time_and_its_flaws_are_where_it_says(study: Path, tmp_path: Path) -> None:
+def test_the_demo_is_the_same_every_time_and_its_flaws_are_where_it_reports(study: Path, tmp_path: Path) -> None:
     lomrix("demo", tmp_path / "again", cwd=tmp_path)
     files = sorted(path.relative_to(study) for path in study.rglob("*") if path.is_file())
     assert Path("second/roster.csv") in files and Path("study_plan.toml") in files
@@ -288,7 +288,7 @@ def test_every_format_carries_types_reasons_and_labels(crew: Path, suffix: str) 
     assert (crew / f"second{suffix}").read_bytes() == before
 
 
-def test_said_about_reading(crew: Path) -> None:
+def test_stated_about_reading(crew: Path) -> None:
     (crew / "x.txt").write_text("id;x;seen\n1;2,5;03/04/2024\n2;ashore;13/04/2024\n")
     words = ["--decimal", ",", "--missing-text", "ashore", "--type", "seen=date:%d/%m/%Y", "--out", "y.csv"]
     lomrix("subset", "x.txt", *words, cwd=crew)
@@ -310,7 +310,7 @@ def test_standard_input(crew: Path) -> None:
         assert done.stdout == b"vessel\ntern\ngull\ntern\n"
 
 
-def test_linkage_and_data_stand_apart(crew: Path) -> None:
+def test_linkage_and_data_are_apart(crew: Path) -> None:
     words = ["deidentify", "roster.csv", "--id", "crew_id", "--remove", "vessel", "--seed", "keys/seed"]
     (crew / "keys").mkdir()
     _, err = lomrix(*words, "--linkage", "link.csv", "--out", "safe.csv", cwd=crew, status=2)
@@ -325,7 +325,7 @@ def test_linkage_and_data_stand_apart(crew: Path) -> None:
 
 
 def test_dictionary_goes_round_and_keeps_a_persons_lines(crew: Path) -> None:
-    own = '# my words\n[variables.vessel]\nlabel = "Vessel" # said twice\ncodes = "ship"\n'
+    own = '# my words\n[variables.vessel]\nlabel = "Vessel" # stated twice\ncodes = "ship"\n'
     own += '[codes.ship]\ntern = "The Tern"\n'
     (crew / "mine.toml").write_text(own)
     lomrix("dictionary", "draft", "roster.csv", "--into", "mine.toml", "--out", "new.toml", cwd=crew)

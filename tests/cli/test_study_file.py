@@ -24,9 +24,9 @@ def study(tmp_path: Path) -> Path:
     return tmp_path
 
 
-def test_what_it_says_is_the_default_of_the_options(study: Path) -> None:
-    told, _ = lomrix("derive", "raw/a.csv", "d = change(x)", "--out", "o.csv", cwd=study)
-    assert told.startswith(
+def test_what_it_reports_is_the_default_of_the_options(study: Path) -> None:
+    output, _ = lomrix("derive", "raw/a.csv", "d = change(x)", "--out", "o.csv", cwd=study)
+    assert output.startswith(
         "study  study.toml: dictionary d.toml, case id, occasion month, missing_text none, type day="
     )
     assert (study / "o.csv").read_text().splitlines()[1:3] == ["1,0,5,2024-03-05,", "1,3,,2024-03-06,"]
@@ -40,25 +40,25 @@ def test_what_it_says_is_the_default_of_the_options(study: Path) -> None:
 def test_the_command_line_goes_first_and_a_word_switches_it_off(study: Path) -> None:
     lomrix("export", "raw/a.csv", "--to", "e.csv", "--missing-code", "-9", "--missing-text", "5", cwd=study)
     assert (study / "e.csv").read_text().splitlines()[1:3] == ["1,0,-9,2024-03-05", "1,3,-9,2024-03-06"]
-    told, _ = lomrix("export", "raw/a.csv", "--to", "f.csv", "--no-study", cwd=study)
-    assert "study" not in told
+    output, _ = lomrix("export", "raw/a.csv", "--to", "f.csv", "--no-study", cwd=study)
+    assert "study" not in output
     assert (study / "f.csv").read_text().splitlines()[2] == "1,3,,06/03/2024"
-    told, _ = lomrix(
+    output, _ = lomrix(
         "merge", "raw/b.csv", "raw/a.csv", "--key", "id", "--expect", "one-to-many", "--out", "m.csv", cwd=study
     )
     assert "2024-03-05" in (study / "m.csv").read_text()
-    assert "occasion" not in told.splitlines()[0]
+    assert "occasion" not in output.splitlines()[0]
 
 
 def test_a_wrong_study_file_is_named(study: Path) -> None:
-    for text, told, status in (
+    for text, output, status in (
         ('dictionry = "d.toml"', "Did you mean dictionary", 2),
         ("case = 3", "must be a string", 2),
         ("case = ", "is not valid", 3),
     ):
         (study / "study.toml").write_text(text)
         _, error = lomrix("profile", "raw/a.csv", cwd=study, status=status)
-        assert told in error and "study" in error
+        assert output in error and "study" in error
     lomrix("profile", "raw/a.csv", "--no-study", cwd=study)
 
 
@@ -69,7 +69,7 @@ def test_plan_new_and_a_draft_write_what_to_start_from(study: Path) -> None:
     assert [step["name"] for step in plan["steps"]] == ["a", "b", "merged"]
     assert tomllib.loads((study / "study.toml").read_text()) == {}
     _, error = lomrix("run", "plan.toml", cwd=study, status=2)
-    assert "There is no file ledger_a.csv" in error and "plan.toml, line" in error
+    assert "The file ledger_a.csv does not exist" in error and "plan.toml, line" in error
     (study / "study.toml").unlink()
     lomrix("dictionary", "draft", "raw/a.csv", "--out", "new.toml", "--study", "study.toml", cwd=study)
     assert tomllib.loads((study / "study.toml").read_text()) == {"dictionary": "new.toml"}

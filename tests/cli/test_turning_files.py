@@ -19,8 +19,8 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("study")
     lomrix("demo", "demo", cwd=folder)
     demo = folder / "demo"
-    told = ["--ledger", "ledger_sleep_wide.csv", "-d", "dictionary.toml", "-q"]
-    lomrix("correct", "sleep_wide.csv", *told, "--out", "sleep.csv", cwd=demo)
+    output = ["--ledger", "ledger_sleep_wide.csv", "-d", "dictionary.toml", "-q"]
+    lomrix("correct", "sleep_wide.csv", *output, "--out", "sleep.csv", cwd=demo)
     return demo
 
 
@@ -74,9 +74,9 @@ def test_variables_in_rows_become_columns_in_two_commands(study: Path, tmp_path:
 
 
 def test_without_a_header_the_command_is_proposed_and_can_be_guessed(study: Path, tmp_path: Path) -> None:
-    _, told = lomrix("to-long", "sleep.csv", "--out", tmp_path / "long.csv", cwd=study, status=2)
+    _, output = lomrix("to-long", "sleep.csv", "--out", tmp_path / "long.csv", cwd=study, status=2)
     command = 'lomrix to-long sleep.csv --case crew_id --header "{measure}_m{month}"'
-    assert command in told
+    assert command in output
     assert not (tmp_path / "long.csv").exists()
     out, _ = lomrix("to-long", "sleep.csv", "--guess", cwd=study)
     assert 'guessed: --case crew_id --header "{measure}_m{month}"' in out
@@ -92,7 +92,7 @@ def test_courses_are_drawn_the_same_every_time(study: Path, tmp_path: Path, suff
 
 
 @pytest.mark.parametrize(
-    ("words", "status", "told"),
+    ("words", "status", "expected"),
     [
         (["to-long", "sleep.csv", *CASE, *HEADER, "--figure", "x.gif"], 2, "cannot be written to x.gif"),
         (["to-long", "sleep.csv", *CASE, *HEADER, "--figure", "sleep.csv"], 2, "is an input"),
@@ -106,12 +106,12 @@ def test_courses_are_drawn_the_same_every_time(study: Path, tmp_path: Path, suff
             1,
             "row",
         ),
-        (["to-wide", "sleep.csv", "--case", "nobody", "--occasion", "x", *HEADER], 2, "no column nobody"),
+        (["to-wide", "sleep.csv", "--case", "nobody", "--occasion", "x", *HEADER], 2, "No column nobody"),
     ],
 )
-def test_turns_that_are_refused(study: Path, words: list[str], status: int, told: str) -> None:
+def test_turns_that_are_refused(study: Path, words: list[str], status: int, expected: str) -> None:
     _, error = lomrix(*words, cwd=study, status=status)
-    assert told in error
+    assert expected in error
     assert "next" in error
 
 
@@ -124,11 +124,13 @@ def test_measures_of_words_are_turned_though_there_is_nothing_to_draw(tmp_path: 
     assert not (tmp_path / "mood.png").exists()
 
 
-def test_numbers_that_come_back_in_another_form_are_told(tmp_path: Path) -> None:
+def test_numbers_that_come_back_in_another_form_are_reported(tmp_path: Path) -> None:
     (tmp_path / "w.csv").write_text("id,s0,s3\n1,31.0,32.5\n2,+3,1e3\n")
-    told, _ = lomrix("to-long", "w.csv", "--case", "id", "--header", "{measure}{month}", "--out", "l.csv", cwd=tmp_path)
+    output, _ = lomrix(
+        "to-long", "w.csv", "--case", "id", "--header", "{measure}{month}", "--out", "l.csv", cwd=tmp_path
+    )
     form = "numbers are written in their shortest form, so that 31.0 comes back as 31."
-    assert f'w.s0: {form} (row 2 "31.0", row 3 "+3")' in told
-    assert f'w.s3: {form} (row 3 "1e3")' in told
+    assert f'w.s0: {form} (row 2 "31.0", row 3 "+3")' in output
+    assert f'w.s3: {form} (row 3 "1e3")' in output
     assert "shortest" not in lomrix("to-wide", "l.csv", "--out", "b.csv", cwd=tmp_path)[0]
     assert "shortest" not in lomrix("profile", "w.csv", cwd=tmp_path)[0]

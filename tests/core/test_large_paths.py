@@ -61,8 +61,8 @@ def with_kinds() -> None:
 
 def cases_of_statistics() -> None:
     test_aggregate.test_statistics_by_hand()
-    test_aggregate.test_groups_stand_in_the_order_of_their_values()
-    test_aggregate.test_attached_statistics_stand_beside_every_row()
+    test_aggregate.test_groups_are_in_the_order_of_their_values()
+    test_aggregate.test_attached_statistics_are_beside_every_row()
 
 
 @pytest.mark.parametrize(
@@ -76,7 +76,7 @@ def cases_of_statistics() -> None:
         test_clean.test_profile_finds_keys_and_families,
         test_merge.test_agrees_with_the_slow_version,
         test_merge.test_overlap_rules_agree_with_the_obvious_way,
-        test_merge.test_reasons_follow_and_unmatched_cells_say_so,
+        test_merge.test_reasons_follow_and_unmatched_cells_report_so,
         test_merge_nearest.test_nearest_agrees_with_the_slow_version,
         test_stack.test_agrees_with_the_obvious_way,
         test_to_long.test_every_measured_value_comes_out_once,

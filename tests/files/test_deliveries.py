@@ -56,11 +56,11 @@ def crew(tmp_path: Path) -> Path:
 
 
 def export(crew: Path, *words: str, status: int = 0) -> str:
-    told, error = lomrix("export", "crew.csv", "-d", "d.toml", *words, cwd=crew, status=status)
-    return told + error
+    output, error = lomrix("export", "crew.csv", "-d", "d.toml", *words, cwd=crew, status=status)
+    return output + error
 
 
-def test_fixed_columns_stand_where_the_layout_says(crew: Path) -> None:
+def test_fixed_columns_are_where_the_layout_reports(crew: Path) -> None:
     export(
         crew,
         "--to",
@@ -137,7 +137,7 @@ def test_reading_back_raises_no_false_alarm(suffix: str, made: Table, code: str)
         outputs.discard()
 
 
-def test_other_signs_dates_and_encodings_come_back(crew: Path) -> None:
+def test_other_characters_dates_and_encodings_come_back(crew: Path) -> None:
     words = ["--delimiter-out", ";", "--decimal-out", ",", "--encoding-out", "cp1252", "--line-ends", "windows"]
     export(crew, "--to", "e.csv", *words, "--date-form", "%d/%m/%Y", "--missing-code", "-9")
     raw = (crew / "e.csv").read_bytes()
@@ -151,22 +151,22 @@ def test_other_signs_dates_and_encodings_come_back(crew: Path) -> None:
 
 
 def test_a_letter_that_the_encoding_lacks_is_named(crew: Path) -> None:
-    told = export(crew, "--to", "e.csv", "--encoding-out", "ascii", status=3)
-    assert "ascii has no Ø" in told and "name, row 2" in told and "--ascii" in told
+    output = export(crew, "--to", "e.csv", "--encoding-out", "ascii", status=3)
+    assert "ascii has no Ø" in output and "name, row 2" in output and "--ascii" in output
     assert not (crew / "e.csv").exists()
-    told = export(crew, "--to", "e.csv", "--encoding-out", "ascii", "--ascii")
-    assert "Odegard" in (crew / "e.csv").read_text() and "Ø" in told and "å" in told
+    output = export(crew, "--to", "e.csv", "--encoding-out", "ascii", "--ascii")
+    assert "Odegard" in (crew / "e.csv").read_text() and "Ø" in output and "å" in output
     (crew / "crew.csv").write_text('a,b\n1,"x\ny"\n')
     assert "line break" in export(crew, "--to", "f.csv", "--line-ends", "windows", status=3)
     assert "line break" in export(crew, "--to", "f.dat", "--form", "fixed", status=3)
 
 
-def test_what_goes_to_standard_output_is_written_as_was_said(crew: Path) -> None:
+def test_what_goes_to_standard_output_is_written_as_was_stated(crew: Path) -> None:
     words = ["--columns", "crew_id,joined,score,sleep_minutes_m12", "--to", "-", "--quiet"]
-    told = export(
+    report = export(
         crew, *words, "--delimiter-out", ";", "--decimal-out", ",", "--digits", "1", "--date-form", "%d.%m.%y"
     )
-    assert told.splitlines()[1:3] == ["007;05.03.24;1,2;", "012;;0,0;410"]
+    assert report.splitlines()[1:3] == ["007;05.03.24;1,2;", "012;;0,0;410"]
     assert "cannot go to standard output" in export(crew, "--to", "-", "--form", "bare", status=2)
     assert "a comma would be both" in export(crew, "--to", "-", "--decimal-out", ",", status=2)
 
@@ -179,26 +179,26 @@ def test_a_comma_cannot_do_two_things(crew: Path) -> None:
 
 def test_codes_by_reason_by_column_and_found(crew: Path) -> None:
     codes = ["--missing-code", "-99", "--missing-code", "refused=-7", "--missing-code", "sleep_*:refused=-77"]
-    told = export(crew, "--to", "e.csv", *codes, "--missing-code", "name:nobody")
+    output = export(crew, "--to", "e.csv", *codes, "--missing-code", "name:nobody")
     lines = (crew / "e.csv").read_text().splitlines()
     assert lines[1].split(",")[4] == "-77" and lines[2].split(",")[3] == "-99" and lines[3].split(",")[1] == "nobody"
     assert "Two missing codes are given for watch" in export(
         crew, "--missing-code", "w*:-1", "--missing-code", "watch:-2", status=2
     )
     # -9 is within the limits of sleep, -99 is not
-    told = export(crew, "--to", "f.dat", "--form", "bare", "--missing-code", "auto", "--columns", "sleep_*")
+    output = export(crew, "--to", "f.dat", "--form", "bare", "--missing-code", "auto", "--columns", "sleep_*")
     assert (crew / "f.dat").read_text() == "400 -99\n-99 410\n390 405\n"
-    assert "12 is a value" not in told
-    told = export(crew, "--missing-code", "score:12", status=1)
-    assert "12 cannot stand for missing: it is a value of score" in told and "1 cell holds 12" in told
+    assert "12 is a value" not in output
+    output = export(crew, "--missing-code", "score:12", status=1)
+    assert "12 cannot mean missing: it is a value of score" in output and "1 cell holds 12" in output
     export(crew, "--to", "g.csv", "--missing-code", "score:400")  # a value of another column does no harm
 
 
 def test_rows_are_sorted_and_labels_shown(crew: Path) -> None:
-    told = export(crew, "--to", "e.csv", "--sort-by", "watch,sleep_minutes_m0", "--show-labels", "watch", "--columns",
+    output = export(crew, "--to", "e.csv", "--sort-by", "watch,sleep_minutes_m0", "--show-labels", "watch", "--columns",
                   "crew_id,watch")  # fmt: skip
     assert (crew / "e.csv").read_text() == "crew_id,watch\n012,day\n003,night <long>\n007,night <long>\n"
-    assert "labels in place of codes" in told
+    assert "labels in place of codes" in output
     assert "no codes for crew_id" in export(crew, "--show-labels", "crew_id", status=2)
 
 
@@ -248,7 +248,7 @@ def test_a_team_s_own_template(crew: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("template", "told"),
+    ("template", "expected"),
     [
         ("line one\n{{ nothing.here }}", "line 2: 'nothing' is undefined"),
         ("{% for %}", "line 1"),
@@ -260,12 +260,12 @@ def test_a_team_s_own_template(crew: Path) -> None:
     ],
 )
 def test_templates_are_bounded_and_wrong_ones_named(
-    crew: Path, template: str, told: str, monkeypatch: pytest.MonkeyPatch
+    crew: Path, template: str, expected: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("lomrix.files.companions.template.SECONDS", 1)
     (crew / "t.txt.j2").write_text(template)
     answer = export(crew, "--to", "m.csv", "--companion", "t.txt.j2", status=3)
-    assert told in answer
+    assert expected in answer
     assert not (crew / "m.csv").exists() and not (crew / "m.t.txt").exists()
 
 
@@ -341,7 +341,7 @@ def test_a_codebook_for_people(crew: Path) -> None:
 def test_a_package_of_two_tables_with_their_keys(crew: Path) -> None:
     (crew / "visits.csv").write_text("crew_id,month,mood\n007,0,3\n007,3,\n012,0,5\n")
     words = ["export", "crew.csv", "visits.csv", "-d", "d.toml", "--to", "pack", "--form", "package"]
-    told, _ = lomrix(*words, "--primary-key", "crew_id", cwd=crew)
+    output, _ = lomrix(*words, "--primary-key", "crew_id", cwd=crew)
     package = json.loads((crew / "pack" / "datapackage.json").read_text())
     first, second = package["resources"]
     assert first["schema"]["primaryKey"] == ["crew_id"] and "primaryKey" not in second["schema"]
@@ -359,8 +359,8 @@ def test_a_package_of_two_tables_with_their_keys(crew: Path) -> None:
     _, error = lomrix(*words, cwd=crew, status=3)
     assert "already exists" in error
     (crew / "visits.csv").write_text("crew_id,month,mood\n099,0,3\n")
-    told, _ = lomrix(*words, "--primary-key", "crew_id", "--overwrite", cwd=crew)
-    assert "1 row has no match in crew" in told
+    output, _ = lomrix(*words, "--primary-key", "crew_id", "--overwrite", cwd=crew)
+    assert "1 row has no match in crew" in output
     package = json.loads((crew / "pack" / "datapackage.json").read_text())
     assert "foreignKeys" not in package["resources"][1]["schema"]
     (crew / "pack" / "mine.txt").write_text("mine")
@@ -399,8 +399,8 @@ def test_every_format_is_read_back_with_its_codes(crew: Path, suffix: str, monke
 def test_reasons_that_would_not_come_back_stop_the_export(crew: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("lomrix.files.missing.format_runs", lambda column, reason: "2")
     (crew / "crew.csv").write_text("crew_id,name,sleep_minutes_m0,sleep_minutes_m3\n1,x,-8,\n2,y,,\n3,z,-8,5\n")
-    told = export(crew, "--to", "e.csv", status=3)
-    assert "the reasons of missing cells in sleep_minutes_m0 differ" in told
+    output = export(crew, "--to", "e.csv", status=3)
+    assert "the reasons of missing cells in sleep_minutes_m0 differ" in output
     assert not (crew / "e.csv").exists()
 
 
@@ -411,10 +411,10 @@ def test_the_closest_word_counts_and_what_is_missing_sorts_last(crew: Path) -> N
     assert (crew / "e.csv").read_text().split()[1:] == ["4,20", "3,30", "1,-77", "2,-99"]
 
 
-def test_values_without_a_label_are_told(crew: Path) -> None:
+def test_values_without_a_label_are_reported(crew: Path) -> None:
     (crew / "crew.csv").write_text("crew_id,watch\n1,1\n2,7\n3,7\n4,\n")
-    told = export(crew, "--to", "e.csv", "--show-labels", "watch", "--json")
-    account = json.loads(told)["account"]
+    output = export(crew, "--to", "e.csv", "--show-labels", "watch", "--json")
+    account = json.loads(output)["account"]
     assert account["notes"][0]["text"] == "values without a label, written as they are: 7 (2)."
     assert account["listings"][-1]["rows"] == [{"column": "watch", "cells": 1, "without a label": 2}]
     assert (crew / "e.csv").read_text().split()[1:] == ["1,day", "2,7", "3,7", "4,"]

@@ -70,12 +70,12 @@ def test_labels_that_a_dictionary_overrides_are_reported(tmp_path: Path) -> None
         (tmp_path / f"{name}.toml").write_text(f'[variables.sex]\ncodes = "s"\n{codes}')
     lomrix("subset", "raw.csv", "-d", "one.toml", "--out", "a.csv", cwd=tmp_path)
     for words in (["tally", "a.csv", "sex"], ["check", "a.csv"]):
-        told, _ = lomrix(*words, "-d", "two.toml", cwd=tmp_path, width=200)
-        assert 'sex: the dictionary overrides labels of the file: 1 is "yes", not "male" as in the file' in told
+        output, _ = lomrix(*words, "-d", "two.toml", cwd=tmp_path, width=200)
+        assert 'sex: the dictionary overrides labels of the file: 1 is "yes", not "male" as in the file' in output
         assert "overrides" not in lomrix(*words, "-d", "one.toml", cwd=tmp_path)[0]
 
 
-def test_the_name_that_a_column_gets_decides_what_the_dictionary_says_of_it(tmp_path: Path) -> None:
+def test_the_name_that_a_column_gets_decides_what_the_dictionary_reports_of_it(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,sleep\n1,400\n2,-9\n")
     (tmp_path / "b.csv").write_text("id,Sleep2\n1,001\n2,-9\n")
     (tmp_path / "p.csv").write_text("old,new\nSleep2,sleep\n")
@@ -85,10 +85,10 @@ def test_the_name_that_a_column_gets_decides_what_the_dictionary_says_of_it(tmp_
         lomrix("stack", "a.csv", "b.csv", *words, "-d", "d.toml", "--mark", "w=1,2", "--out", out, cwd=tmp_path)
         made = read(tmp_path / out).table
         assert made["sleep"].cells() == [400, None, 1, None]
-    told, _ = lomrix("stack", "c0.csv", "b.csv", "--pair", "Sleep2=sleep", "--type", "sleep=integer", cwd=tmp_path,
+    output, _ = lomrix("stack", "c0.csv", "b.csv", "--pair", "Sleep2=sleep", "--type", "sleep=integer", cwd=tmp_path,
                      width=200)  # fmt: skip
-    assert "sleep: -9 is a missing code in c0 and a value in b, in 1 cell" in told
+    assert "sleep: -9 is a missing code in c0 and a value in b, in 1 cell" in output
     (tmp_path / "e.csv").write_text("person,x\n1,5\n-9,6\n")
     (tmp_path / "k.toml").write_text('[variables.id]\nmissing = { "-9" = "unknown" }\n')
-    told, _ = lomrix("merge", "a.csv", "e.csv", "--key", "id=person", "-d", "k.toml", "--json", cwd=tmp_path)
-    assert '"total": 2' in told and "missing" in told
+    output, _ = lomrix("merge", "a.csv", "e.csv", "--key", "id=person", "-d", "k.toml", "--json", cwd=tmp_path)
+    assert '"total": 2' in output and "missing" in output

@@ -81,7 +81,7 @@ def test_a_table_comes_back_with_its_types_reasons_and_labels(suffix: str, made:
     for name, column in made.columns.items():
         assert column.same_as(back[name]), (column.cells(), back[name].cells())
         assert back.dictionary.of(name).label == "A variable"
-        # A code that is a value of the column cannot stand for its reason in this file; another text does.
+        # A code that is a value of the column cannot mean its reason in this file; another text does.
         assert set(back.dictionary.of(name).missing.values()) <= {"refused"}
 
 
@@ -196,7 +196,7 @@ def test_the_encoding_is_found_where_there_is_enough_to_go_by(tmp_path: Path, en
         (b'a,b\n1,2\n3,"open\n4,5\n', "is unclosed", "row 3"),
     ],
 )
-def test_unreadable_files_are_told(tmp_path: Path, content: bytes, what: str, where: str) -> None:
+def test_unreadable_files_are_reported(tmp_path: Path, content: bytes, what: str, where: str) -> None:
     (tmp_path / "x.csv").write_bytes(content)
     with pytest.raises(FileError) as caught:
         open_source(str(tmp_path / "x.csv"), ReadSettings()).read()
@@ -273,7 +273,7 @@ def test_a_text_of_one_column_comes_back_whatever_its_cells_hold(tmp_path: Path)
 
 
 @pytest.mark.parametrize("ending", [".csv", ".jsonl", ".xlsx", ".parquet", ".arrow"])
-def test_a_file_name_that_is_no_utf8_is_written_or_refused_plainly(tmp_path: Path, ending: str) -> None:
+def test_a_file_name_that_is_not_a_utf8_is_written_or_refused_plainly(tmp_path: Path, ending: str) -> None:
     (tmp_path / os.fsdecode(b"a\xe9.csv")).write_text("id,x\n1,5\n")
     name = os.fsdecode(b"b\xff") + ending
     refused = ending in (".parquet", ".arrow")

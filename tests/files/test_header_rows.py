@@ -33,14 +33,14 @@ HEADERS: list[tuple[list[list[Any]], int]] = [
 
 
 @pytest.mark.parametrize(("found", "header"), HEADERS)
-def test_the_header_is_no_title_line_and_no_data(found: list[list[Any]], header: int) -> None:
+def test_the_header_is_not_a_title_line_and_no_data(found: list[list[Any]], header: int) -> None:
     assert guess_header(found) == header
 
 
-def read(path: Path, **said: Any) -> ReadResult:
+def read(path: Path, **settings: Any) -> ReadResult:
     from lomrix.core.table.dictionary import Dictionary
 
-    return open_source(str(path), ReadSettings.from_options(ReadingOptions(**said), Dictionary())).read()
+    return open_source(str(path), ReadSettings.from_options(ReadingOptions(**settings), Dictionary())).read()
 
 
 GLACIER = """Glacier 2024,,,,
@@ -109,7 +109,7 @@ TEXTS = [
 
 
 @pytest.mark.parametrize(("text", "names", "cells"), TEXTS)
-def test_lines_above_a_header_are_no_header(tmp_path: Path, text: str, names: list[str], cells: list[Any]) -> None:
+def test_lines_above_a_header_are_not_header(tmp_path: Path, text: str, names: list[str], cells: list[Any]) -> None:
     (tmp_path / "t.csv").write_text(text)
     found = read(tmp_path / "t.csv").table
     assert (found.names, rows(found)) == (names, cells)
@@ -130,7 +130,7 @@ def test_a_quotation_mark_left_open_is_an_error(tmp_path: Path, text: str, row: 
     assert stopped.value.where == row
 
 
-def test_lines_inside_a_cell_and_blank_lines_are_told(tmp_path: Path) -> None:
+def test_lines_inside_a_cell_and_blank_lines_are_reported(tmp_path: Path) -> None:
     (tmp_path / "m.csv").write_text('id,x\n1,"a\nb"\n\n3,"c,d\n4,f"\n')
     notes = {note.kind: note for note in read(tmp_path / "m.csv").notes}
     assert notes["swallowed"].examples == ((4, None),)
@@ -139,7 +139,7 @@ def test_lines_inside_a_cell_and_blank_lines_are_told(tmp_path: Path) -> None:
     assert read(tmp_path / "plain.csv").notes == ()
 
 
-def test_a_first_row_of_values_is_no_header(tmp_path: Path) -> None:
+def test_a_first_row_of_values_is_not_a_header(tmp_path: Path) -> None:
     (tmp_path / "n.csv").write_text("1,4.5\n2,5.5\n")
     with pytest.raises(FileError, match="has no header: its first row holds values"):
         read(tmp_path / "n.csv")

@@ -23,7 +23,7 @@ A = b"id,x\n1,5\n2,99\n"
 SCHEMA = pa.schema([("x", pa.string())])
 FOOTER = b"id,x\n1,2\n2,3\n\nTotal,5,all\nSource: us\n\n"
 
-TOLD = [
+REFUSED = [
     (A, "--skip-rows 10", 3, "has no row 11"),
     (A, "--skip-last 100000000", 0, "0 rows"),
     (A, "--skip-last 3", 0, "0 rows"),
@@ -34,11 +34,13 @@ TOLD = [
 ]
 
 
-@pytest.mark.parametrize(("content", "words", "status", "told"), TOLD)
-def test_what_is_odd_in_a_text_is_told(tmp_path: Path, content: bytes, words: str, status: int, told: str) -> None:
+@pytest.mark.parametrize(("content", "words", "status", "expected"), REFUSED)
+def test_what_is_odd_in_a_text_is_reported(
+    tmp_path: Path, content: bytes, words: str, status: int, expected: str
+) -> None:
     (tmp_path / "a.csv").write_bytes(content)
     out, error = lomrix("profile", "a.csv", *words.split(), cwd=tmp_path, status=status)
-    assert told in out + error
+    assert expected in out + error
 
 
 def test_a_footer_of_several_rows_is_left_out_as_is_advised(tmp_path: Path) -> None:
@@ -56,7 +58,7 @@ def test_a_name_that_leaves_no_room_for_a_descriptor_is_read(tmp_path: Path) -> 
     assert "2 rows" in lomrix("profile", "n" * 250 + ".csv", cwd=tmp_path)[0]
 
 
-def test_lines_of_json_that_are_no_text(tmp_path: Path) -> None:
+def test_lines_of_json_that_are_not_text(tmp_path: Path) -> None:
     (tmp_path / "a.jsonl").write_bytes(b'{"id":1,"x":"b"}\n{"id":2,"x":"caf\xe9"}\n')
     _, error = lomrix("profile", "a.jsonl", cwd=tmp_path, status=3)
     assert "not utf-8" in error and "line 2" in error
@@ -66,7 +68,7 @@ def test_lines_of_json_that_are_no_text(tmp_path: Path) -> None:
     assert "not valid Unicode" in lomrix("profile", "s.jsonl", cwd=tmp_path, status=3)[1]
 
 
-def test_columns_of_parquet_and_arrow_that_are_no_text(tmp_path: Path) -> None:
+def test_columns_of_parquet_and_arrow_that_are_not_text(tmp_path: Path) -> None:
     wrong = pa.array([b"a", b"\xe9"]).view(pa.string())
     pq.write_table(pa.table({"x": wrong}), tmp_path / "a.parquet")
     with (
@@ -84,13 +86,13 @@ BOOKS = [
 ]
 
 
-@pytest.mark.parametrize(("name", "part", "content", "told"), BOOKS)
-def test_a_workbook_that_announces_too_much(tmp_path: Path, name: str, part: str, content: str, told: str) -> None:
+@pytest.mark.parametrize(("name", "part", "content", "expected"), BOOKS)
+def test_a_workbook_that_announces_too_much(tmp_path: Path, name: str, part: str, content: str, expected: str) -> None:
     with zipfile.ZipFile(tmp_path / name, "w") as book:
         book.writestr(part, content)
     with pytest.raises(FileError, match="far too small") as stopped:
         open_source(str(tmp_path / name), ReadSettings()).read()
-    assert told in stopped.value.what
+    assert expected in stopped.value.what
 
 
 def test_header_templates_with_a_word_twice_and_with_far_too_many() -> None:
@@ -110,7 +112,7 @@ URLS = [
 
 
 @pytest.mark.parametrize(("url", "wrong"), URLS)
-def test_nothing_of_a_password_is_told(url: str, wrong: str | None) -> None:
+def test_nothing_of_a_password_is_reported(url: str, wrong: str | None) -> None:
     if wrong is None:
         assert str(Reference.parse(url)) == "postgresql://me@127.0.0.1/test#t"
         return
@@ -119,7 +121,7 @@ def test_nothing_of_a_password_is_told(url: str, wrong: str | None) -> None:
     assert "p#w" not in f"{stopped.value.what}{stopped.value.where}{stopped.value.todo}"
 
 
-def test_labels_are_no_markup() -> None:
+def test_labels_are_not_markup() -> None:
     template = "{{ label | marked }} `{{ label | in_code }}`"
     text = render(template, "t", {"label": "<b>`a`</b> | *c*\n#d"})
     assert text == r"&lt;b&gt;\`a\`&lt;/b&gt; \| \*c\* \#d" + r" `<b>'a'</b> \| *c* #d`"
@@ -134,7 +136,7 @@ FORGED = [
 
 
 @pytest.mark.parametrize("forged", FORGED)
-def test_a_forged_history_is_told_as_such(tmp_path: Path, forged: dict[str, object]) -> None:
+def test_a_forged_history_is_reported_as_such(tmp_path: Path, forged: dict[str, object]) -> None:
     (tmp_path / "a.csv").write_bytes(A)
     lomrix("export", "a.csv", "--to", "b.csv", cwd=tmp_path)
     beside = tmp_path / "b.csv.resource.json"

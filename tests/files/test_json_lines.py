@@ -48,7 +48,7 @@ def test_lines_that_cannot_be_understood_are_named(tmp_path: Path, text: str, wo
         open_source(str(tmp_path / "a.jsonl"), ReadSettings()).read()
 
 
-def test_moments_with_an_offset_are_told(tmp_path: Path) -> None:
+def test_timestamps_with_an_offset_are_reported(tmp_path: Path) -> None:
     (tmp_path / "a.jsonl").write_text('{"x":"2024-01-01T10:00:00+02:00"}\n{"x":"2024-01-01T10:00:00Z"}\n')
     found = open_source(str(tmp_path / "a.jsonl"), ReadSettings()).read()
     assert found.table["x"].cells() == [datetime.datetime(2024, 1, 1, 8), datetime.datetime(2024, 1, 1, 10)]
@@ -70,8 +70,8 @@ def test_what_json_does_not_hold_is_kept_or_reported(tmp_path: Path) -> None:
     again = open_source(str(tmp_path / "b.jsonl"), ReadSettings()).read().table
     assert again.types() == {"d": "string", "x": "number", "z": "number"}
     assert np.signbit(again["x"].values).tolist() == [True, False]
-    told, _ = lomrix("subset", "b.jsonl", "--out", "b.xlsx", cwd=tmp_path)
-    assert "it is written as 0" in told
+    output, _ = lomrix("subset", "b.jsonl", "--out", "b.xlsx", cwd=tmp_path)
+    assert "it is written as 0" in output
     (tmp_path / "c.jsonl").write_text('{"x": 1e400}\n{"x": 1.5}\n')
     read = open_source(str(tmp_path / "c.jsonl"), ReadSettings()).read()
     assert read.table["x"].cells() == ["1e400", "1.5"] and [note.kind for note in read.notes] == ["stray-text"]

@@ -47,7 +47,7 @@ def test_runs_by_hand() -> None:
     assert format_runs(column, "refused") == "3-5 7"
     assert plan_missing(column, Variable()) == MissingPlan({}, "refused", {"blank": "2 8"})
     assert plan_missing(column, Variable(missing={"-9": "refused"})) == MissingPlan({"refused": "-9"}, "blank", {})
-    # A code that is a value of the column cannot stand for a reason.
+    # A code that is a value of the column cannot mean a reason.
     assert plan_missing(column, Variable(missing={"4": "refused"})) == MissingPlan({}, "refused", {"blank": "2 8"})
     assert plan_missing(column, Variable(), "words").texts == {"refused": "refused"}
 
@@ -119,7 +119,7 @@ def test_other_programs_see_nulls_and_one_column_per_variable(
     assert arrow.schema.field("x").type == pa.int64()
 
 
-def test_a_column_of_the_users_with_the_packed_name_is_no_reason(
+def test_a_column_of_the_users_with_the_packed_name_is_not_a_reason(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(arrow_form, "FEW_RUNS", 0)
@@ -133,7 +133,7 @@ def test_a_column_of_the_users_with_the_packed_name_is_no_reason(
     assert back["_why"].cells() == ["a", "b", "c", "d", "e"]
 
 
-def test_a_file_changed_by_hand_loses_reasons_and_says_so(tmp_path: Path) -> None:
+def test_a_file_changed_by_hand_loses_reasons_and_reports_so(tmp_path: Path) -> None:
     path = written(tmp_path, ".csv")
     path.write_text(path.read_text().replace("3,,", "4,,"))  # the same size, another hash
     found = read(path)

@@ -38,17 +38,17 @@ def test_names_come_first_then_some_columns_and_rows(path: Path) -> None:
     assert len(source.read(rows=range(7, 9)).table) == 0
 
 
-def test_the_fingerprint_is_what_b2sum_says(path: Path) -> None:
-    told = subprocess.run(["b2sum", "-l", "256", path], capture_output=True, text=True, check=True).stdout.split()[0]
-    assert open_source(str(path), ReadSettings()).compute_fingerprint() == f"blake2b-256:{told}"
+def test_the_fingerprint_is_what_b2sum_reports(path: Path) -> None:
+    output = subprocess.run(["b2sum", "-l", "256", path], capture_output=True, text=True, check=True).stdout.split()[0]
+    assert open_source(str(path), ReadSettings()).compute_fingerprint() == f"blake2b-256:{output}"
 
 
 def test_a_range_of_rows_crosses_blocks(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (tmp_path / "long.csv").write_text("n,m\n" + "".join(f"{at},{-at}\n" for at in range(5000)))
     plain = pacsv.ReadOptions
 
-    def small(**said: Any) -> Any:
-        return plain(**{**said, "block_size": 600})
+    def small(**settings: Any) -> Any:
+        return plain(**{**settings, "block_size": 600})
 
     monkeypatch.setattr(pacsv, "ReadOptions", small)
     source = open_source(str(tmp_path / "long.csv"), ReadSettings())
@@ -77,11 +77,11 @@ def test_types_may_be_given_to_columns_that_are_not_read(tmp_path: Path) -> None
     (tmp_path / "a.csv").write_text("id,x\n1,2\n")
     lomrix("subset", "a.csv", "--columns", "id", "--type", "x=string", cwd=tmp_path)
     _, error = lomrix("subset", "a.csv", "--type", "z=string", cwd=tmp_path, status=2)
-    assert "There is no column z" in error
+    assert "No column z" in error
 
 
 @pytest.mark.parametrize("suffix", [".parquet", ".arrow", ".xlsx"])
-def test_files_that_are_cut_are_told(tmp_path: Path, suffix: str) -> None:
+def test_files_that_are_cut_are_reported(tmp_path: Path, suffix: str) -> None:
     (tmp_path / f"cut{suffix}").write_bytes(b"PAR1 this is not the whole file")
     with pytest.raises(FileError):
         open_source(str(tmp_path / f"cut{suffix}"), ReadSettings()).read()

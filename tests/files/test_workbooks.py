@@ -109,7 +109,7 @@ def test_errors_of_a_sheet_are_reasons(tmp_path: Path) -> None:
     assert reasons(table["y"]) == [None, None, "#DIV/0!"]
 
 
-def test_what_is_no_workbook_is_told(tmp_path: Path) -> None:
+def test_what_is_not_a_workbook_is_reported(tmp_path: Path) -> None:
     (tmp_path / "text.xlsx").write_text("a,b\n1,2\n")
     with pytest.raises(FileError, match="cannot be read as a workbook"):
         read(tmp_path / "text.xlsx")
@@ -122,9 +122,9 @@ def test_cells_that_a_sheet_cannot_hold_come_back_as_they_were(tmp_path: Path) -
     text = "id,d,m,n,t\n1,1850-01-02,0.30000000000000004,9007199254740993,2024-01-01 23:59:59.999999\n"
     text += "2,2024-01-02,1.5,4,\n"
     (tmp_path / "a.csv").write_text(text)
-    told, _ = lomrix("subset", "a.csv", "--type", "n=integer", "--out", "a.xlsx", cwd=tmp_path)
-    assert "a.xlsx.d: written as text" in told
-    assert '(row 2 "9007199254740993")' in told
+    output, _ = lomrix("subset", "a.csv", "--type", "n=integer", "--out", "a.xlsx", cwd=tmp_path)
+    assert "a.xlsx.d: written as text" in output
+    assert '(row 2 "9007199254740993")' in output
     out, _ = lomrix("subset", "a.xlsx", "--out", "-", "--quiet", cwd=tmp_path)
     assert out == text
 
@@ -155,23 +155,23 @@ def test_a_workbook_carries_its_dictionary(tmp_path: Path) -> None:
     (tmp_path / "d.toml").write_text(
         '[variables.sex]\nlabel = "Sex"\ncodes = "sex"\nunit = "code"\n[codes.sex]\n1 = "female"\n2 = "male"\n'
     )
-    told, _ = lomrix("export", "a.csv", "-d", "d.toml", "--type", "sum=integer", "--to", "a.xlsx", cwd=tmp_path)
-    assert "written as text" in told and "12 cells compared, all equal" in told
+    output, _ = lomrix("export", "a.csv", "-d", "d.toml", "--type", "sum=integer", "--to", "a.xlsx", cwd=tmp_path)
+    assert "written as text" in output and "12 cells compared, all equal" in output
     with zipfile.ZipFile(tmp_path / "a.xlsx") as book:
         first = book.read("xl/worksheets/sheet1.xml").decode()
         assert '<autoFilter ref="A1:D4"' in first and 'state="frozen"' in first and "<cols>" in first
         assert "<f>" not in first
     (tmp_path / "a.xlsx.resource.json").unlink()
     for sheet in ("a.xlsx", "a.xlsx#a"):
-        told, error = lomrix("tally", sheet, "sex", cwd=tmp_path)
-        assert "female" in told and "others are" not in told + error
+        output, error = lomrix("tally", sheet, "sex", cwd=tmp_path)
+        assert "female" in output and "others are" not in output + error
     back = read(tmp_path / "a.xlsx").table
     assert back["id"].cells() == ["007", "012", "003"]
     assert back["free"].cells() == ["=1+1", "@all", "+5"]
     assert back["sum"].cells() == [1234567890123456, 5, 6]
     assert back.dictionary.of("sex").label == "Sex" and back.dictionary.labels_of("sex")["2"] == "male"
     assert read(tmp_path / "a.xlsx", "codes").table["label"].cells() == ["female", "male"]
-    told, _ = lomrix("export", "a.xlsx", "--to", "b.xlsx", "--show-labels", "sex", cwd=tmp_path)
+    output, _ = lomrix("export", "a.xlsx", "--to", "b.xlsx", "--show-labels", "sex", cwd=tmp_path)
     assert read(tmp_path / "b.xlsx").table["sex"].cells() == ["female", "male", None]
 
 
@@ -183,7 +183,7 @@ def test_texts_stay_texts_when_a_person_edits_them(tmp_path: Path) -> None:
     assert 'formatCode="@"' in styles or 'numFmtId="49"' in styles
 
 
-def test_formulas_that_no_program_calculated_are_told(tmp_path: Path) -> None:
+def test_formulas_that_no_program_calculated_are_reported(tmp_path: Path) -> None:
     with xlsxwriter.Workbook(tmp_path / "f.xlsx") as book:
         sheet = book.add_worksheet()
         for at, row in enumerate([["id", "x", "twice"], [1, 5], [2, 7]]):

@@ -32,8 +32,8 @@ def study(tmp_path: Path) -> Path:
 def test_every_file_that_went_in_and_came_out_is_named_from_the_output(study: Path) -> None:
     words = ["recode", "raw/a.csv", "--map-file", "raw/m.csv", "-d", "raw/d.toml", "--missing-text", "gone"]
     lomrix(*words, "--others", "missing", "--out", "out/b.csv", cwd=study)
-    told = history(study / "out" / "b.csv")
-    (task,) = told["tasks"].values()
+    output = history(study / "out" / "b.csv")
+    (task,) = output["tasks"].values()
     assert {one["role"]: one["path"] for one in task["inputs"]} == {
         "source": "../raw/a.csv", "map_file": "../raw/m.csv", "dictionary": "../raw/more.toml",
     }  # fmt: skip
@@ -45,18 +45,18 @@ def test_every_file_that_went_in_and_came_out_is_named_from_the_output(study: Pa
     assert task["outputs"] == [{"role": "out", "path": "b.csv", "hash": hash_file(study / "out" / "b.csv")}]
 
 
-def test_a_task_that_two_branches_share_stands_once(study: Path) -> None:
+def test_a_task_that_two_branches_share_is_once(study: Path) -> None:
     lomrix("subset", "raw/a.csv", "--out", "s.csv", cwd=study)
     lomrix("recode", "s.csv", "--map", "x: 5=1", "--out", "one.csv", cwd=study)
     lomrix("recode", "s.csv", "--map", "x: 5=2", "--into", "y", "--out", "two.parquet", cwd=study)
     words = ["merge", "one.csv", "two.parquet", "--key", "id", "--overlap", "base", "--conflicts", "c.csv"]
     lomrix(*words, "--out", "m.csv", cwd=study)
-    told = history(study / "m.csv")
-    assert [task["do"] for task in told["tasks"].values()] == ["subset", "recode", "recode", "merge"]
-    ids = list(told["tasks"])
-    assert [one["task"] for one in told["tasks"][told["last"]]["inputs"]] == ids[1:3]
-    assert {told["tasks"][one]["inputs"][0]["task"] for one in ids[1:3]} == {ids[0]}
-    extra = told["tasks"][told["last"]]["outputs"][1]
+    output = history(study / "m.csv")
+    assert [task["do"] for task in output["tasks"].values()] == ["subset", "recode", "recode", "merge"]
+    ids = list(output["tasks"])
+    assert [one["task"] for one in output["tasks"][output["last"]]["inputs"]] == ids[1:3]
+    assert {output["tasks"][one]["inputs"][0]["task"] for one in ids[1:3]} == {ids[0]}
+    extra = output["tasks"][output["last"]]["outputs"][1]
     assert (extra["role"], extra["hash"]) == ("conflicts", hash_file(study / "c.csv"))
     metadata = pq.read_schema(study / "two.parquet").metadata or {}
     inside = json.loads(metadata[b"lomrix"])["lomrix:history"]
@@ -77,8 +77,8 @@ def test_a_deidentified_file_has_a_history_that_starts_at_itself(study: Path) ->
     words = ["deidentify", "named.csv", "--id", "id", "--seed", "raw/seed", "--linkage", "raw/link.csv"]
     lomrix(*words, "--out", "safe.csv", cwd=study)
     text = (study / "safe.csv.resource.json").read_text()
-    told = history(study / "safe.csv")
-    (task,) = told["tasks"].values()
+    output = history(study / "safe.csv")
+    (task,) = output["tasks"].values()
     assert task["do"] == "deidentify"
     assert "left out because" in task["begins"]
     for secret in ("named", "raw", "link", "seed", (study / "raw" / "seed").read_text().strip()):

@@ -35,7 +35,7 @@ def everything(folder: Path) -> dict[str, bytes]:
 
 
 @pytest.mark.parametrize(
-    ("words", "told"),
+    ("words", "expected"),
     [
         (["merge", "base.csv", "more.csv", *KEY, "--out", "u.csv", "--unmatched", "u.csv"], "written twice"),
         (["merge", "base.csv", "more.csv", *KEY, "--out", "u.csv", "--unmatched", "k/../u.csv"], "written twice"),
@@ -57,13 +57,13 @@ def everything(folder: Path) -> dict[str, bytes]:
         (["deidentify", "base.csv", "--id", "id", "--seed", "k/s", "--linkage", "l.csv", "--out", "-"], "cannot go to"),
     ],
 )  # fmt: skip
-def test_outputs_that_clash_are_refused_before_any_work(files: Path, words: list[str], told: str) -> None:
+def test_outputs_that_clash_are_refused_before_any_work(files: Path, words: list[str], expected: str) -> None:
     (files / "d.toml").write_text('[variables.x]\nlabel = "X"\n')
     (files / "map.csv").write_text("variable,old,new\nx,1,2\n")
     (files / "linked.csv").symlink_to("base.csv")
     before = everything(files)
     _, error = lomrix(*words, cwd=files, status=2)
-    assert told in error
+    assert expected in error
     assert everything(files) == before
 
 
@@ -76,7 +76,7 @@ def test_every_output_is_checked_before_the_first_is_written(files: Path) -> Non
         assert everything(files) == before
 
 
-def test_an_extra_without_the_table_is_an_output_and_the_ending_says_so(files: Path) -> None:
+def test_an_extra_without_the_table_is_an_output_and_the_ending_reports_so(files: Path) -> None:
     out, _ = lomrix("merge", "base.csv", "more.csv", *KEY, "--unmatched", "u.csv", cwd=files)
     assert "written  u.csv  (4 rows" in out
     assert "The table was not written. Add --out FILE" in out
@@ -131,7 +131,7 @@ main()
 
 
 @pytest.mark.parametrize("renames", [0, 1, 2])
-def test_a_kill_at_any_moment_of_the_commit_is_noticed(files: Path, renames: int) -> None:
+def test_a_kill_at_any_timestamp_of_the_commit_is_noticed(files: Path, renames: int) -> None:
     (files / "x.csv").write_text("id,x\n1,-9\n2,5\n")
     (files / "d.toml").write_text('[variables.x]\nmissing = { "-9" = "refused", "5" = "gone" }\n')
     lomrix("merge", "x.csv", "base.csv", *KEY, "--overlap", "both", "-d", "d.toml", "--out", "o.csv", cwd=files)
@@ -139,8 +139,8 @@ def test_a_kill_at_any_moment_of_the_commit_is_noticed(files: Path, renames: int
     words = ["merge", "y.csv", "base.csv", *KEY, "--overlap", "both", "-d", "d.toml", "--out", "o.csv", "--overwrite"]
     subprocess.run([sys.executable, "-c", SLOW_COMMIT, str(renames), *words], cwd=files, check=False)
     data = (files / "o.csv").read_text().splitlines()[1]
-    told = json.loads((files / "o.csv.resource.json").read_text())["hash"]
-    belongs = told == hash_file(files / "o.csv")
+    output = json.loads((files / "o.csv.resource.json").read_text())["hash"]
+    belongs = output == hash_file(files / "o.csv")
     # The descriptor goes first: the old pair, a pair that does not belong together, the new pair.
     assert (data.split(",")[1] == "7", belongs) == [(False, True), (False, False), (True, True)][renames]
     out, _ = lomrix("profile", "o.csv", "--json", cwd=files)
@@ -163,8 +163,8 @@ def test_parts_of_a_run_that_is_alive_are_left_alone(tmp_path: Path) -> None:
 def wait_until_it_listens(process: int) -> None:
     """Wait until a process has a handler of its own for the request to end."""
     for _ in range(400):
-        told = Path(f"/proc/{process}/status").read_text()
-        if int(re.search(r"SigCgt:\s*(\w+)", told)[1], 16) >> (signal.SIGTERM - 1) & 1:  # type: ignore[index]
+        output = Path(f"/proc/{process}/status").read_text()
+        if int(re.search(r"SigCgt:\s*(\w+)", output)[1], 16) >> (signal.SIGTERM - 1) & 1:  # type: ignore[index]
             return
         time.sleep(0.05)
     raise AssertionError("it never listens")
@@ -207,7 +207,7 @@ PIPES = ["subset base.csv --out o.csv", "subset base.csv --out - --quiet", "deri
 
 
 @pytest.mark.parametrize(
-    ("words", "status", "told", "unbuffered"),
+    ("words", "status", "expected", "unbuffered"),
     [
         *[(*one, "") for one in STREAMS],
         *[(*one, "1") for one in STREAMS[2:6]],
@@ -215,14 +215,14 @@ PIPES = ["subset base.csv --out o.csv", "subset base.csv --out - --quiet", "deri
     ],
 )
 def test_standard_streams_that_are_full_closed_or_gone(
-    files: Path, words: str, status: int, told: str, unbuffered: str
+    files: Path, words: str, status: int, expected: str, unbuffered: str
 ) -> None:
     done = subprocess.run(
         f"{Path(sys.executable).parent / 'lomrix'} {words}", shell=True, executable="/bin/bash", cwd=files,
         capture_output=True, text=True, check=False, env={**os.environ, "PYTHONUNBUFFERED": unbuffered},
     )  # fmt: skip
-    assert (done.returncode, done.stderr.split("\n")[0]) == (status, told)
-    assert done.stderr.count("error") == bool(told)
+    assert (done.returncode, done.stderr.split("\n")[0]) == (status, expected)
+    assert done.stderr.count("error") == bool(expected)
     assert (files / "o.csv").exists() == ("o.csv" in words)
 
 
@@ -282,7 +282,7 @@ def test_files_are_on_the_disk_before_they_are_renamed(files: Path, monkeypatch:
     assert names.index("u.csv.resource.json") < names.index("u.csv")
 
 
-def test_a_folder_without_permission_is_told_and_stays_as_it_was() -> None:
+def test_a_folder_without_permission_is_reported_and_stays_as_it_was() -> None:
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         (folder / "a.csv").write_text("id,x\n1,2\n")

@@ -117,21 +117,21 @@ def test_several_outputs_are_all_written_or_none(files: Path, monkeypatch: pytes
     for line in (["merge", "a.csv", "b.csv", "--key", "id,x", "--out", "u.csv", "--unmatched", "n.csv"],
                  ["history", "b.csv", "--as-plan", "p.toml", "--as-commands", "u.csv"]):  # fmt: skip
         before = everything(files)
-        _, told = lomrix(*line, cwd=files, status=3)
+        _, output = lomrix(*line, cwd=files, status=3)
         assert everything(files) == {**before, "u.csv": b"theirs"}
-        assert "u.csv cannot be written" in told
+        assert "u.csv cannot be written" in output
         (files / "u.csv").unlink()
 
 
 @pytest.mark.parametrize("kind", ["fifo", "device"])
-def test_what_is_no_plain_file_is_not_replaced(files: Path, kind: str) -> None:
+def test_what_is_not_a_plain_file_is_not_replaced(files: Path, kind: str) -> None:
     place = files / "z.csv"
     if kind == "fifo":
         os.mkfifo(place)
     else:
         place.symlink_to("/dev/null")
-    _, told = lomrix("export", "a.csv", "--to", "z.csv", "--overwrite", cwd=files, status=3)
-    assert "not a regular file" in told
+    _, output = lomrix("export", "a.csv", "--to", "z.csv", "--overwrite", cwd=files, status=3)
+    assert "not a regular file" in output
     assert not place.is_file()
     assert Path("/dev/null").is_char_device()
 
@@ -170,8 +170,8 @@ PLAN = '[[steps]]\nname = "s"\ndo = "export"\nfrom = "a.csv"\n{more}\n'
 
 def run_plan(files: Path, more: str, status: int = 0, *words: str) -> str:
     (files / "p.toml").write_text(PLAN.format(more=more))
-    out, told = lomrix("run", "p.toml", *words, cwd=files, status=status)
-    return out + told
+    out, output = lomrix("run", "p.toml", *words, cwd=files, status=status)
+    return out + output
 
 
 def test_whatever_a_step_reads_makes_it_run_again(files: Path) -> None:
@@ -202,19 +202,19 @@ REFUSED = [
 ]
 
 
-@pytest.mark.parametrize(("more", "told"), REFUSED)
-def test_a_plan_that_cannot_be_is_refused(files: Path, more: str, told: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("more", "expected"), REFUSED)
+def test_a_plan_that_cannot_be_is_refused(files: Path, more: str, expected: str, tmp_path: Path) -> None:
     away = tmp_path.with_name(tmp_path.name + "_away")
     away.mkdir(exist_ok=True)
     (files / "out").symlink_to(away)
-    assert told in run_plan(files, more, 2)
+    assert expected in run_plan(files, more, 2)
 
 
 def test_a_plan_names_one_table_where_a_step_takes_one(files: Path) -> None:
     for more in ("*.csv", '["a.csv", "b.csv"]'):
-        said = more if more.startswith("[") else f'"{more}"'
+        settings = more if more.startswith("[") else f'"{more}"'
         (files / "p.toml").write_text(
-            PLAN.replace('"a.csv"', said).replace("export", "subset").format(more='out = "o/o.csv"')
+            PLAN.replace('"a.csv"', settings).replace("export", "subset").format(more='out = "o/o.csv"')
         )
         assert "takes one table" in lomrix("run", "p.toml", cwd=files, status=2)[1]
     (files / "p.toml").write_text('allow_outside = "false"\n' + PLAN.format(more='out = "o.csv"'))
@@ -224,7 +224,7 @@ def test_a_plan_names_one_table_where_a_step_takes_one(files: Path) -> None:
 
 
 @pytest.mark.parametrize("place", ["o.xlsx", "o.csv", "o.parquet", "o.arrow", "o.jsonl", "sqlite:///o.db#t"])
-def test_a_full_disk_is_told_and_leaves_nothing(files: Path, place: str) -> None:
+def test_a_full_disk_is_reported_and_leaves_nothing(files: Path, place: str) -> None:
     (files / "big.csv").write_text("id,x\n" + "".join(f"{at},{at * 7919 % 10007}\n" for at in range(5_000)))
     before = everything(files)
     program = shutil.which("lomrix", path=Path(sys.executable).parent) or "lomrix"
@@ -286,7 +286,7 @@ def test_the_memory_of_a_long_chain_holds_each_task_once(files: Path) -> None:
     assert (files / "o.csv.resource.json").read_bytes() == made
 
 
-def test_a_plan_refuses_files_whose_names_are_no_text(files: Path) -> None:
+def test_a_plan_refuses_files_whose_names_are_not_text(files: Path) -> None:
     (files / "raw").mkdir()
     Path(os.fsdecode(bytes(files / "raw") + b"/a_\xff.csv")).write_text("id,x\n1,2\n")
     (files / "p.toml").write_text('[[steps]]\nname = "s"\ndo = "stack"\nfrom = "raw/*.csv"\nout = "o/o.csv"\n')

@@ -53,13 +53,13 @@ def study(tmp_path: Path) -> Path:
 
 
 def plan(study: Path, *words: str, status: int = 0) -> str:
-    told, error = lomrix("run", "plan.toml", *words, cwd=study, status=status)
-    return told + error
+    output, error = lomrix("run", "plan.toml", *words, cwd=study, status=status)
+    return output + error
 
 
 def fates(study: Path, *words: str, status: int = 0) -> list[str]:
-    told = json.loads(plan(study, *words, "--json", status=status))
-    return [step["result"] for step in told["account"]["facts"]["steps"]]
+    output = json.loads(plan(study, *words, "--json", status=status))
+    return [step["result"] for step in output["account"]["facts"]["steps"]]
 
 
 def test_a_plan_is_run_and_not_run_again(study: Path) -> None:
@@ -98,8 +98,8 @@ def test_a_damaged_memory_is_not_believed(study: Path) -> None:
 
 
 def test_parameters_parts_and_rehearsals(study: Path) -> None:
-    told = plan(study, "--set", "wave=12", status=1)
-    assert "4 rows were expected, but there are 6" in told and "plan.toml, line 12" in told
+    output = plan(study, "--set", "wave=12", status=1)
+    assert "4 rows were expected, but there are 6" in output and "plan.toml, line 12" in output
     assert "no parameter wav" in plan(study, "--set", "wav=1", status=2)
     assert fates(study, "--rehearse") == ["done", "done", "done"]
     assert not list((study / "out").glob("*"))
@@ -119,11 +119,11 @@ def test_the_flow_is_shown(study: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("old", "new", "told", "line"),
+    ("old", "new", "expected", "line"),
     [
         ('do = "stack"', 'do = "stak"', "Did you mean stack", 7),
         ("where = ", "wher = ", "Did you mean where", 16),
-        ('stat = "x: n mean"', 'stat = "x: n average"', "no statistic average", 27),
+        ('stat = "x: n mean"', 'stat = "x: n average"', "Unknown statistic average", 27),
         ('where = "month <= {wave}"', 'where = "month <="', "cannot be understood", 16),
         ("expect_rows = 4", 'expect_rows = "four"', "not a number of rows", 17),
         ('name = "means"', 'name = "seen"', "Two steps are called seen", 23),
@@ -140,36 +140,38 @@ def test_the_flow_is_shown(study: Path) -> None:
         ('name = "means"', 'name = "two words"', "cannot be a name", 23),
     ],
 )  # fmt: skip
-def test_a_wrong_plan_is_refused_before_anything_is_read(study: Path, old: str, new: str, told: str, line: int) -> None:
+def test_a_wrong_plan_is_refused_before_anything_is_read(
+    study: Path, old: str, new: str, expected: str, line: int
+) -> None:
     text = PLAN.replace(old, new)
     assert text != PLAN
     (study / "plan.toml").write_text(text)
     (study / "raw" / "f_m0.csv").write_text("")  # reading it would be another error
     answer = plan(study, status=2)
-    assert told in answer
+    assert expected in answer
     assert f"plan.toml, line {line}" in answer
     assert not (study / "out").exists()
 
 
-def test_files_that_are_no_plan(study: Path) -> None:
-    for text, told, status in (
+def test_files_that_are_not_plan(study: Path) -> None:
+    for text, output, status in (
         ("[[steps", "not valid TOML", 3),
         ("x = 1\n", "no key x", 2),
         ("steps = 3\n", "no steps", 2),
     ):
         (study / "plan.toml").write_text(text)
-        assert told in plan(study, status=status)
+        assert output in plan(study, status=status)
     (study / "plan.toml").write_text(PLAN.replace("../", ""))
     lomrix("run", "plam.toml", cwd=study, status=3)
 
 
-def test_a_step_that_fails_leaves_what_was_there_and_says_how_to_go_on(study: Path) -> None:
+def test_a_step_that_fails_leaves_what_was_there_and_reports_how_to_go_on(study: Path) -> None:
     plan(study)
     before = (study / "out" / "seen.csv").read_bytes()
     (study / "raw" / "f_m0.csv").write_text("id,x\na,-5\nb,2\n")
-    told = plan(study, status=1)
-    assert "1 row breaks the rule x >= 0" in told and "not run: means" in told
-    assert "it continues with seen" in told
+    output = plan(study, status=1)
+    assert "1 row breaks the rule x >= 0" in output and "not run: means" in output
+    assert "it continues with seen" in output
     (study / "raw" / "f_m0.csv").write_text("id,x\na,5\n")
     assert "there are 3" in plan(study, status=1)
     (study / "raw" / "f_m0.csv").write_text("id,x\na,5\nc,5\n")
@@ -179,14 +181,14 @@ def test_a_step_that_fails_leaves_what_was_there_and_says_how_to_go_on(study: Pa
     assert (study / "out" / "seen.csv").read_bytes() == before
 
 
-def test_a_step_that_stops_over_a_column_tells_what_was_read_in_it(study: Path) -> None:
+def test_a_step_that_stops_over_a_column_shows_what_was_read_in_it(study: Path) -> None:
     (study / "raw" / "ages.csv").write_text("id,age\n1,20\n2,15 est\n3,31\n")
     step = '[[steps]]\nname = "older"\ndo = "derive"\nfrom = "raw/ages.csv"\nexpressions = ["y = age + 1"]\n'
     (study / "plan.toml").write_text(step)
-    told = plan(study, status=2)
-    assert "look at\n  ! ages.age: kept as text: 1 of 3 cells is not a number. (row 3" in told
+    output = plan(study, status=2)
+    assert "look at\n  ! ages.age: kept as text: 1 of 3 cells is not a number. (row 3" in output
     assert (
-        "error  older: Arithmetic needs numbers, but an operand is string.\nwhere  plan.toml, line 1; age + 1" in told
+        "error  older: Arithmetic needs numbers, but an operand is string.\nwhere  plan.toml, line 1; age + 1" in output
     )
 
 
@@ -231,8 +233,8 @@ def test_two_runs_at_once_and_a_memory_of_bounded_size(study: Path, monkeypatch:
 
 def test_a_history_is_shown_and_checked(study: Path) -> None:
     plan(study)
-    told, _ = lomrix("history", "out/means.csv", cwd=study)
-    lines = [line.split() for line in told.splitlines()]
+    output, _ = lomrix("history", "out/means.csv", cwd=study)
+    lines = [line.split() for line in output.splitlines()]
     assert lines[5][:3] == ["out/means.csv", "aggregate", "2"]
     assert lines[6][:4] == ["└", "out/seen.csv", "subset", "4"]
     assert lines[7][:4] == ["└", "(whole)", "stack", "6"]
@@ -240,11 +242,11 @@ def test_a_history_is_shown_and_checked(study: Path) -> None:
     lomrix("history", "out/means.csv", "--check", cwd=study)
     (study / "raw" / "f_m3.csv").write_text("id,x\na,3\nb,44\n")
     (study / "raw" / "f_m12.csv").unlink()
-    told, _ = lomrix("history", "out/means.csv", "--check", cwd=study, status=1)
-    assert "raw/f_m3.csv: changed, so the file would be different if made again" in told
-    assert "raw/f_m12.csv: missing" in told
-    told, _ = lomrix("history", "out/means.csv", "--full", cwd=study)
-    assert "2 condition false, left out" in told
+    output, _ = lomrix("history", "out/means.csv", "--check", cwd=study, status=1)
+    assert "raw/f_m3.csv: changed, so the file would be different if made again" in output
+    assert "raw/f_m12.csv: missing" in output
+    output, _ = lomrix("history", "out/means.csv", "--full", cwd=study)
+    assert "2 condition false, left out" in output
     _, error = lomrix("history", "raw/f_m0.csv", cwd=study, status=2)
     assert "has no history" in error
 
@@ -252,30 +254,30 @@ def test_a_history_is_shown_and_checked(study: Path) -> None:
 def test_provenance_is_the_graph_in_an_open_form(study: Path) -> None:
     plan(study)
     lomrix("history", "out/means.csv", "--as-prov", "p.json", cwd=study)
-    told = json.loads((study / "p.json").read_text())
-    assert set(told) == {"prefix", "entity", "activity", "agent", "used", "wasGeneratedBy", "wasAssociatedWith"}
-    assert sorted(one["prov:label"] for one in told["activity"].values()) == ["aggregate", "stack", "subset"]
-    assert {"file:raw/f_m0.csv", "file:out/seen.csv", "file:out/means.csv"} <= set(told["entity"])
+    output = json.loads((study / "p.json").read_text())
+    assert set(output) == {"prefix", "entity", "activity", "agent", "used", "wasGeneratedBy", "wasAssociatedWith"}
+    assert sorted(one["prov:label"] for one in output["activity"].values()) == ["aggregate", "stack", "subset"]
+    assert {"file:raw/f_m0.csv", "file:out/seen.csv", "file:out/means.csv"} <= set(output["entity"])
     for kind in ("used", "wasGeneratedBy"):
-        for one in told[kind].values():
-            assert one["prov:entity"] in told["entity"] and one["prov:activity"] in told["activity"]
+        for one in output[kind].values():
+            assert one["prov:entity"] in output["entity"] and one["prov:activity"] in output["activity"]
 
 
 def test_a_hostile_history_is_only_shown(study: Path) -> None:
     plan(study)
     beside = study / "out" / "means.csv.resource.json"
-    told = json.loads(beside.read_text())
-    history = told["lomrix:history"]
+    output = json.loads(beside.read_text())
+    history = output["lomrix:history"]
     last = history["tasks"][history["last"]]
     last["do"], last["summary"], last["inputs"][0]["path"] = "rm -rf", "\x1b[2J<script>", "../../../../etc/passwd"
     last["balances"], last["settings"] = "none", {"x": ["a"]}
-    beside.write_text(json.dumps(told))
+    beside.write_text(json.dumps(output))
     shown, _ = lomrix("history", "out/means.csv", "--full", cwd=study)
     assert "\x1b" not in shown
     _, error = lomrix("history", "out/means.csv", "--as-plan", "q.toml", cwd=study, status=2)
     assert "does not know" in error
     history["tasks"] = {"a": 1}
-    beside.write_text(json.dumps(told))
+    beside.write_text(json.dumps(output))
     lomrix("history", "out/means.csv", cwd=study, status=2)
 
 
@@ -290,7 +292,7 @@ def test_a_dictionary_that_changed_counts_with_all_that_it_includes(study: Path)
     assert "mean of two" in (study / "out" / "means.csv.resource.json").read_text()
 
 
-def test_a_plan_takes_names_away_and_tells_no_secret(study: Path) -> None:
+def test_a_plan_takes_names_away_and_shows_no_secret(study: Path) -> None:
     (study / "plan.toml").write_text(
         '[[steps]]\nname = "safe"\ndo = "deidentify"\nsource = "raw/f_m0.csv"\nid = "id"\nseed = "keys/seed"\n'
         'linkage = "keys/link.csv"\nout = "out/safe.csv"\n'
@@ -327,20 +329,20 @@ def test_a_watched_plan_runs_again_when_a_source_changes_and_waits_where_it_is_w
     def edited(_: float) -> None:
         """What a person does while the program waits."""
         seen.append((study / "out" / "means.csv").read_text().splitlines()[-1])
-        moment = len(seen)
-        if moment == 1:
+        time_ = len(seen)
+        if time_ == 1:
             raw.write_text("id,x\na,13\nb,4\n")
-        elif moment == 2:
+        elif time_ == 2:
             (study / "plan.toml").write_text(PLAN + "[[steps\n")
-        elif moment == 3:
+        elif time_ == 3:
             (study / "plan.toml").write_text(PLAN.replace("n mean", "n max"))
-        elif moment == 5:
+        elif time_ == 5:
             raise KeyboardInterrupt
 
     monkeypatch.setattr("lomrix.cli.plans.time.sleep", edited)
-    told = plan(study, "--watch")
+    output = plan(study, "--watch")
     assert seen == ["3,2,3.5", "3,2,8.5", "3,2,8.5", "3,2,13", "3,2,13"]
-    assert told.count("is not valid TOML") == 1
+    assert output.count("is not valid TOML") == 1
 
 
 def test_rows_that_were_left_out_are_those_of_the_account_and_no_others(tmp_path: Path) -> None:

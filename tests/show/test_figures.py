@@ -75,7 +75,7 @@ def test_courses_show_cases_and_their_mean(drawn: list[Any], tmp_path: Path) -> 
     assert drawn[0].get_suptitle() == "thin: all 3 cases (id); thick: mean of all with its 95 % interval"
 
 
-def test_labels_are_no_formulas_and_leave_room(tmp_path: Path, recwarn: pytest.WarningsRecorder) -> None:
+def test_labels_are_not_formulas_and_leave_room(tmp_path: Path, recwarn: pytest.WarningsRecorder) -> None:
     from lomrix.show.canvas import make_figure, save_figure, shorten
 
     figure = make_figure(4, 3)

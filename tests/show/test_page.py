@@ -41,11 +41,11 @@ class Outline(HTMLParser):
         self.feed(text)
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        told = dict(attrs)
+        output = dict(attrs)
         self.headings += [int(tag[1])] if re.fullmatch("h[1-6]", tag) else []
-        self.ids += [told["id"] or ""] if "id" in told else []
-        self.links += [told["href"] or ""] if tag == "a" else []
-        self.pictures += [told.get("aria-label")] if tag == "svg" else []
+        self.ids += [output["id"] or ""] if "id" in output else []
+        self.links += [output["href"] or ""] if tag == "a" else []
+        self.pictures += [output.get("aria-label")] if tag == "svg" else []
 
 
 def page(study: Path, *words: str) -> str:
@@ -53,7 +53,7 @@ def page(study: Path, *words: str) -> str:
     return (study / "p.html").read_text()
 
 
-def test_a_page_tells_all_and_takes_nothing_for_markup(study: Path) -> None:
+def test_a_page_shows_all_and_takes_nothing_for_markup(study: Path) -> None:
     text = page(study, *WORDS)
     assert "<script>alert" not in text and "<i>odd" not in text and "<b>" not in text
     assert "A &lt;script&gt;alert(1)&lt;/script&gt; measure" in text
@@ -68,7 +68,7 @@ def test_a_page_tells_all_and_takes_nothing_for_markup(study: Path) -> None:
     assert page(study, *WORDS) == text
 
 
-def test_small_groups_are_held_back(study: Path) -> None:
+def test_small_groups_are_suppressed(study: Path) -> None:
     text = page(study, *WORDS, "--min-n", "9")
     assert "fewer than 9" in text
     assert re.search(r'<th scope="row">6</th><td class="n">·</td>', text)
@@ -81,8 +81,8 @@ def test_small_groups_are_held_back(study: Path) -> None:
     assert "is not numeric" in error
     _, error = lomrix("report", "a.csv", "--out", "p.txt", cwd=study, status=2)
     assert "Use the extension .html" in error
-    told, _ = lomrix("report", "a.csv", cwd=study)
-    assert "Nothing was written" in told
+    output, _ = lomrix("report", "a.csv", cwd=study)
+    assert "Nothing was written" in output
 
 
 def test_who_was_seen_is_counted_as_by_hand(study: Path) -> None:
@@ -93,13 +93,13 @@ def test_who_was_seen_is_counted_as_by_hand(study: Path) -> None:
     for month in (0, 3, 6, 12):
         now = seen[month]
         counts = [len(one) for one in (now, now - before, (now & before) - last, before - now)]
-        told = "".join(f'<td class="n">{count}</td>' for count in counts)
-        assert f'<tr><th scope="row">{month}</th>{told}</tr>' in text, month
+        output = "".join(f'<td class="n">{count}</td>' for count in counts)
+        assert f'<tr><th scope="row">{month}</th>{output}</tr>' in text, month
         before, last = before | now, now
     assert "<title>tern: " in text
 
 
-def test_what_is_missing_is_told_by_occasion_and_reason(tmp_path: Path) -> None:
+def test_what_is_missing_is_reported_by_occasion_and_reason(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,month,x\n1,0,-9\n2,0,\n3,0,5\n4,0,6\n1,3,7\n2,3,\n")
     (tmp_path / "d.toml").write_text('[variables.x]\nmissing = { "-9" = "refused" }\n')
     text = page(tmp_path, *WORDS[:4], "-d", "d.toml")
@@ -140,7 +140,7 @@ addEventListener("load", function () {
 </script>"""
 
 
-def looked_at(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
+def examined(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
     return subprocess.run(
         [str(CHROMIUM), "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
          "--disable-background-networking", "--disable-component-update", "--disable-sync", "--enable-logging=stderr",
@@ -150,9 +150,9 @@ def looked_at(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
 
 
 @browser
-def test_a_browser_has_nothing_to_say_and_nothing_is_cut(study: Path) -> None:
+def test_a_browser_has_nothing_to_report_and_nothing_is_cut(study: Path) -> None:
     text = page(study, *WORDS)
-    done = looked_at(study, "--dump-dom", f"file://{study / 'p.html'}")
+    done = examined(study, "--dump-dom", f"file://{study / 'p.html'}")
     assert "CONSOLE" not in done.stderr, done.stderr
     assert 'style="display: block;"' in done.stdout  # the search is there once the script ran
     for width in (1280, 400):
@@ -161,9 +161,9 @@ def test_a_browser_has_nothing_to_say_and_nothing_is_cut(study: Path) -> None:
         )
         frame = f'<title>none</title><iframe style="width:{width}px;height:900px;border:0" srcdoc="{inside}"></iframe>'
         (study / "frame.html").write_text(frame)
-        done = looked_at(study, "--window-size=1400,1000", "--dump-dom", f"file://{study / 'frame.html'}")
+        done = examined(study, "--window-size=1400,1000", "--dump-dom", f"file://{study / 'frame.html'}")
         title = re.search(r"<title>(\d+) of (\d+): (.*?)</title>", done.stdout)
         assert title is not None and int(title[1]) <= int(title[2]) == width
         assert title[3] == ""
-    looked_at(study, f"--print-to-pdf={study / 'p.pdf'}", f"file://{study / 'p.html'}")
+    examined(study, f"--print-to-pdf={study / 'p.pdf'}", f"file://{study / 'p.html'}")
     assert (study / "p.pdf").read_bytes().startswith(b"%PDF")

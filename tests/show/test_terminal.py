@@ -38,10 +38,10 @@ def test_names_and_labels_are_whole_at_every_width(study: Path, width: int | Non
         assert not any(line != line.rstrip() for line in out.splitlines())
     for name in NAMES:
         assert any(name in line for line in plain)
-    told = " ".join(out.split())
-    assert all(word in told for word in ["Sleep", "in", "24", "hours"])
+    output = " ".join(out.split())
+    assert all(word in output for word in ["Sleep", "in", "24", "hours"])
     if width == 60:
-        assert "not shown:" in told
+        assert "not shown:" in output
 
 
 def test_what_has_no_room_is_wrapped_then_left_out() -> None:
@@ -55,7 +55,7 @@ def test_what_has_no_room_is_wrapped_then_left_out() -> None:
     assert "not shown: values, n" in lines[-1]
 
 
-def test_a_table_of_many_columns_stands_in_blocks() -> None:
+def test_a_table_of_many_columns_is_in_blocks() -> None:
     heads = [Head("sex", is_kept=True), *(Head(f"ship_{at}", is_right_aligned=True) for at in range(9))]
     lines = [line.plain for line in format_grid(heads, [[Cell("f"), *[Cell("12")] * 9]], 40, can_split=True)]
     assert max(map(len, lines)) <= 40
@@ -75,11 +75,11 @@ NUMBERS = [
 
 
 @pytest.mark.parametrize(("values", "texts"), NUMBERS)
-def test_decimals_stand_under_each_other(values: list[float], texts: list[str]) -> None:
+def test_decimals_are_under_each_other(values: list[float], texts: list[str]) -> None:
     assert align_numbers(values) == texts
 
 
-def test_decimal_points_of_a_listing_stand_under_each_other() -> None:
+def test_decimal_points_of_a_listing_are_under_each_other() -> None:
     assert format_column([12.5, "too few", 3.25]) == ["12.50", "too few", " 3.25"]
     assert format_column(["0.5", "-12.25", "7", "all"]) == ["  0.5 ", "-12.25", "  7   ", "all"]
     assert format_column(["1", "12"]) == ["1", "12"]
@@ -98,7 +98,7 @@ HOSTILE = "a\x1b]0;owned\x07\x9b31m\u202egnp.exe\nnext line"
 @given(st.text())
 def test_what_steers_a_terminal_is_shown(text: str) -> None:
     shown = escape_controls(text)
-    assert not any(ord(sign) < 32 or 127 <= ord(sign) < 160 for sign in shown)
+    assert not any(ord(character) < 32 or 127 <= ord(character) < 160 for character in shown)
     assert escape_controls("plain é 名") == "plain é 名"
 
 
@@ -108,19 +108,19 @@ def test_hostile_cells_names_and_files_do_nothing(tmp_path: Path) -> None:
     for words in (["profile"], ["subset"], ["check", "--key", name], ["tally"], ["subset", "--where", "nothing > 1"]):
         status = {"check": 0, "subset": 2 if "--where" in words else 0}.get(words[0], 0)
         more = [name] if words[0] == "tally" else []
-        told = lomrix(words[0], "a\x1b[2J.csv", *more, *words[1:], cwd=tmp_path, status=status)
-        assert not any(sign in part for sign in ("\x1b", "\x9b", "\x07", "\u202e") for part in told)
+        output = lomrix(words[0], "a\x1b[2J.csv", *more, *words[1:], cwd=tmp_path, status=status)
+        assert not any(character in part for character in ("\x1b", "\x9b", "\x07", "\u202e") for part in output)
     answer, _ = lomrix("tally", "a\x1b[2J.csv", name, "--json", cwd=tmp_path)
     assert "\x9b" not in answer and json.loads(answer)["account"]["facts"]["counts"][0][name] == HOSTILE
 
 
-def test_what_was_done_as_asked_is_told_apart(tmp_path: Path) -> None:
+def test_what_was_done_as_asked_is_reported_apart(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x_m0,x_m3,town\n1,2,3,b \n2,3,4,c\n")
     out, _ = lomrix("to-long", "a.csv", "--case", "id", "--header", "{measure}_m{month}", cwd=tmp_path)
     before, after = out.split("look at")
     assert "· carried along: id, town" in before and "carried" not in after
 
 
-def test_three_tokens_of_one_column_are_no_three_columns(tmp_path: Path) -> None:
+def test_three_tokens_of_one_column_are_not_three_columns(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x\n" + "".join(f"{at},{at}\n" for at in range(9)) + "10,NA\n11,n/a\n12,-\n")
     assert "in 3 columns" not in lomrix("subset", "a.csv", cwd=tmp_path)[0]

@@ -182,7 +182,7 @@ class Program(TyperGroup):
         """Find the command, or name the nearest if it is misspelt."""
         if args and self.get_command(ctx, args[0]) is None:
             todo = advice(args[0], self.list_commands(ctx), "`lomrix --help` shows them.")
-            raise WrongLineError(f"There is no command {args[0]}.\n{todo}", ctx)
+            raise WrongLineError(f"Unknown command {args[0]}.\n{todo}", ctx)
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: Any, formatter: Any) -> None:
@@ -304,7 +304,7 @@ def report_wrong_line(error: Any, environment: Environment) -> None:
     context = getattr(error, "ctx", None)
     what, _, todo = error.format_message().replace(": Value error, ", ": ").partition("\n")
     if option_name := getattr(error, "option_name", ""):
-        what = f"There is no option {option_name}."
+        what = f"Unknown option {option_name}."
         todo = advice(option_name, [one for each in context.command.params for one in each.opts], "") if context else ""
     path = context.command_path if context is not None else "lomrix"
     reported = UsageError(what, todo=todo or f"`{path} --help` shows the options.")

@@ -44,7 +44,7 @@ def shorten_list(texts: Iterable[str], most: int = MOST_LISTED) -> str:
 def to_utf8(name: str) -> str:
     """Return a file's name as writable text: bytes that are not UTF-8 are spelled out.
 
-    >>> to_utf8("caf\udce9.csv")
-    'caf\\xe9.csv'
+    >>> to_utf8("caf\\udce9.csv")
+    'caf\\\\xe9.csv'
     """
     return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")

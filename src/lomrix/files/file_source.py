@@ -204,4 +204,4 @@ def require_file(path: Path) -> None:
         names = [str(path.parent / sibling.name) for sibling in path.parent.iterdir()]
     except OSError:
         names = []
-    raise FileError(f"There is no file {path}.", todo=advice(str(path), sorted(names), "Check the path."))
+    raise FileError(f"The file {path} does not exist.", todo=advice(str(path), sorted(names), "Check the path."))

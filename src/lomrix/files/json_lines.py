@@ -74,7 +74,7 @@ class Reader(FileSource):
                 todo="Correct the byte in a copy; if the whole file has another encoding, add ‹encoding=cp1252›.",
             ) from error
         except LookupError as error:
-            raise UsageError(f"There is no encoding {encoding}.", todo="Use ‹encoding=cp1252›.") from error
+            raise UsageError(f"Unknown encoding {encoding}.", todo="Use ‹encoding=cp1252›.") from error
         return content if encoding == "utf-8" else text.encode()
 
     def _is_text(self, name: str) -> bool:

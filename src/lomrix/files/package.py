@@ -64,7 +64,7 @@ class PackageSink(FileSink):
         remove_leftovers(self.resolved_path)
         if not self.path.parent.is_dir():
             raise FileError(
-                f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
+                f"The folder {self.path.parent} does not exist.", todo=f"Make it first: mkdir -p {self.path.parent}"
             )
         if not self.path.exists():
             return

@@ -48,7 +48,7 @@ def parse_types(texts: Sequence[str]) -> dict[str, tuple[Type, str]]:
 
 
 def parse_delimiter(text: str) -> str:
-    """Parse one character; `\t` is a tab.
+    """Parse one character; `\\t` is a tab.
 
     Raises UsageError if it is longer, or cannot be a delimiter.
     """

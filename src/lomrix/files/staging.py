@@ -180,7 +180,7 @@ class FileSink(Sink):
         require_no_directory(self.path)
         if not self.path.parent.is_dir():
             raise FileError(
-                f"There is no folder {self.path.parent}.", todo=f"Make it first: mkdir -p {self.path.parent}"
+                f"The folder {self.path.parent} does not exist.", todo=f"Make it first: mkdir -p {self.path.parent}"
             )
         for path in (self.path, *self.beside):
             if path.is_dir():

@@ -97,7 +97,7 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
         text = head.decode(encoding, errors="ignore" if len(head) == HEAD else "replace").removeprefix("\ufeff")
     except (LookupError, UnicodeError) as error:
         raise FileError(
-            f"There is no encoding {encoding}.", todo="Use --encoding utf-8 or --encoding cp1252."
+            f"Unknown encoding {encoding}.", todo="Use --encoding utf-8 or --encoding cp1252."
         ) from error
     delimiter = settings.delimiter or get_stated_delimiter(text) or described.delimiter or detect_delimiter(text, path)
     rows, ends = read_head(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_stated)

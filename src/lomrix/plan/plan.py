@@ -154,7 +154,7 @@ class Draft:
         entry = find_entry(str(word))
         if entry is None:
             todo = advice(str(word), [one.word for one in ENTRIES], "`lomrix --help` shows the steps.")
-            raise document.error(number, "do", f"There is no step {word}." if word else "A step says what to do.", todo)
+            raise document.error(number, "do", f"Unknown step {word}." if word else "A step says what to do.", todo)
         step = entry.load()
         name = str(keys.get("name") or word)
         if not NAME.fullmatch(name):
@@ -296,7 +296,7 @@ class Draft:
             return
         names = [str(path.parent / one.name) for one in path.parent.iterdir()] if path.parent.is_dir() else []
         todo = advice(str(path), [*names, *self.names()], "It is neither a file nor the name of a step.")
-        raise self.document.error(self.number, self.key_of(reference), f"There is no file {reference}.", todo)
+        raise self.document.error(self.number, self.key_of(reference), f"The file {reference} does not exist.", todo)
 
     def names(self) -> list[str]:
         """The names of all steps."""

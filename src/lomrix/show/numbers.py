@@ -56,7 +56,7 @@ CONTROL = re.compile("[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069
 def escape_controls(text: str) -> str:
     """Escape every control character in a text.
 
-    >>> escape_controls("a\x1b[2J\u202eb\n")
-    'a\\x1b[2J\\u202eb\\n'
+    >>> escape_controls("a\\x1b[2J\\u202eb\\n")
+    'a\\\\x1b[2J\\\\u202eb\\\\n'
     """
     return CONTROL.sub(lambda found: ascii(found[0])[1:-1], text)

@@ -1,4 +1,4 @@
-"""Codes, ranks, order statistics and looks at bytes agree with slow obvious versions, on every one of their paths."""
+"""Codes, ranks, order statistics and byte statistics agree with slow obvious versions."""
 
 from __future__ import annotations
 
@@ -140,17 +140,17 @@ def test_order_statistics(values: list[float], data: st.DataObject) -> None:
 def test_order_statistics_look_only_where_the_sample_points(monkeypatch: Any) -> None:
     monkeypatch.setattr(statistics, "SAMPLE", 100)
     values = np.arange(10_000) * 7919 % 10_000  # each once, evenly mixed
-    looked_at: list[int] = []
+    examined: list[int] = []
     partition = np.partition
 
     def watched(array: Any, at: int) -> Any:
-        looked_at.append(len(array))
+        examined.append(len(array))
         return partition(array, at)
 
     monkeypatch.setattr(np, "partition", watched)
     assert [statistics.order_statistic(values, place) for place in (5000, 0, 17, 9999)] == [5000, 0, 17, 9999]
     # The ends of the sample may miss what lies beyond them; the middle must not be sorted whole.
-    assert looked_at[0] < 1000
+    assert examined[0] < 1000
     falling = np.concatenate([np.full(9_000, 5), np.arange(1_000)])
     assert statistics.order_statistic(falling, 3) == 3
 
@@ -186,7 +186,7 @@ TEXTS = st.lists(
 
 
 @given(TEXTS, st.sampled_from([pa.string(), pa.large_string()]), st.integers(0, 2))
-def test_what_the_bytes_say(texts: list[str], kind: Any, cut: int) -> None:
+def test_what_the_bytes_report(texts: list[str], kind: Any, cut: int) -> None:
     strings, texts = pa.array(texts, kind)[cut:], texts[cut:]
     assert text_bytes.has_leading_zeros(strings) == any(re.match("-?0[0-9]", text) for text in texts)
     assert text_bytes.may_be_number(strings).tolist() == [text[:1] in set("0123456789+-.") for text in texts]

@@ -55,7 +55,7 @@ def test_powers(pairs: list[tuple[int, int]]) -> None:
 
 
 @given(st.lists(NUMBERS, min_size=1, max_size=8))
-def test_signs(values: list[int]) -> None:
+def test_characters(values: list[int]) -> None:
     array = np.array(values, np.int64)
     with np.errstate(over="ignore"):
         assert cells(*negate(array)) == [result(operator.neg, value) for value in values]

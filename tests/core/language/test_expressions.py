@@ -1,6 +1,6 @@
 """Expressions over one small table: what comes of each, cell by cell, or why it is refused.
 
-What is expected stands in `expressions.txt`, an expression and then what comes of it.
+The expected output is in `expressions.txt`, an expression and then what comes of it.
 """
 
 from __future__ import annotations
@@ -40,10 +40,10 @@ def happening(words: str) -> list[str]:
         pointer = [] if error.pointer is None else [f"at: {error.pointer}"]
         lines = [f"error: {error.what}", f"where: {error.where}", *pointer, f"next: {error.todo}"]
         return [line.rstrip() for line in lines]
-    return [f"{made.type}: {', '.join(told(made))}"]
+    return [f"{made.type}: {', '.join(output(made))}"]
 
 
-def told(column: Column) -> list[str]:
+def output(column: Column) -> list[str]:
     reasons = column.reason_cells(np.arange(len(column)))
     cells = [f"{cell:.10g}" if isinstance(cell, float) else repr(cell) if isinstance(cell, str) else str(cell)
              for cell in column.cells()]  # fmt: skip

@@ -71,9 +71,9 @@ def test_the_functions_are_those_of_the_contract() -> None:
 
 @pytest.mark.parametrize("example", [example for one in load_functions().values() for example in one.examples])
 def test_examples_are_true(example: str) -> None:
-    asked, _, told = example.rpartition(" is ")
+    asked, _, output = example.rpartition(" is ")
     expression, _, words = asked.partition(" of ")
-    expected = cells_of(told)
+    expected = cells_of(output)
     columns = columns_of(words) if words else {}
     columns |= {"who": column([1] * len(expected)), "when": column(list(range(len(expected))))}
     found = evaluate(expression, Scope(Table(columns), ("who",), ("when",))).cells()
@@ -167,13 +167,13 @@ def test_occasions_are_in_their_order_and_not_that_of_their_letters() -> None:
     assert evaluate("change(x)", Scope(turns, ("who",), ("when",))).cells() == [None, 1]
 
 
-def test_who_stands_twice_has_no_order() -> None:
+def test_who_is_twice_has_no_order() -> None:
     with pytest.raises(DataError) as stopped:
         evaluate("previous(x)", Scope(table(who=[7, 7, 7], when=[2, 1, 2], x=[1, 2, 3]), ("who",), ("when",)))
     assert stopped.value.where == "7 2 (rows 2, 4)"
 
 
-def test_what_has_to_be_known_is_asked_for_by_name() -> None:
+def test_what_must_be_known_is_asked_for_by_name() -> None:
     for scope in (Scope(table(x=[1])), Scope(table(x=[1]), ("x",))):
         with pytest.raises(UsageError) as stopped:
             evaluate("previous(x)", scope)
@@ -261,9 +261,9 @@ def test_bands_take_their_lower_edge() -> None:
 
 
 @given(st.integers(-(2**63), 2**63 - 1), st.integers(-(2**63), 2**63 - 1), st.sampled_from(["+", "-", "*", "//", "%"]))
-def test_whole_numbers_are_exact_or_undefined(x: int, y: int, sign: str) -> None:
-    found = evaluate(f"x {sign} y", table(x=[x], y=[y]))
-    expected = None if y == 0 and sign in ("//", "%") else eval(f"x {sign} y", {"x": x, "y": y})
+def test_whole_numbers_are_exact_or_undefined(x: int, y: int, character: str) -> None:
+    found = evaluate(f"x {character} y", table(x=[x], y=[y]))
+    expected = None if y == 0 and character in ("//", "%") else eval(f"x {character} y", {"x": x, "y": y})
     if expected is None or not -(2**63) <= expected < 2**63:
         assert (found.cells(), reasons(found)) == ([None], ["undefined"])
     else:
@@ -292,7 +292,7 @@ def test_powers_are_exact_or_undefined(x: int, y: int) -> None:
         ("max(d, d + 1) - d", [1]),
     ],
 )
-def test_what_has_no_value_is_undefined_and_says_nothing(text: str, cells: list[Any], recwarn: Any) -> None:
+def test_what_has_no_value_is_undefined_and_reports_nothing(text: str, cells: list[Any], recwarn: Any) -> None:
     source = table(x=[-(2**63)])
     source = source.with_columns({**source.columns, "d": Column.of_cells("date", [datetime.date(2024, 2, 29)])})
     found = evaluate(text, source)
@@ -341,7 +341,7 @@ def test_texts(text: str, cells: list[Any] | None) -> None:
     assert evaluate(text, source).cells() == cells
 
 
-def test_missing_says_why() -> None:
+def test_missing_reports_why() -> None:
     made = evaluate("missing('implausible') if x > 900 else x", table(x=[5, 999, None]))
     assert (made.type, made.cells(), reasons(made)) == ("integer", [5, None, None], [None, "implausible", "blank"])
 
@@ -364,7 +364,7 @@ def test_a_regular_expression_cannot_hang() -> None:
     assert evaluate("part(s, '(a+)+$')", table(s=["a" * 5000 + "b"])).cells() == [None]
 
 
-def test_which_expressions_look_at_other_rows() -> None:
+def test_which_expressions_examine_other_rows() -> None:
     assert is_by_row(parse("abs(x) + mean_of('f*')"))
     assert not any(is_by_row(parse(text)) for text in ("1 + previous(x)", "rank(x)", "group_mean(x, by=g) > 1"))
 
@@ -483,7 +483,7 @@ def test_row_by_row_as_the_obvious_way(cells: list[Row]) -> None:
             None if any(row[name] is None for name in needed) else obvious({**row, "at": at})
             for at, row in enumerate(cells, start=1)
         ]
-        # An empty text is blank once it stands in a column.
+        # An empty text is blank once it is in a column.
         expected = [None if value == "" else value for value in expected]
         found = evaluate(text, source).cells()
         for cell, value in zip(found, expected, strict=True):
@@ -500,9 +500,9 @@ def test_numbers_in_texts(texts: list[str | None]) -> None:
 
 
 def test_times_of_day_count_where_there_are_some() -> None:
-    moments = [datetime.datetime(2024, 1, 31, 18, 0), datetime.datetime(2023, 12, 31, 23, 59), None]
-    later = [datetime.datetime(2024, 3, 31, 17, 59), datetime.datetime(2024, 2, 1, 0, 0), moments[0]]
-    source = Table({"a": Column.of_cells("datetime", moments), "b": Column.of_cells("datetime", later)})
+    times = [datetime.datetime(2024, 1, 31, 18, 0), datetime.datetime(2023, 12, 31, 23, 59), None]
+    later = [datetime.datetime(2024, 3, 31, 17, 59), datetime.datetime(2024, 2, 1, 0, 0), times[0]]
+    source = Table({"a": Column.of_cells("datetime", times), "b": Column.of_cells("datetime", later)})
     assert evaluate("year(a) * 100 + month(a)", source).cells() == [202401, 202312, None]
     assert evaluate("day(a) + 100 * weekday(a)", source).cells() == [331, 731, None]
     assert evaluate("months_between(a, b)", source).cells() == [1, 1, None]
@@ -555,7 +555,7 @@ def test_changes_of_dates_and_numbers_and_gaps_in_days() -> None:
         ("part(s, '(')", '"(" is not a supported regular expression.', "[0-9]+ for digits"),
     ],
 )
-def test_what_is_said_of_a_call_that_cannot_be(text: str, what: str, todo: str) -> None:
+def test_what_is_stated_of_a_call_that_cannot_be(text: str, what: str, todo: str) -> None:
     with pytest.raises(UsageError) as stopped:
         evaluate(text, Scope(table(x=[1], s=["a"], w=[1], t=[1]), ("w",), ("t",)))
     assert stopped.value.what == what

@@ -123,10 +123,10 @@ def test_what_does_not_belong_is_refused(text: str) -> None:
         ("(a", "'(' was never closed", 0),
         ("a + s", "Arithmetic needs numbers, but an operand is string", 4),
         ("'é' == s and a.real > 1", "uses a construct that is not supported", 13),
-        ("1 + sqr(a)", "There is no function sqr()", 4),
-        ("1 + nothing", "There is no column nothing", 4),
+        ("1 + sqr(a)", "Unknown function sqr()", 4),
+        ("1 + nothing", "No column nothing", 4),
         ("a > 1 and b", "need conditions, but an operand is number", 10),
-        ('mean_of("a, zz")', "There is no column zz", 8),
+        ('mean_of("a, zz")', "No column zz", 8),
     ],
 )
 def test_an_error_points_at_its_place(text: str, what: str, pointer: int) -> None:
@@ -144,7 +144,7 @@ def test_an_error_points_at_its_place(text: str, what: str, pointer: int) -> Non
         ("a in b", "`in` needs a list of values", "month in (0, 3, 6, 12)"),
         ("99999999999999999999", "64 bits do not hold it", "decimal point"),
         ("column(a)", "column() needs a name in quotation marks", "column('name with spaces')"),
-        ("sqr(a)", "There is no function sqr()", "sqrt()"),
+        ("sqr(a)", "Unknown function sqr()", "sqrt()"),
         ("s > 1", "Values of type string cannot be compared with values of type integer", "quotation marks"),
         ("change(a)", "change() depends on the occasions of a case", "‹case=COLUMN› and ‹occasion=COLUMN›"),
         ("case_mean(a)", "case_mean() uses all rows of a case", "‹case=COLUMN›"),
@@ -152,7 +152,7 @@ def test_an_error_points_at_its_place(text: str, what: str, pointer: int) -> Non
         ("-" * 300 + "1", "operations inside each other", "several steps"),
     ],
 )
-def test_an_error_says_what_to_do(text: str, what: str, todo: str) -> None:
+def test_an_error_reports_what_to_do(text: str, what: str, todo: str) -> None:
     with pytest.raises(UsageError) as caught:
         evaluate(text, TABLE)
     assert what in caught.value.what

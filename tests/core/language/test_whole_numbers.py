@@ -52,13 +52,13 @@ def test_whole_numbers_stay_whole(expression: str, cells: list[Any]) -> None:
 
 @given(ANY, DECIMALS)
 def test_a_whole_number_and_a_decimal_are_compared_exactly(whole: int, decimal: float) -> None:
-    for sign, compare in (("<", operator.lt), ("<=", operator.le), ("==", operator.eq), ("!=", operator.ne),
+    for character, compare in (("<", operator.lt), ("<=", operator.le), ("==", operator.eq), ("!=", operator.ne),
                           (">", operator.gt), (">=", operator.ge)):  # fmt: skip
         source = table(a=[whole], b=[decimal])
         # Infinity is undefined in every column of numbers.
         if abs(decimal) != float("inf"):
-            assert evaluate(f"a {sign} b", source).cells() == [compare(Fraction(whole), Fraction(decimal))]
-            assert evaluate(f"b {sign} a", source).cells() == [compare(Fraction(decimal), Fraction(whole))]
+            assert evaluate(f"a {character} b", source).cells() == [compare(Fraction(whole), Fraction(decimal))]
+            assert evaluate(f"b {character} a", source).cells() == [compare(Fraction(decimal), Fraction(whole))]
 
 
 @given(st.lists(ANY, min_size=1, max_size=5))

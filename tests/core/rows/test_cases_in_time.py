@@ -1,4 +1,4 @@
-"""Cases, occasions and the grid of both: who is who, who comes before whom, and what is told where it is not clear."""
+"""Cases, occasions and their grid: order, missed occasions, and notes about them."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ ROWS = st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 3)), unique=Tru
 
 
 @given(ROWS, st.integers(-2, 2))
-def test_who_stands_before_whom(found: list[tuple[str, int]], steps: int) -> None:
+def test_who_is_before_who(found: list[tuple[str, int]], steps: int) -> None:
     made = table(case=[case for case, _ in found], month=[month for _, month in found])
     line = Timeline(made, Cases(made, ("case",)), ("month",))
     for at, (case, month) in enumerate(found):
@@ -42,7 +42,7 @@ def test_who_stands_before_whom(found: list[tuple[str, int]], steps: int) -> Non
         assert found[line.end_rows(last=True)[at]] == (case, own[-1])
 
 
-def test_two_columns_say_when() -> None:
+def test_two_columns_report_when() -> None:
     made = table(case=["a", "b", "a", "a"], year=[2, 1, 1, 2], month=[1, 1, 9, 5])
     line = Timeline(made, Cases(made, ("case",)), ("year", "month"))
     assert line.shift_rows(1).tolist() == [2, -1, -1, 0]
@@ -90,7 +90,7 @@ def test_a_case_is_represented_by_its_commonest_value() -> None:
     assert cases.format_examples("x", change.cases) == "a (u, w), b (v, z, —)"
 
 
-def test_cells_taken_out_keep_their_reasons() -> None:
+def test_cells_removed_keep_their_reasons() -> None:
     found = take_compactly(column(["u", None, "w"]), np.array([2, 1]))
     assert (found.cells(), reasons(found)) == (["w", None], [None, "blank"])
 
@@ -123,7 +123,7 @@ def test_occasions_come_as_they_were_remembered() -> None:
     assert Grid(strange, ("case",), ("time",), memory).occasions == (("before",), ("elsewhere",))
 
 
-def test_a_case_and_occasion_that_repeat_are_told() -> None:
+def test_a_case_and_occasion_that_repeat_are_reported() -> None:
     made = table(case=["a", "b", "a", "b", "a"], month=[1, 1, 1, 2, 1])
     with pytest.raises(DataError) as caught:
         Grid(made, ("case",), ("month",)).require_no_repetition()

@@ -1,4 +1,4 @@
-"""What is told of a variable, of shares and weights, of turned items, and of keys at the edge of what numbers hold."""
+"""Descriptions of variables, shares and weights, reversed items, and keys at the edge of what fits."""
 
 from __future__ import annotations
 
@@ -53,16 +53,19 @@ def test_a_value_that_no_cell_can_hold(cells: Column, value: str) -> None:
 def test_weights() -> None:
     assert get_weights(column([1, 0, None]), "w", 2)[:2].tolist() == [1.0, 0.0]
     assert np.isnan(get_weights(column([1, 0, None]), "w", 2)[2])
-    with pytest.raises(UsageError) as said:
+    with pytest.raises(UsageError) as settings:
         get_weights(column(["a"]), "w", 2)
-    assert (said.value.what, said.value.todo) == ("The weight w is string, not a number.", "Name a column of numbers.")
+    assert (settings.value.what, settings.value.todo) == (
+        "The weight w is string, not a number.",
+        "Name a column of numbers.",
+    )
     with pytest.raises(DataError) as caught:
         get_weights(column([-1.5, 2.0, -3.0]), "w", 2)
     assert caught.value.what == "2 weights in w are below 0."
     assert (caught.value.where, caught.value.todo) == ("row 2: -1.5, row 4: -3", "Correct them first.")
 
 
-def test_the_rows_of_a_group_that_stand_for_it() -> None:
+def test_the_rows_of_a_group_that_are_for_it() -> None:
     cells = column(["u", "w", "w", "v", "v", "u", None, "z"])
     codes = np.array([0, 0, 0, 1, 1, 1, 2, 3])
     made = Summary(cells, codes, 4, np.array([3, 3, 1, 1]))
@@ -85,12 +88,12 @@ def test_the_rows_of_a_group_that_stand_for_it() -> None:
         ({"do": "score", "settings": {"reverse": "f2"}}, set()),
     ],
 )
-def test_items_that_the_history_tells_to_be_turned(entry: dict[str, Any], expected: set[str]) -> None:
+def test_items_that_the_history_shows_to_be_turned(entry: dict[str, Any], expected: set[str]) -> None:
     made = Table({name: column([1]) for name in ("f1", "f2", "f3")}, history=History({"a": entry}, "a"))
     assert find_reversed(made, ["f1", "f2", "f3"]) == expected
 
 
-def test_items_that_the_dictionary_tells_to_be_turned() -> None:
+def test_items_that_the_dictionary_shows_to_be_turned() -> None:
     known = Dictionary({"f1": Variable(reversed=True)})
     assert find_reversed(table(dictionary=known, f1=[1], f2=[1]), ["f1", "f2"]) == {"f1"}
 
@@ -98,7 +101,7 @@ def test_items_that_the_dictionary_tells_to_be_turned() -> None:
 # ------------------------------------------------------------ a codebook's lines
 
 
-def test_a_variable_as_a_codebook_tells_of_it() -> None:
+def test_a_variable_as_a_codebook_shows_of_it() -> None:
     cells = column([2, 3, 3, 7, None, 9])
     found = summarize_variable("x", cells, Variable(label="hours"), {"3": "three", "4": "four"})
     assert [(one.value, one.label, one.cells) for one in found.categories] == [
@@ -154,7 +157,7 @@ def test_keys_of_two_types(first: list[Any], second: list[Any], matching: list[t
     assert pairs == matching
 
 
-def test_dates_and_numbers_are_no_one_key() -> None:
+def test_dates_and_numbers_are_not_one_key() -> None:
     with pytest.raises(DataError) as caught:
         encode_key_pairs(Table({"k": DAYS}, name="one"), table("two", k=[1]), (("k", "k"),))
     assert "k in one" in caught.value.what + caught.value.where

@@ -28,10 +28,10 @@ def in_order(texts: list[str]) -> list[str]:
         [],
     ],
 )
-def test_texts_stand_as_people_count(right: list[str]) -> None:
+def test_texts_are_as_people_count(right: list[str]) -> None:
     assert in_order(right[::-1]) == right
 
 
 @given(st.sets(st.integers(0, 10**8 - 1), max_size=40), st.sampled_from(["K{:08d}", "{:08d}", "k-{:08d}/x"]))
-def test_ids_of_one_shape_stand_as_their_numbers(numbers: set[int], shape: str) -> None:
+def test_ids_of_one_shape_are_as_their_numbers(numbers: set[int], shape: str) -> None:
     assert in_order([shape.format(number) for number in numbers]) == [shape.format(n) for n in sorted(numbers)]

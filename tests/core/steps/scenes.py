@@ -104,8 +104,8 @@ LONG_NAMES = split_list(
     "sleepMinutesAwake, sleep_minutes_awake_at_night, ae io, measurement_of_20241231"
 )
 LONGEST = Table({name: column([1, 2]) for name in LONG_NAMES}, name="n")
-TELLING = table(
-    "telling", id=[f"K{row}" for row in range(12)],
+IDENTIFYING = table(
+    "identifying", id=[f"K{row}" for row in range(12)],
     day=[datetime.date(2024, 3, 1 + row) for row in range(12)],
     number=[1000 + 37 * row for row in range(12)],
     note=[f"was seen on board by mate {row} at night" for row in range(12)],
@@ -138,9 +138,9 @@ LETTERS = Dictionary(
 )
 PLACES = table("places", LETTERS, straße=[1, 1, 2], ort=["Ødegård", "Odegard", "Tern"], größe=[1.5, None, 2.0],
                zeit=[1, 3, 2])  # fmt: skip
-MOMENTS = Table(
+TIMESTAMPS = Table(
     {"at": Column.of_cells("datetime", [datetime.datetime(2024, 3, 5, 14, 7), None]),
-     "day": Column.of_cells("date", [None, DAYS[0]]), "x": column([None, 5])}, name="moments",
+     "day": Column.of_cells("date", [None, DAYS[0]]), "x": column([None, 5])}, name="timestamps",
 )  # fmt: skip
 KEYS = table("keys", id=[1, 1, 2, 3, 3, 3, 4, None, 5, 6, None], n=[None] * 6 + [1, 2, 3, 4, 5])
 ALIKE = Table({name: column([1, 2]) for name in split_list(
@@ -217,10 +217,10 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "recode without reason": ("recode", sources(VISITS), {"map": ("watch: 9=missing",)}),
     "recode twice": ("recode", sources(VISITS), {"map": ("watch: 9=1", "watch: 1=2")}),
     "subset": ("subset", sources(TWO), {"where": "watch == 1 or g == 2", "columns": "id,w*,g"}),
-    "subset that cannot tell apart": ("subset", sources(VISITS), {"without": "month"}),
+    "subset that loses a distinction": ("subset", sources(VISITS), {"without": "month"}),
     "subset without": ("subset", sources(TWO), {"where": "watch == 2", "without": "ship"}),
     "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi": "age,ship"}),
-    "deidentify what may tell": ("deidentify", unnaming(TELLING), {"id": "id"}),
+    "deidentify what may identify": ("deidentify", unnaming(IDENTIFYING), {"id": "id"}),
     "deidentify by moving": (
         "deidentify", unnaming(table("d", id=["a", "a", None], born=[DAYS[0], DAYS[0], DAYS[1]],
         seen=DAYS, n=[1, 2, 3])),
@@ -434,7 +434,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "headed, with short plain names": (
         "export", sources(NAMED), {"form": "headed", "names_max": 12, "ascii": True, "sort_by": "sleep"}
     ),
-    "headed, with names of eight signs": (
+    "headed, with names of eight characters": (
         "export", sources(LONGEST), {"form": "headed", "names_max": 8}
     ),
     "bare, with dates and codes": (
@@ -449,7 +449,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     {"form": "package", "primary_key": "ship,f1"}),
     "headed, in plain letters and order": ("export", sources(PLACES),
     {"form": "headed", "ascii": True, "sort_by": "straße,zeit", "delimiter_out": "tab", "missing_code": ("größe=-1",)}),
-    "headed, with moments": ("export", sources(MOMENTS), {"form": "headed", "missing_code": ("-9",)}),
+    "headed, with timestamps": ("export", sources(TIMESTAMPS), {"form": "headed", "missing_code": ("-9",)}),
     "headed, with names that are alike": ("export", sources(ALIKE),
     {"form": "headed", "names_max": 8, "missing_code": ("w12345678901=-7", "-9")}),
     "headed, with keys that repeat": ("export", sources(KEYS.only(["id"]).take(np.arange(7))),

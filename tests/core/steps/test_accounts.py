@@ -1,4 +1,4 @@
-"""Accounts count: a step that drops a row, or changes a cell that it tells as kept, stops itself."""
+"""Accounts count: a step that drops a row, or changes a cell that it reports as kept, stops itself."""
 
 from __future__ import annotations
 

@@ -39,7 +39,7 @@ def test_statistics_by_hand() -> None:
     assert reasons(made["x_sd"]) == [None, "undefined"]
 
 
-def test_groups_stand_in_the_order_of_their_values() -> None:
+def test_groups_are_in_the_order_of_their_values() -> None:
     made = Aggregate(by=("month",)).apply(sources(table(month=[12, 3, 0, 12]))).table
     assert rows(made) == [(0, 1), (3, 1), (12, 2)]
     made = (
@@ -73,7 +73,7 @@ def test_too_few_and_empty_groups() -> None:
     assert reasons(made["x_mean"]) == [None, "suppressed", "undefined"]
 
 
-def test_attached_statistics_stand_beside_every_row() -> None:
+def test_attached_statistics_are_beside_every_row() -> None:
     made = (
         Aggregate(by=("g",), stat=("x: mean",), attach=True)
         .apply(sources(table(g=["b", "a", "b", None], x=[1, 5, 3, 9])))
@@ -129,17 +129,17 @@ def test_kernels_agree_with_the_obvious_way(pairs: list[tuple[int, float]], name
             assert found[group] == pytest.approx(obvious(own), rel=1e-9, abs=1e-6)
 
 
-def test_all_that_is_told_of_a_grouping() -> None:
+def test_all_that_is_reported_of_a_grouping() -> None:
     known = Dictionary({"x": Variable(label="Sleep", unit="min"), "g": Variable(label="Vessel")})
     source = table(g=["a", "a", None, "b", "b"], x=[400, 500, 300, None, 410], dictionary=known)
     result = Aggregate(by=("g",), stat=("x: n mean min max sum",)).apply(sources(source))
     made, account = result.table, result.account
     assert rows(made) == [("a", 2, 450.0, 400, 500, 900), ("b", 1, 410.0, 410, 410, 410)]
     assert [made[name].type for name in made.names[1:]] == ["integer", "number", "integer", "integer", "integer"]
-    told = {
+    output = {
         name: (made.dictionary.of(name).label, made.dictionary.of(name).unit) for name in ("x_n", "x_mean", "x_min")
     }
-    assert told == {
+    assert output == {
         "x_n": ("number of values of Sleep", ""),
         "x_mean": ("mean of Sleep", "min"),
         "x_min": ("minimum of Sleep", "min"),
@@ -249,14 +249,14 @@ def test_totals_key_by_key_from_the_last() -> None:
     assert reasons(made["b"])[3:] == ["total"] * 3
 
 
-def test_deviations_stand_beside_the_rows() -> None:
+def test_deviations_are_beside_the_rows() -> None:
     made = aggregated(table(g=["a", "b", "a", None], x=[1, 5, 4, 9]), "g", "x: mean", attach=True, deviation=True).table
     assert made["x_deviation"].cells() == [-1.5, 0.0, 1.5, None]
     few = aggregated(table(g=["a", "b", "a"], x=[1, 5, 4]), "g", "x: mean", attach=True, deviation=True, min_n=2).table
     assert reasons(few["x_deviation"]) == reasons(few["x_mean"]) == [None, "suppressed", None]
 
 
-def test_a_key_with_hundreds_of_values_is_told_with_the_bands_that_cut_it() -> None:
+def test_a_key_with_hundreds_of_values_is_reported_with_the_bands_that_cut_it() -> None:
     source = table(age=list(range(20, 60)), x=list(range(40)))
     account = aggregated(source, "age", "x: mean").account
     assert account.notes[0].text == "40 groups of 40 rows: age is likely continuous."

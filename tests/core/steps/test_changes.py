@@ -55,7 +55,7 @@ def test_rows_columns_and_cells_by_hand() -> None:
     ]
 
 
-def test_numbers_that_are_nearly_equal_are_told_apart() -> None:
+def test_numbers_that_are_nearly_equal_are_reported_apart() -> None:
     old, new = table(id=[1, 2, 3], x=[1.0, 2.0, 3.0]), table(id=[1, 2, 3], x=[1.0005, 2.1, 3.0])
     assert changes(old, new).account.facts["changed"] == 2
     account = changes(old, new, tolerance="0.001").account
@@ -103,7 +103,7 @@ def test_keys_that_repeat_or_are_missing() -> None:
     assert stopped.value.where == "row 2: a, row 3: a"
     account = changes(table(id=["a", None], x=[1, 2]), table(id=["a"], x=[1])).account
     assert parts_of(account.balances[0]) == {"in both": 1, "without a key": 1}
-    with pytest.raises(UsageError, match="no column idd"):
+    with pytest.raises(UsageError, match="No column idd"):
         changes(OLD, OLD, key="idd")
     for settings in ({"key": ""}, {"key": "id", "tolerance": "-1"}, {"key": "id", "tolerance": "x"}):
         with pytest.raises(SettingError):
@@ -140,7 +140,7 @@ def test_the_ledger_makes_the_new_delivery_of_the_old_one(
         assert reasons(made[name]) == [reason if cell is None else None for cell in expected]
 
 
-def test_the_program_tells_changes_by_its_exit_status(tmp_path: Path) -> None:
+def test_the_program_shows_changes_by_its_exit_status(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x\n01,5\n02,6\n03,7\n")
     (tmp_path / "b.csv").write_text("id,x\n01,5\n02,8\n")
     out, _ = lomrix("changes", "a.csv", "b.csv", "--key", "id", "--out", "led.csv", cwd=tmp_path, status=1)

@@ -44,7 +44,7 @@ def found(source: Table, **settings: Any) -> dict[str, list[int]]:
     return {f"{one['rule']} {one['column']}": one["rows"] for one in facts}
 
 
-def test_a_rule_that_cannot_be_judged_is_no_rule_that_holds() -> None:
+def test_a_rule_that_cannot_be_judged_is_not_a_rule_that_holds() -> None:
     rules = Dictionary({}, {}, {"short": "slep < 900", "both": "sleep > nap", "other": "month in (0, 3)"})
     account = Check().apply(sources(table("t", rules, sleep=[400, 300]))).account
     assert account.facts["broken"] == 2
@@ -91,10 +91,10 @@ def test_each_rule_finds_its_cells() -> None:
     }
 
 
-def test_decimals_where_the_dictionary_says_whole_numbers() -> None:
-    said = Dictionary({"x": Variable(type="integer")})
-    assert found(table(x=[1.0, 2.5, None, 3.0], dictionary=said)) == {"not-whole x": [3]}
-    assert found(table(x=[1.0, 2.0, None], dictionary=said)) == {}
+def test_decimals_where_the_dictionary_reports_whole_numbers() -> None:
+    settings = Dictionary({"x": Variable(type="integer")})
+    assert found(table(x=[1.0, 2.5, None, 3.0], dictionary=settings)) == {"not-whole x": [3]}
+    assert found(table(x=[1.0, 2.0, None], dictionary=settings)) == {}
 
 
 def test_a_clean_table_has_no_finding() -> None:
@@ -103,7 +103,7 @@ def test_a_clean_table_has_no_finding() -> None:
 
 
 def test_far_out_values_by_hand() -> None:
-    # Quartiles of 1..13 are 4 and 10, so the outer fences stand at -14 and 28.
+    # Quartiles of 1..13 are 4 and 10, so the outer fences are -14 and 28.
     values = [*range(1, 14), 29]
     cells, _ = find_far_out(column([value - 20 for value in values]))
     assert np.flatnonzero(cells).tolist() == []
@@ -124,7 +124,7 @@ def test_a_draft_of_a_ledger_names_every_cell() -> None:
 # ---------------------------------------------------------------------- correct
 
 
-def test_a_ledger_is_applied_only_where_the_old_value_stands() -> None:
+def test_a_ledger_is_applied_only_where_the_old_value_is() -> None:
     source = table(id=["a", "b", "c"], sleep=["430", "seven h", "410 est."], age=[40, None, 29])
     entries = ledger(
         ("b", None, "sleep", "seven h", "set", "420"),
@@ -157,7 +157,7 @@ def test_a_ledger_is_applied_only_where_the_old_value_stands() -> None:
         ((None, None, "sleep", "430", "set", "1"), "neither key nor row is given"),
     ],
 )
-def test_a_refused_entry_says_why_and_stops(entry: tuple[str | None, ...], cause: str) -> None:
+def test_a_refused_entry_reports_why_and_stops(entry: tuple[str | None, ...], cause: str) -> None:
     source = table(id=["a", "b", "b"], sleep=[430, 1, 1])
     with pytest.raises(DataError) as caught:
         Correct().apply(correcting(source, ledger(entry)))
@@ -330,7 +330,7 @@ def test_names_go_and_the_linkage_leads_back() -> None:
         day for new, day in zip(made.table["id"].cells(), made.table["seen"].cells(), strict=True) if back[new] == "7"
     ]
     assert abs((own[0] - own[1]).days) == 91
-    # Every date moved, by the days that the linkage tells.
+    # Every date moved, by the days in the linkage.
     days = dict(
         zip(made.extras["linkage"]["new_id"].cells(), made.extras["linkage"]["shifted_days"].cells(), strict=True)
     )

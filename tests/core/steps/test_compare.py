@@ -1,4 +1,4 @@
-"""Compare: published and hand-worked values, who was compared with whom, and words without a verdict."""
+"""Compare: published and hand-worked values, pairing, and results without verdicts."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def test_pairs_by_the_data_of_student() -> None:
     )
 
 
-def test_who_fell_out_is_counted_and_told() -> None:
+def test_who_fell_out_is_counted_and_reported() -> None:
     source = table(id=[1, 2, 3, 4, 1, 2, 5, 4], when=[0, 0, 0, 0, 6, 6, 6, 6], x=[1, 2, 9, None, 3, 5, 7, None])
     result = compare(source, "x", between="when", paired_on="id")
     (balance,) = result.account.balances
@@ -153,7 +153,7 @@ def test_the_figure_shows_pairs_as_lines() -> None:
     assert course.averages[0].mean == pytest.approx([0.75, 2.33])
 
 
-def test_two_rows_of_a_case_at_one_occasion_are_no_pair() -> None:
+def test_two_rows_of_a_case_at_one_occasion_are_not_pair() -> None:
     with pytest.raises(DataError, match="2 rows repeat their case and when") as stopped:
         compare(table(id=[1, 1, 1], when=[0, 0, 6], x=[1, 2, 3]), "x", between="when", paired_on="id")
     assert stopped.value.where == "row 2: 1 0; row 3: 1 0"
@@ -165,7 +165,7 @@ def test_two_rows_of_a_case_at_one_occasion_are_no_pair() -> None:
         ({"measure": "x", "between": "one"}, "one has only the value a, so there is nothing to compare"),
         ({"measure": "x", "between": "many"}, "60 values, too many to compare"),
         ({"measure": "many", "between": "many"}, "cannot be compared with itself"),
-        ({"measure": "x", "between": "zz"}, "no column zz"),
+        ({"measure": "x", "between": "zz"}, "No column zz"),
         ({"measure": "one", "against": "x"}, "a slope is of numbers"),
         ({"measure": "one", "between": "two", "paired_on": "many"}, "cannot be compared in pairs"),
     ],

@@ -115,7 +115,7 @@ def test_rows_are_added_and_constants_filled() -> None:
     assert parts_of(result.account.balances[0]) == {"as they were": 4, "added (no-occasion)": 5}
 
 
-def test_the_occasions_that_count_may_be_said() -> None:
+def test_the_occasions_that_count_may_be_stated() -> None:
     result = balanced(PANEL, occasions="12,0,24")
     assert [row[1] for row in rows(result.table)] == [0, 12, 24] * 3
     assert parts_of(result.account.balances[1]) == {"in the result": 3, "at other occasions, left out": 1}
@@ -135,7 +135,7 @@ def test_only_whole_cases_are_kept() -> None:
     }  # fmt: skip
 
 
-def test_one_row_each_tells_nothing_of_constants() -> None:
+def test_one_row_each_shows_nothing_of_constants() -> None:
     known = Dictionary({"sex": Variable(level="case")})
     source = table(id=[1, 2], month=[0, 3], sex=[1, 2], x=[5, 6], dictionary=known)
     result = balanced(source)
@@ -183,9 +183,9 @@ def test_the_program_shows_and_fills(tmp_path: Path) -> None:
     out, _ = lomrix("coverage", "a.csv", *key, "--figure", "f.png", "--out", "c.csv", cwd=tmp_path)
     assert "2 cases at 2 occasions; 1 seen at all of them, 3 of 4 possible visits made." in out
     assert (tmp_path / "c.csv").read_text().splitlines()[2] == "2,x_,1,2024-01-02,2024-01-02,0,1"
-    told, _ = lomrix("to-balanced", "a.csv", *key, "--out", "b.csv", cwd=tmp_path)
+    output, _ = lomrix("to-balanced", "a.csv", *key, "--out", "b.csv", cwd=tmp_path)
     assert (tmp_path / "b.csv").read_text().splitlines()[-1] == "2,2024-01-09,"
-    assert "1 row added: 2 cases at day 2024-01-02, 2024-01-09, 1 of them had all." in told
+    assert "1 row added: 2 cases at day 2024-01-02, 2024-01-09, 1 of them had all." in output
 
 
 @given(st.lists(st.lists(st.booleans(), min_size=4, max_size=4), min_size=1, max_size=12))

@@ -75,8 +75,8 @@ def test_nothing_of_a_name_stays_in_any_file(tmp_path: Path) -> None:
             "k/l.csv",
             "--overwrite",
         ]
-        told, _ = lomrix("deidentify", "q.csv", *words, "--out", f"safe/{out}", cwd=tmp_path)
-        assert "remark: 1 cell holds a text of the column name" in told
+        output, _ = lomrix("deidentify", "q.csv", *words, "--out", f"safe/{out}", cwd=tmp_path)
+        assert "remark: 1 cell holds a text of the column name" in output
     lomrix("subset", "safe/o.csv", "--without", "remark", "--out", "safe/p.csv", cwd=tmp_path)
     for path in (tmp_path / "safe").iterdir():
         content = path.read_bytes()
@@ -95,7 +95,7 @@ def test_a_column_is_removed_or_changed(changed: dict[str, Any]) -> None:
     assert made["d"].missing_count == 1
 
 
-def test_an_id_written_inside_another_column_is_told() -> None:
+def test_an_id_written_inside_another_column_is_reported() -> None:
     people = table(id=["A77", "B12"], remark=["twin of b12", "ok"], dictionary=Dictionary({"id": Variable()}))
     notes = Deidentify(id="id").apply(unnaming(people)).account.notes
     assert [(note.column, note.count) for note in notes if note.kind == "names-left"] == [("remark", 1)]

@@ -53,7 +53,7 @@ def test_one_value_for_all_rows(tmp_path: Path, expression: str, cell: object) -
         lomrix("changes", name, "b.parquet", "--key", "x", cwd=tmp_path, status=0)  # 1 where anything differs
 
 
-def test_replacing_must_be_said() -> None:
+def test_replacing_must_be_stated() -> None:
     with pytest.raises(UsageError, match="column x already exists"):
         derive(table(x=[1]), "x = x + 1")
     made = derive(table(x=[1], y=[2]), "x = x + 1", replace=True)
@@ -85,7 +85,7 @@ def test_labels_follow_where_the_result_is_a_value_of_the_variable() -> None:
     assert (replaced.maximum, replaced.unit) == (None, "")
 
 
-def test_where_new_variables_stand() -> None:
+def test_where_new_variables_are() -> None:
     source = table(a=[1], b=[2], c=[3])
     assert derive(source, "x = a", "y = b", after="a").table.names == ["a", "x", "y", "b", "c"]
 
@@ -105,10 +105,10 @@ def test_renaming_alone_and_by_template() -> None:
     ("settings", "what"),
     [
         ({"rename": "t=u"}, "Two columns would be named u: t and u."),
-        ({"rename": "zz=u"}, "no column zz"),
+        ({"rename": "zz=u"}, "No column zz"),
         ({"expressions": "x = t", "label": "y=Y"}, "names y"),
-        ({"expressions": "x = t", "after": "zz"}, "no column zz"),
-        ({"expressions": "x = previous(t)", "case": "zz"}, "no column zz"),
+        ({"expressions": "x = t", "after": "zz"}, "No column zz"),
+        ({"expressions": "x = previous(t)", "case": "zz"}, "No column zz"),
     ],
 )
 def test_what_does_not_fit_the_table(settings: dict[str, str], what: str) -> None:
@@ -162,8 +162,8 @@ def test_the_program_derives(tmp_path: Path) -> None:
     assert "1 variable derived; 3 rows as before." in out
     assert "1 blank, 1 no-occasion" in out
     _, errors = lomrix("derive", "a.csv", "d = sleep + ide", cwd=tmp_path, status=2)
-    assert "There is no column ide in a" in errors
+    assert "No column ide in a" in errors
     assert "\nwhere  sleep + ide\n               ^\n" in errors
-    told, _ = lomrix("derive", "--functions", cwd=tmp_path)
-    assert "change_from_first(x)" in told
-    assert told.index("abs(x)") < told.index("previous(") < told.index("row_number()")
+    output, _ = lomrix("derive", "--functions", cwd=tmp_path)
+    assert "change_from_first(x)" in output
+    assert output.index("abs(x)") < output.index("previous(") < output.index("row_number()")

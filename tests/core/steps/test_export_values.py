@@ -23,7 +23,7 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.tables import column, reasons, table
 
-DAY, MOMENT = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7, 9)
+DAY, TIMESTAMP = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7, 9)
 
 
 @pytest.mark.parametrize(
@@ -31,7 +31,7 @@ DAY, MOMENT = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7, 9)
     [
         (column([True, None, False]), {}, [1, None, 0], "false 0, true 1", []),
         (Column.of_cells("date", [DAY, None]), {}, [20240305, None], "dates as yyyymmdd", []),
-        (Column.of_cells("datetime", [MOMENT]), {}, [20240305140709], "dates and times as yyyymmddhhmmss", []),
+        (Column.of_cells("datetime", [TIMESTAMP]), {}, [20240305140709], "dates and times as yyyymmddhhmmss", []),
         (column([3, None]), {}, [3, None], "", []),
         (column(["412", "7", None]), {}, [412, 7, None], "digits as numbers", []),
         (column(["007", "012"]), {}, [7, 12],
@@ -64,7 +64,7 @@ def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
 
 
 @pytest.mark.parametrize(
-    ("cells", "said", "values", "left"),
+    ("cells", "settings", "values", "left"),
     [
         (of_two_reasons("integer", [5]), ["-9"], [5, -9, -9], []),
         (of_two_reasons("integer", [5]), ["refused=-8"], [5, -8, None], ["blank"]),
@@ -79,9 +79,9 @@ def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
         (column([5, 6]), ["-9"], [5, 6], []),
     ],
 )
-def test_codes_in_missing_cells(cells: Column, said: list[str], values: list[Any], left: list[str]) -> None:
+def test_codes_in_missing_cells(cells: Column, settings: list[str], values: list[Any], left: list[str]) -> None:
     types = {"x": cells.type, "y": "integer"}
-    made = fill_codes(cells, "x", MissingCodes.resolve(parse_missing_codes(said), types, "t"), TextForm())
+    made = fill_codes(cells, "x", MissingCodes.resolve(parse_missing_codes(settings), types, "t"), TextForm())
     assert made.cells() == values
     assert [reason for reason in reasons(made) if reason] == left
 
@@ -95,8 +95,8 @@ def test_a_word_as_code_leaves_decimal_separator_and_places_in_force() -> None:
 def test_a_code_that_is_free() -> None:
     assert find_free_code(table(x=[1, 2], s=["a", "b"])) == "-9"
     assert find_free_code(table(x=[1, -9], s=["-99", "b"])) == "-999"
-    said = Dictionary({"x": Variable(minimum=-20), "y": Variable(allowed=("-99",))})
-    assert find_free_code(table(dictionary=said, x=[1], y=[1])) == "-999"
+    settings = Dictionary({"x": Variable(minimum=-20), "y": Variable(allowed=("-99",))})
+    assert find_free_code(table(dictionary=settings, x=[1], y=[1])) == "-999"
     coded_ = Dictionary({"x": Variable(codes="c")}, {"c": {"-9": "none of these"}})
     assert find_free_code(table(dictionary=coded_, x=[1])) == "-99"
     assert could_hold(Dictionary({"x": Variable(minimum=-20, maximum=-10)}), "x", "-9") is False
@@ -125,9 +125,9 @@ def test_short_names_are_short_and_unlike_whatever_the_capitals(names: list[str]
 
 
 def test_plain_letters() -> None:
-    said = Dictionary({"größe": Variable(label="Größe", codes="c")}, {"c": {"ä": "Ähre"}})
+    settings = Dictionary({"größe": Variable(label="Größe", codes="c")}, {"c": {"ä": "Ähre"}})
     letters = PlainLetters()
-    made = letters.convert_table(Table({"größe": column(["ä", "a", None, "ä"])}, said, name="t", first_row=5))
+    made = letters.convert_table(Table({"größe": column(["ä", "a", None, "ä"])}, settings, name="t", first_row=5))
     (name,) = made.names
     assert name.isascii()
     assert (made.first_row, made[name].cells()) == (5, ["a", "a", None, "a"])

@@ -28,7 +28,7 @@ def test_the_draft_fills_in_what_is_obvious(tmp_path: Path) -> None:
     (tmp_path / "d.toml").write_text('[variables.age]\nmaximum = 120\n[rules]\nadult = "age >= 16"\n')
     words = ("check", "crew.csv", "--key", "id", "-d", "d.toml", "--draft-ledger", "l.csv")
     out, _ = lomrix(*words, cwd=tmp_path, status=1)
-    # The rule and the limit are judged wherever there is a number, whatever else stands in the column.
+    # The rule and the limit are judged wherever there is a number, whatever else is in the column.
     assert "out-of-range" in out and "missing-code" in out
     entries = [line.split(",")[1:6] for line in (tmp_path / "l.csv").read_text().splitlines()[1:]]
     assert sorted(entries) == [
@@ -40,8 +40,8 @@ def test_the_draft_fills_in_what_is_obvious(tmp_path: Path) -> None:
         ["5", "age", "200", "set", ""],
         ["5", "id", "3", "set", "03"],
     ]
-    told, _ = lomrix("correct", "crew.csv", "--ledger", "l.csv", "--out", "o.csv", cwd=tmp_path)
-    assert "5 of 7 corrections applied" in told and "2 left open" in told
+    output, _ = lomrix("correct", "crew.csv", "--ledger", "l.csv", "--out", "o.csv", cwd=tmp_path)
+    assert "5 of 7 corrections applied" in output and "2 left open" in output
     assert (tmp_path / "o.csv").read_text().splitlines()[1:4] == ["01,34,a,5,", "02,15,b,-9,age: 15 est", "03,,c,7,"]
 
 
@@ -83,7 +83,7 @@ def test_an_entry_is_applied_to_its_own_cell_or_refused(entry: dict[str, Any], c
     assert cause in stopped.value.where
 
 
-def test_long_lists_of_corrections_say_how_many_follow(tmp_path: Path) -> None:
+def test_long_lists_of_corrections_report_how_many_follow(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x\n" + "".join(f"{at},1\n" for at in range(54)))
     (tmp_path / "l.csv").write_text("id,variable,old,new\n" + "".join(f"{at},x,1,2\n" for at in range(54)))
     words = ("correct", "a.csv", "--ledger", "l.csv")
@@ -92,7 +92,7 @@ def test_long_lists_of_corrections_say_how_many_follow(tmp_path: Path) -> None:
     assert lomrix(*words, "--list", "all", cwd=tmp_path)[0].count('"1"') == 54
 
 
-def test_a_dictionary_keeps_its_rules_and_odd_signs_as_sheets(tmp_path: Path) -> None:
+def test_a_dictionary_keeps_its_rules_and_odd_characters_as_sheets(tmp_path: Path) -> None:
     text = '[variables.x]\nmissing = { "-9" = "ill; at home", "a=b" = "odd" }\nallowed = ["1;2", "3"]\n'
     text += '\n[rules]\nadult = "x >= 16"\n'
     (tmp_path / "d.toml").write_text(text)
@@ -102,7 +102,7 @@ def test_a_dictionary_keeps_its_rules_and_odd_signs_as_sheets(tmp_path: Path) ->
         assert (tmp_path / "f.toml").read_text() == text.replace('"-9"', "-9")
 
 
-def test_a_draft_keeps_what_the_file_says_and_proposes_missing_codes(tmp_path: Path) -> None:
+def test_a_draft_keeps_what_the_file_reports_and_proposes_missing_codes(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,sex,x\n1,1,5\n2,2,-9\n3,1,7\n4,2,8\n")
     (tmp_path / "d.toml").write_text(
         '[variables.sex]\nlabel = "Sex"\ncodes = "sex"\n[codes.sex]\n1 = "man"\n2 = "woman"\n'

@@ -24,7 +24,7 @@ SHAPED = st.one_of(st.none(), st.integers(0, 9).map(lambda number: f"K{number:03
 
 
 def slow_merge(base: list[Any], added: list[Any], kept: str) -> list[tuple[int | None, int | None]]:
-    """The obvious way: for each base row look at every added row."""
+    """The obvious way: for each base row compare it with every added row."""
     pairs: list[tuple[int | None, int | None]] = []
     used = set()
     for row, key in enumerate(base):
@@ -64,7 +64,7 @@ def test_agrees_with_the_slow_version(data: st.DataObject, kept: Any) -> None:
     ]
 
 
-def test_reasons_follow_and_unmatched_cells_say_so() -> None:
+def test_reasons_follow_and_unmatched_cells_report_so() -> None:
     base = table("roster", crew=["1", "2", "3"], age=[40, None, 29])
     added = table("sleep", crew=["2", "4"], hours=[7.5, 6.0])
     made = Merge(key=("crew",)).apply(merging(base, added)).table
@@ -178,7 +178,7 @@ def test_agreeing_overlap_of_texts_is_one_column() -> None:
     assert Merge(key=("k",)).apply(merging(base, added)).table["ship"].cells() == ["tern", "gannet"]
 
 
-def test_status_says_where_rows_came_from_and_its_name_must_be_free() -> None:
+def test_status_reports_where_rows_came_from_and_its_name_must_be_free() -> None:
     base, added = table("l", k=["a", "b"]), table("r", k=["b", "c"], x=[1, 2])
     made = Merge(key=("k",), status="source").apply(merging(base, added)).table
     assert made["source"].cells() == [2, 1, 3]
@@ -198,7 +198,7 @@ def test_differing_cells_become_a_ledger() -> None:
     assert Merge(key=("k",)).apply(merging(settled, added)).table["x"].cells() == [1, 3]
 
 
-def test_several_files_at_once_keep_the_base_order_and_tell_where_rows_came_from() -> None:
+def test_several_files_at_once_keep_the_base_order_and_show_where_rows_came_from() -> None:
     base = table("a", k=["2", "1"])
     result = Merge(key=("k",), status="source").apply(
         merging(base, table("b", k=["1", "3"], x=[1, 3]), table("c", k=["3", "2", "4"], y=[3, 2, 4]))
@@ -224,7 +224,7 @@ def test_several_files_at_once_keep_the_base_order_and_tell_where_rows_came_from
         ("tern", "fulmar", None),
     ],
 )
-def test_near_misses_say_what_keeps_keys_apart(mine: str, theirs: str, cause: str | None) -> None:
+def test_near_misses_report_what_keeps_keys_apart(mine: str, theirs: str, cause: str | None) -> None:
     found = find_near_misses(pa.array([mine], pa.large_string()), pa.array(["zzz", theirs], pa.large_string()))
     assert (found[mine].partner, found[mine].differs_by) == (theirs, cause) if cause else not found
 

@@ -62,7 +62,7 @@ FURTHER: list[tuple[dict[str, list[Any]], dict[str, list[Any]], str]] = [
 
 
 @pytest.mark.parametrize(("one", "two", "words"), FURTHER)
-def test_many_to_many_keys_are_told_what_else_to_name(one: dict[str, Any], two: dict[str, Any], words: str) -> None:
+def test_many_to_many_keys_are_reported_what_else_to_name(one: dict[str, Any], two: dict[str, Any], words: str) -> None:
     with pytest.raises(DataError) as stopped:
         Merge(key="id").apply(merging(table("a", **one), table("b", **two)))
     assert stopped.value.todo.startswith(words)
@@ -86,7 +86,7 @@ def test_ids_that_did_not_change_need_no_link() -> None:
     }
 
 
-def test_the_file_of_unmatched_keys_can_be_given_back_as_links(tmp_path: Path) -> None:
+def test_the_file_of_unmatched_keys_can_be_returned_as_links(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("name,x\nrazorbill,1\ntern,2\n")
     (tmp_path / "b.csv").write_text("name,y\nrazorbil,10\ntern,20\n")
     words = ("merge", "a.csv", "b.csv", "--key", "name")

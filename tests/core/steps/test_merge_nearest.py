@@ -24,11 +24,11 @@ def slow(base: list[tuple[int, int]], added: list[tuple[int, int]], within: int,
     found = []
     for code, time in base:
         near = []
-        for row, (other, moment) in enumerate(added):
-            fits = {"before": moment <= time, "after": moment >= time, "either": True}[side]
-            if code >= 0 and other == code and fits and abs(moment - time) <= within:
-                loses_tie = (moment > time) if ties == "before" else (moment < time)
-                near.append((abs(moment - time), loses_tie, row))
+        for row, (other, time_) in enumerate(added):
+            fits = {"before": time_ <= time, "after": time_ >= time, "either": True}[side]
+            if code >= 0 and other == code and fits and abs(time_ - time) <= within:
+                loses_tie = (time_ > time) if ties == "before" else (time_ < time)
+                near.append((abs(time_ - time), loses_tie, row))
         found.append(min(near)[2] if near else -1)
     return found
 
@@ -69,7 +69,7 @@ def test_draws_near_visits() -> None:
     assert after.apply(merging(*visits_and_draws())).table["iron"].cells() == [1]
     once = Merge(key=("id",), near="seen=drawn", within="40d", once=True, expect="one-to-one")
     result = once.apply(merging(*visits_and_draws()))
-    # One pair for each of a's visits; b's draw is 51 days off; b, c and that draw stand alone.
+    # One pair for each of a's visits; b's draw is 51 days off; b, c and that draw have no match.
     assert rows(result.table.only(["id", "iron"])) == [("a", 2), ("a", 1), ("b", None), ("c", None), ("b", 3)]
 
 
@@ -97,7 +97,7 @@ def test_nearness_is_held_to_what_was_expected(expect: Any) -> None:
         ({"ties": "after"}, "ties"),
     ],
 )
-def test_what_nearness_says_must_go_together(settings: dict[str, Any], name: str) -> None:
+def test_what_nearness_reports_must_go_together(settings: dict[str, Any], name: str) -> None:
     with pytest.raises(SettingError) as caught:
         Merge(key=("id",), **settings)
     assert caught.value.setting == name

@@ -1,4 +1,4 @@
-"""What the dictionary says of a changed variable is what still holds, and the account names the rest."""
+"""The dictionary entry of a changed variable keeps what still holds, and the account names the rest."""
 
 from __future__ import annotations
 

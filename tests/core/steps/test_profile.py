@@ -10,7 +10,7 @@ from lomrix.core.table.variable import Variable
 from tests.tables import lomrix, sources, table
 
 
-def test_texts_that_differ_by_capitals_or_blanks_are_told() -> None:
+def test_texts_that_differ_by_capitals_or_blanks_are_reported() -> None:
     notes = (
         Profile().apply(sources(table(race=["carnica", "CARNICA", "carnica", "ligustica", "Buckfast "]))).account.notes
     )
@@ -19,7 +19,7 @@ def test_texts_that_differ_by_capitals_or_blanks_are_told() -> None:
     ]
 
 
-def test_an_id_of_numbers_that_nearly_is_a_key_is_told_where_it_fails() -> None:
+def test_an_id_of_numbers_that_nearly_is_a_key_is_reported_where_it_fails() -> None:
     ids = [*range(99), 7]
     notes = Profile().apply(sources(table(id=ids, x=ids))).account.notes
     assert [(note.column, note.examples[0]) for note in notes if note.kind == "nearly-key"] == [("id", (9, "7"))]
@@ -32,7 +32,7 @@ def test_values_without_a_label_are_counted_though_they_come_late() -> None:
     assert [(note.text, note.count) for note in notes] == [("values without a label: 3, 4, 5.", 3)]
 
 
-def test_labels_of_a_family_are_told_once(tmp_path: Path) -> None:
+def test_labels_of_a_family_are_reported_once(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,s_m0,s_m3\n1,2,3\n2,4,5\n")
     (tmp_path / "d.toml").write_text('[variables."s_m{month}"]\nlabel = "Sleep in 24 hours, month {month}"\n')
     out, _ = lomrix("profile", "a.csv", "-d", "d.toml", cwd=tmp_path)

@@ -1,4 +1,4 @@
-"""Recoding: what a map may say, what becomes of the labels, and an account that is true."""
+"""Recoding: maps, labels, and an account that is true."""
 
 from __future__ import annotations
 
@@ -19,8 +19,8 @@ from tests.tables import column, parts_of, reasons, sources, table
 LABELS = Dictionary({"x": Variable(codes="x")}, {"x": {"1": "low", "2": "middle", "3": "high"}})
 
 
-def recoded(cells: list[Any], dictionary: Dictionary | None = None, **said: Any) -> Result:
-    return Recode(**said).apply(sources(table(x=cells, dictionary=dictionary or Dictionary())))
+def recoded(cells: list[Any], dictionary: Dictionary | None = None, **settings: Any) -> Result:
+    return Recode(**settings).apply(sources(table(x=cells, dictionary=dictionary or Dictionary())))
 
 
 def changed(result: Result) -> int:
@@ -37,9 +37,11 @@ CELLS: list[tuple[list[Any], dict[str, Any], list[Any], int]] = [
 ]
 
 
-@pytest.mark.parametrize(("cells", "said", "new", "count"), CELLS)
-def test_the_account_counts_what_changed(cells: list[Any], said: dict[str, Any], new: list[Any], count: int) -> None:
-    result = recoded(cells, **said)
+@pytest.mark.parametrize(("cells", "settings", "new", "count"), CELLS)
+def test_the_account_counts_what_changed(
+    cells: list[Any], settings: dict[str, Any], new: list[Any], count: int
+) -> None:
+    result = recoded(cells, **settings)
     assert (result.table["x"].cells(), changed(result)) == (new, count)
 
 
@@ -50,7 +52,7 @@ def test_ranges_of_days() -> None:
     assert step.apply(sources(source)).table["x"].cells() == ["first", "first", "second", None]
 
 
-def test_what_a_map_names_in_vain_is_told() -> None:
+def test_what_a_map_names_without_effect_is_reported() -> None:
     notes = {
         note.kind: note.text for note in recoded(["north", "south"], map="x: north=n, cost=c, a to f=g").account.notes
     }
@@ -69,10 +71,10 @@ REFUSED = [
 ]
 
 
-@pytest.mark.parametrize(("said", "words"), REFUSED)
-def test_what_is_not_clear_is_refused(said: dict[str, Any], words: str) -> None:
+@pytest.mark.parametrize(("settings", "words"), REFUSED)
+def test_what_is_not_clear_is_refused(settings: dict[str, Any], words: str) -> None:
     with pytest.raises(LomrixError, match=words):
-        recoded([3, 99], **said)
+        recoded([3, 99], **settings)
 
 
 def test_two_rows_of_a_map_file_for_one_value_are_refused() -> None:
@@ -90,13 +92,13 @@ CODES: list[tuple[dict[str, Any], dict[str, str], bool]] = [
 ]
 
 
-@pytest.mark.parametrize(("said", "labels", "is_told"), CODES)
+@pytest.mark.parametrize(("settings", "labels", "is_reported"), CODES)
 def test_labels_follow_their_codes_whether_they_occur_or_not(
-    said: dict[str, Any], labels: dict[str, str], is_told: bool
+    settings: dict[str, Any], labels: dict[str, str], is_reported: bool
 ) -> None:
-    result = recoded([1, 2, 1], LABELS, **said)
+    result = recoded([1, 2, 1], LABELS, **settings)
     assert result.table.dictionary.labels_of("x") == labels
-    assert any(note.kind == "label-lost" for note in result.account.notes) is is_told
+    assert any(note.kind == "label-lost" for note in result.account.notes) is is_reported
 
 
 def test_a_list_of_codes_that_others_use_stays_theirs() -> None:

@@ -1,6 +1,6 @@
 """What steps refuse: every error with its place and what to do next, word for word.
 
-What is expected stands in `refusals.txt`, under the step and the settings that are refused.
+The expected output is in `refusals.txt`, under the step and the settings that are refused.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What a page tells: distributions, who was seen when, what is missing when, means, and how a file came about."""
+"""The page: distributions, who was seen when, what is missing when, means, and the history of the file."""
 
 from __future__ import annotations
 
@@ -55,8 +55,8 @@ def test_who_was_seen_when() -> None:
     assert [(one.cases, one.new, one.back, one.lost) for one in few.seen] == [
         (None, None, 0, 0), (None, None, 0, None), (None, 0, None, None),
     ]  # fmt: skip
-    assert few.cases == 3  # of whom 2 and 1 came new: neither may be shown beside the other
-    assert few.gaps[0].shares == (0.0, 0.0, None)  # one of two is too few to be shown
+    assert few.cases == 3  # 2 and 1 of them are new: neither may be shown beside the other
+    assert few.gaps[0].shares == (0.0, 0.0, None)  # 1 of 2 is too few to be shown
 
 
 def test_the_account_of_a_page() -> None:
@@ -115,8 +115,8 @@ def test_distributions() -> None:
 
 def test_nothing_speaks_of_single_people() -> None:
     found = page(table(x=[1, 2, None]), min_n=3).variables[0]
-    told = found.summary
-    assert (told.minimum, told.maximum, told.mean, told.median, told.deviation) == ("", "", None, None, None)
+    output = found.summary
+    assert (output.minimum, output.maximum, output.mean, output.median, output.deviation) == ("", "", None, None, None)
     assert dict(found.missing) == {"blank": None}
     found = page(table(x=[1, 2, 6]), min_n=3).variables[0]
     assert (found.summary.mean, found.summary.median, found.summary.maximum) == (3.0, 2.0, "")
@@ -131,7 +131,7 @@ def test_nothing_speaks_of_single_people() -> None:
         ([1, *[4] * 3, *[3] * 4, 2, 2], [("up to 2", 3), ("3", 4), ("4", 3)]),
         ([*[5] * 7, 900], [("mostly 5", 8)]),
         ([1, 2, 3, 4, 600], []),
-        # Twelve parts from 10 to 34, two wide each; 20 stands alone.
+        # Twelve parts from 10 to 34, two wide each; 20 is in none.
         (
             [0.0, *[10.0] * 3, 20.0, *[34.0] * 3, 99.5],
             [
@@ -149,7 +149,7 @@ def test_the_ends_of_a_distribution_are_nobody_s(cells: list[Any], expected: lis
     assert bars(table(x=cells), "x", min_n=3) == expected
 
 
-def test_how_a_file_came_about() -> None:
+def test_how_a_file_was_made() -> None:
     raw = {"role": "source", "path": "raw/a.csv", "hash": "h", "rows": 5}
     outputs = [{"role": "unmatched", "path": "u.csv"}, {"role": "out", "path": "out/b.csv"}]
     inputs = [raw, {"role": "dictionary", "path": "d.toml"}]

@@ -1,4 +1,4 @@
-"""Score: sums and means by hand, items turned once and not twice, and what tells whether items belong together."""
+"""Score: sums and means by hand, items reversed once and not twice, and reliability."""
 
 from __future__ import annotations
 
@@ -30,14 +30,14 @@ def score(source: Table, **settings: Any) -> Result:
     return Score(**{"name": "s", "items": "f1..f3", **settings}).apply(sources(source))
 
 
-def test_a_sum_needs_all_items_unless_it_is_said() -> None:
+def test_a_sum_needs_all_items_unless_it_is_stated() -> None:
     made = score(table(**ITEMS), span="0:3").table
     assert (made["s"].cells(), made["s"].type) == ([4, 6, None, None], "integer")
     assert reasons(made["s"]) == [None, None, "blank", "blank"]
     assert (made.dictionary.of("s").minimum, made.dictionary.of("s").maximum) == (0, 9)
 
 
-def test_sums_are_prorated_and_items_turned_round() -> None:
+def test_sums_are_prorated_and_items_reversed() -> None:
     # Turned, f2 is 1 2 3 2: row 3 has 3 + 3 of two items, so 9; row 4 has one item only.
     result = score(table(**ITEMS), reverse="f2", span="0:3", at_least=2)
     assert result.table["s"].cells() == [3.0, 7.0, 9.0, None]
@@ -101,7 +101,7 @@ def test_what_was_turned_before_is_not_turned_again() -> None:
     assert score(back, reverse="f2", span="0:3", at_least=2).table["s"].cells() == [3.0, 7.0, 9.0, None]
 
 
-def test_the_history_tells_it_too(tmp_path: Path) -> None:
+def test_the_history_shows_it_too(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,f1,f2\n1,0,3\n2,3,1\n")
     lomrix("recode", "a.csv", "--reverse", "f2", "--span", "0:3", "--out", "b.csv", cwd=tmp_path)
     words = ("--name", "s", "--items", "f1,f2", "--reverse", "f2", "--span", "0:3", "--out", "-", "--quiet")
@@ -128,7 +128,7 @@ def test_scales_of_the_dictionary_at_each_occasion_of_a_wide_file() -> None:
         ({"reverse": "f2"}, "needs the span"),
         ({"reverse": "id", "span": "0:3"}, "is not an item"),
         ({"at_least": 4}, "4 cannot be present"),
-        ({"items": "f1..f9"}, "no column f4"),
+        ({"items": "f1..f9"}, "No column f4"),
     ],
 )
 def test_what_does_not_fit_the_table(settings: dict[str, Any], what: str) -> None:
@@ -136,7 +136,7 @@ def test_what_does_not_fit_the_table(settings: dict[str, Any], what: str) -> Non
         score(table(**ITEMS), **settings)
 
 
-def test_words_are_no_items() -> None:
+def test_words_are_not_items() -> None:
     with pytest.raises(DataError, match="f1 is string"):
         score(table(f1=["a"], f2=[1], f3=[1]))
 
@@ -158,7 +158,7 @@ def test_settings_that_cannot_be(settings: dict[str, str], name: str) -> None:
     assert stopped.value.setting == name
 
 
-def test_scales_stand_in_dictionaries_of_every_form(tmp_path: Path) -> None:
+def test_scales_are_in_dictionaries_of_every_form(tmp_path: Path) -> None:
     text = (
         '[variables.f1]\nlabel = "x"\n\n[scales.tired]\nitems = "f1..f6"\nreverse = "f2"\nspan = "0:3"\nat_least = 5\n'
     )
@@ -183,5 +183,5 @@ def test_who_has_no_item_at_all_misses_the_score_for_that_reason() -> None:
     assert reasons(made["s"]) == ["no-occasion", "too-few"]
 
 
-def test_items_are_turned_round_in_a_span_that_begins_above_zero() -> None:
+def test_items_are_reversed_in_a_span_that_begins_above_zero() -> None:
     assert score(table(f1=[1, 2], f2=[5, 4], f3=[3, 3]), reverse="f2,f3", span="1:5").table["s"].cells() == [5, 7]

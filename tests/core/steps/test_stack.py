@@ -54,12 +54,12 @@ def test_agrees_with_the_obvious_way(given_files: list[list[dict[str, Any]]], ke
     expected = [tuple(row.get(name) for name in names) for lines in given_files for row in lines]
     assert (made.names, rows(made)) == (names, expected)
     for name in names:
-        told = [
+        output = [
             "not-in-file" if name not in row else "blank" if row[name] is None else None
             for lines in given_files
             for row in lines
         ]
-        assert reasons(made[name]) == told
+        assert reasons(made[name]) == output
 
 
 def test_the_mark_counts_and_must_agree() -> None:
@@ -138,7 +138,7 @@ def test_a_case_column_that_one_file_lacks_stops() -> None:
 
 
 def test_a_pair_that_no_file_has_stops() -> None:
-    with pytest.raises(UsageError, match="no column aa"):
+    with pytest.raises(UsageError, match="No column aa"):
         Stack(pair=["aa=b"]).apply(sources(table("a", x=[1]), table("b", x=[2])))
 
 

@@ -1,4 +1,4 @@
-"""Steps cannot be wrong once they exist, and say what they are in one place."""
+"""Steps cannot be invalid once they exist, and their settings are declared in one place."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ def step(word: str) -> Any:
 
 
 @pytest.mark.parametrize(
-    ("word", "settings", "name", "told"),
+    ("word", "settings", "name", "expected"),
     [
         ("merge", {"key": ()}, "key", "No ‹key›"),
         ("merge", {}, "key", "No ‹key›"),
@@ -31,12 +31,12 @@ def step(word: str) -> Any:
         ("merge", {"key": "a", "expect": "one"}, "expect", '"one" is not a value'),
         ("merge", {"key": "a", "most_rows": -1}, "most_rows", "at least 1"),
         ("merge", {"key": "a", "tidy_keys": "case,dots"}, "tidy_keys", '"dots" is not a value'),
-        ("merge", {"key": "a", "kye": "b"}, "kye", "no setting kye"),
+        ("merge", {"key": "a", "kye": "b"}, "kye", "Unknown setting kye"),
         ("subset", {"where": "a +"}, "where", "cannot be understood"),
         ("subset", {"where": "a.b"}, "where", "not supported"),
         ("subset", {"columns": " , "}, "columns", "is empty"),
-        ("subset", {"without": "@numbers"}, "without", "no column type @numbers"),
-        ("aggregate", {"by": "g", "stat": "x: average"}, "stat", "no statistic average"),
+        ("subset", {"without": "@numbers"}, "without", "Unknown column type @numbers"),
+        ("aggregate", {"by": "g", "stat": "x: average"}, "stat", "Unknown statistic average"),
         ("aggregate", {"by": "g", "stat": "x"}, "stat", "state statistics"),
         ("aggregate", {"by": "g", "min_n": -1}, "min_n", "at least 0"),
         ("aggregate", {}, "by", "No ‹by›"),
@@ -66,7 +66,7 @@ def step(word: str) -> Any:
         ("export", {"form": "bare", "delimiter_out": ";"}, "delimiter_out", "spaces, commas or tabs"),
         ("export", {"delimiter_out": ",", "decimal_out": ","}, "delimiter_out", "both the delimiter and"),
         ("export", {"delimiter_out": "ab"}, "delimiter_out", "cannot be a delimiter"),
-        ("export", {"encoding_out": "idna-2"}, "encoding_out", "no encoding"),
+        ("export", {"encoding_out": "idna-2"}, "encoding_out", "Unknown encoding"),
         ("export", {"date_form": "%d/%m/%Y|%Y"}, "date_form", "several date forms"),
         ("export", {"line_max": 80}, "line_max", "bare and fixed"),
         ("export", {"form": "bare", "line_max": 5}, "line_max", "at least 20"),
@@ -76,12 +76,12 @@ def step(word: str) -> Any:
     ],
 )
 def test_a_step_that_could_not_be_done_does_not_exist(
-    word: str, settings: dict[str, Any], name: str, told: str
+    word: str, settings: dict[str, Any], name: str, expected: str
 ) -> None:
     with pytest.raises(SettingError) as caught:
         step(word)(**settings)
     assert caught.value.setting == name
-    assert told in caught.value.what
+    assert expected in caught.value.what
     assert caught.value.todo
 
 

@@ -49,7 +49,7 @@ def matrix_of(result: Result, leaves: list[tuple[int, ...]], keys: int, names: l
             row[place] = inside
             why = result.table[name].reason_cells(np.array([at]))[0]
             (hidden if why == "suppressed" else shown).append(row.ravel())
-    # The account tells all values of a measure, and all its missing cells.
+    # The account counts all values of a measure, and all its missing cells.
     for line in result.account.listings[0].rows:
         for statistic, number in (("n", line[1]), ("missing", line[2])):
             if f"{line[0]}_{statistic}" in names and number != "" and number != "suppressed":
@@ -102,7 +102,7 @@ def test_the_total_of_totals_gives_no_ship_away() -> None:
     assert "rows each" not in made.account.summary
 
 
-def test_a_minimum_size_counts_persons_where_a_case_is_named_and_says_so_where_not() -> None:
+def test_a_minimum_size_counts_persons_where_a_case_is_named_and_reports_so_where_not() -> None:
     table = Table({
         "pid": Column.of_cells("integer", [1, 1, 1, 2, 2, 2, 3, 4, 5, 6, 7, 8]),
         "wave": Column.of_cells("integer", [1, 2, 3, 1, 2, 3, 1, 1, 1, 1, 1, 1]),
@@ -118,7 +118,7 @@ def test_a_minimum_size_counts_persons_where_a_case_is_named_and_says_so_where_n
     assert aggregated(table, by=("ship",), stat=("x: n",), min_n=5, case=("pid",)).table["x_n"].cells() == [None, None]
 
 
-def test_a_spread_that_is_undefined_does_not_tell_of_one_person() -> None:
+def test_a_spread_that_is_undefined_does_not_show_of_one_person() -> None:
     table = Table({
         "g": Column.of_cells("string", ["a", "b", "b", "b"]),
         "x": Column.of_cells("number", [1.0, 2, 3, 4]),

@@ -1,4 +1,4 @@
-"""To long: what stood beside each other stands below each other, and nothing is lost."""
+"""To long: what was in columns is in rows, and nothing is lost."""
 
 from __future__ import annotations
 
@@ -95,7 +95,7 @@ def test_asked_constants_and_what_is_left_out() -> None:
     assert result.account.facts["left_out_columns"] == ["port"]
 
 
-def test_repeated_case_is_told() -> None:
+def test_repeated_case_is_reported() -> None:
     wide = table(crew=["a", "a", None], x_m0=[1, 2, 3])
     notes = {note.kind: note for note in ToLong(header=(TEMPLATE,), case=("crew",)).apply(sources(wide)).account.notes}
     assert notes["repeated-case"].examples == ((2, "a"), (3, "a"))
@@ -213,13 +213,13 @@ def test_true_times_and_orders(columns: str, words: str, expected: list[Any]) ->
     assert sorted(made["x"].cells()) == list(range(len(expected)))
 
 
-def test_true_times_of_one_of_two_occasions() -> None:
+def test_true_times_of_either_occasions() -> None:
     wide = table(id=["a"], x_left_1=[1], x_left_2=[2])
     made = long_of(wide, "{measure}_{arm}_{visit}", occasions=("visit:0,6",))
     assert rows(made) == [("a", "left", 0, 1), ("a", "left", 6, 2)]
 
 
-def test_said_occasions_settle_what_is_ambiguous() -> None:
+def test_stated_occasions_settle_what_is_ambiguous() -> None:
     wide = table(id=["a"], heart_rate_left_one=[1], heart_rate_left_two=[2])
     with pytest.raises(UsageError):
         long_of(wide, "{measure}_{arm}_{visit}")
@@ -243,7 +243,7 @@ def test_a_name_that_only_looks_like_a_family_is_carried() -> None:
 
 
 @pytest.mark.parametrize(
-    ("headers", "more", "told"),
+    ("headers", "more", "expected"),
     [
         (("Y{year}",), {}, "needs {measure}"),
         (("{measure}",), {}, "needs an occasion"),
@@ -258,10 +258,10 @@ def test_a_name_that_only_looks_like_a_family_is_carried() -> None:
         ((), {}, "No ‹header› was given."),
     ],
 )
-def test_refused_templates(headers: tuple[str, ...], more: dict[str, Any], told: str) -> None:
+def test_refused_templates(headers: tuple[str, ...], more: dict[str, Any], expected: str) -> None:
     with pytest.raises(UsageError) as caught:
         long_of(table(id=["a"], x_m0=[1], x_m3=[2]), *headers, **more)
-    assert told in caught.value.what
+    assert expected in caught.value.what
     assert caught.value.todo
 
 
@@ -281,7 +281,7 @@ def test_a_guess_is_proposed_and_taken() -> None:
     assert rows(made)[:2] == [("a", 0, 1, 1, 3), ("a", 3, 1, 2, 4)]
 
 
-def test_a_baseline_and_two_sides_are_guessed_with_what_they_stand_for() -> None:
+def test_a_baseline_and_two_sides_are_guessed_with_what_they_are_for() -> None:
     asked = ToLong(guess=True, case=("id",))
     visits = asked.apply(sources(table(id=["a"], bp_baseline=[1], bp_fu1=[2], bp_fu12=[3]))).table
     assert (visits.names, rows(visits)) == (["id", "visit", "bp"], [("a", 0, 1), ("a", 1, 2), ("a", 12, 3)])
@@ -293,7 +293,7 @@ def test_a_baseline_and_two_sides_are_guessed_with_what_they_stand_for() -> None
 # -------------------------------------------------------- labels, codes, what is lost
 
 
-def test_lists_of_codes_are_put_together_and_contradictions_stop() -> None:
+def test_lists_of_codes_are_combined_and_contradictions_stop() -> None:
     variables = {"x_m0": Variable(codes="early"), "x_m3": Variable(codes="late")}
     codes = {"early": {"1": "no"}, "late": {"1": "no", "0": "never"}}
     wide = table(id=["a"], x_m0=[1], x_m3=[0], dictionary=Dictionary(variables, codes))
@@ -306,7 +306,7 @@ def test_lists_of_codes_are_put_together_and_contradictions_stop() -> None:
     assert long_of(wide, TEMPLATE, other_labels="first").dictionary.labels_of("x")["1"] == "no"
 
 
-def test_occasions_are_told_with_their_labels() -> None:
+def test_occasions_are_reported_with_their_labels() -> None:
     known = Dictionary({"month": Variable(codes="when")}, {"when": {"0": "before"}})
     wide = table(id=["a"], x_m0=[None], x_m3=[1], dictionary=known)
     account = ToLong(header=(TEMPLATE,), case=("id",)).apply(sources(wide)).account

@@ -220,7 +220,7 @@ def test_labels_from_a_column() -> None:
 
 
 @pytest.mark.parametrize(
-    ("changes", "cells", "kind", "told"),
+    ("changes", "cells", "kind", "expected"),
     [
         ({"header": "v{month}"}, {}, UsageError, "no {measure}"),
         ({"header": "{measure}_{year}"}, {}, UsageError, "does not name the occasion month"),
@@ -238,11 +238,11 @@ def test_labels_from_a_column() -> None:
         ({"case": ("crew", "month"), "occasion": ("x",), "header": "{x}"}, {}, DataError, "nothing to spread"),
     ],
 )
-def test_refusals(changes: dict[str, Any], cells: dict[str, Any], kind: type[LomrixError], told: str) -> None:
+def test_refusals(changes: dict[str, Any], cells: dict[str, Any], kind: type[LomrixError], expected: str) -> None:
     long = table(**{"crew": ["a", "a"], "month": [0, 6], "x": [1, 2], "y": [3, 4], **cells})
     with pytest.raises(kind) as caught:
         with_(**changes).apply(sources(long))
-    assert told in caught.value.what
+    assert expected in caught.value.what
     assert caught.value.todo
 
 

@@ -1,4 +1,4 @@
-"""To long and to wide are each other's inverse, and where they are not the account says so."""
+"""To long and to wide are each other's inverse, and the account says where they are not."""
 
 from __future__ import annotations
 

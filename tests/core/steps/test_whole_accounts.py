@@ -1,6 +1,6 @@
 """What steps say and make, from the first line to the last, of tables small enough to be worked out by hand.
 
-What is expected stands in `whole_accounts.txt`, a section for each scene; there a blank at the end of a line is ␣.
+The expected output is in `whole_accounts.txt`, a section for each scene; there a space at the end of a line is ␣.
 """
 
 from __future__ import annotations
@@ -26,19 +26,19 @@ from tests.core.steps.scenes import SCENES
 EXPECTED = Path(__file__).with_name("whole_accounts.txt")
 
 
-def told(result: Result) -> list[str]:
+def output(result: Result) -> list[str]:
     """A result as lines: the account with all its numbers, then the table with its dictionary, then the extras."""
     account = result.account
-    lines = account_told(account)
+    lines = account_reported(account)
     for part in account.parts:
-        lines += ["  " + line for line in account_told(part)]
-    lines += [f"facts: {account.facts}", f"shown: {', '.join(result.shown)}", *table_told(result.table)]
+        lines += ["  " + line for line in account_reported(part)]
+    lines += [f"facts: {account.facts}", f"shown: {', '.join(result.shown)}", *table_reported(result.table)]
     for name, extra in result.extras.items():
-        lines += [f"extra {name}"] + (table_told(extra) if isinstance(extra, Table) else [value_told(extra)])
+        lines += [f"extra {name}"] + (table_reported(extra) if isinstance(extra, Table) else [value_reported(extra)])
     return lines
 
 
-def account_told(account: Account) -> list[str]:
+def account_reported(account: Account) -> list[str]:
     """An account as lines, without its facts."""
     lines = [account.summary]
     for balance in account.balances:
@@ -53,35 +53,37 @@ def account_told(account: Account) -> list[str]:
     return lines + [f"next: {one}" for one in account.advice]
 
 
-def value_told(value: object) -> str:
+def value_reported(value: object) -> str:
     """What else a step gives, such as the data of a figure, in one line."""
     if isinstance(value, np.ndarray):
-        return f"[{', '.join(value_told(one) for one in value.tolist())}]"
+        return f"[{', '.join(value_reported(one) for one in value.tolist())}]"
     if isinstance(value, float):
         return f"{value:.6g}"
     if isinstance(value, dict):
-        return f"{{{', '.join(f'{key}: {value_told(one)}' for key, one in value.items())}}}"
+        return f"{{{', '.join(f'{key}: {value_reported(one)}' for key, one in value.items())}}}"
     if isinstance(value, Column):
         return f"[{', '.join(map(str, value.cells()))}]"
     if isinstance(value, Table):
-        return value_told(dict(value.columns))
+        return value_reported(dict(value.columns))
     if dataclasses.is_dataclass(value) and not isinstance(value, Table | Dictionary):
-        told_fields = (f"{one.name}={value_told(getattr(value, one.name))}" for one in dataclasses.fields(value))
-        return f"{type(value).__name__}({', '.join(told_fields)})"
+        reported_fields = (
+            f"{one.name}={value_reported(getattr(value, one.name))}" for one in dataclasses.fields(value)
+        )
+        return f"{type(value).__name__}({', '.join(reported_fields)})"
     if isinstance(value, list | tuple):
-        return f"({', '.join(map(value_told, value))})"
+        return f"({', '.join(map(value_reported, value))})"
     return str(value) if isinstance(value, str | int | None) else type(value).__name__
 
 
-def table_told(made: Table) -> list[str]:
-    """A table column by column, and what its dictionary says."""
+def table_reported(made: Table) -> list[str]:
+    """A table column by column, and its dictionary entries."""
     lines = [f"table {made.name}, first row {made.first_row}"]
     for name, own in made.columns.items():
         reasons = own.reason_cells(range(len(own)))  # type: ignore[arg-type]
         texts = own.to_text().to_pylist()
         cells = [text if reason is None else f"‹{reason}›" for text, reason in zip(texts, reasons, strict=True)]
-        said = made.dictionary.of(name).model_dump(exclude_defaults=True)
-        lines.append(f"  {name} ({own.type}): {', '.join(map(str, cells))}" + (f" {said}" if said else ""))
+        settings = made.dictionary.of(name).model_dump(exclude_defaults=True)
+        lines.append(f"  {name} ({own.type}): {', '.join(map(str, cells))}" + (f" {settings}" if settings else ""))
     return [*lines, *(f"  codes {name}: {dict(labels)}" for name, labels in made.dictionary.codes.items())]
 
 
@@ -91,10 +93,10 @@ def happening(word: str, inputs: Inputs, settings: dict[str, Any]) -> list[str]:
     assert entry is not None
     try:
         step = entry.load()(**settings)
-        lines = told(step.apply(inputs, [extra.name for extra in step.gives]))
+        lines = output(step.apply(inputs, [extra.name for extra in step.gives]))
     except LomrixError as error:
-        said = {"where": error.where, "next": error.todo, "proposed": error.proposal, "status": error.exit_status}
-        lines = [f"error: {error.what}", *(f"{name}: {value}" for name, value in said.items() if value)]
+        given = {"where": error.where, "next": error.todo, "proposed": error.proposal, "status": error.exit_status}
+        lines = [f"error: {error.what}", *(f"{name}: {value}" for name, value in given.items() if value)]
     return [line[:-1] + "␣" if line.endswith(" ") else line for text in lines for line in text.split("\n")]
 
 
@@ -112,7 +114,7 @@ def sections(path: Path) -> dict[str, list[str]]:
 
 
 @pytest.mark.parametrize("scene", SCENES)
-def test_what_a_step_says_and_makes(scene: str) -> None:
+def test_what_a_step_reports_and_makes(scene: str) -> None:
     assert happening(*SCENES[scene]) == sections(EXPECTED)[scene]
 
 

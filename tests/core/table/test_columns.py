@@ -35,11 +35,11 @@ def test_taking_and_encoding_keep_every_cell(cells: list[str | None], data: st.D
     for version in (made, made.encode(), made.compact()):
         taken = version.take_or(rows, "unmatched")
         assert taken.cells() == expected
-        told = [
+        output = [
             ("unmatched" if row < 0 else "blank") if cell is None else None
             for row, cell in zip(rows.tolist(), expected, strict=True)
         ]
-        assert reasons(taken) == told
+        assert reasons(taken) == output
     assert made.encode().same_as(made)
 
 
@@ -91,12 +91,12 @@ def test_choosing_columns(words: str, names: list[str]) -> None:
 
 
 @pytest.mark.parametrize(
-    ("words", "told"), [("agee", "age"), ("q1..q3", "q3"), ("z*", "z*"), ("@text", "@text"), (",", ",")]
+    ("words", "expected"), [("agee", "age"), ("q1..q3", "q3"), ("z*", "z*"), ("@text", "@text"), (",", ",")]
 )
-def test_a_choice_that_names_nothing_is_refused(words: str, told: str) -> None:
+def test_a_choice_that_names_nothing_is_refused(words: str, expected: str) -> None:
     with pytest.raises(UsageError) as caught:
         choose_columns(words, TYPES)
-    assert told in caught.value.what + caught.value.todo
+    assert expected in caught.value.what + caught.value.todo
 
 
 IDS = st.lists(

@@ -30,10 +30,10 @@ def test_where_a_measure_ends(
     assert (tuple(reading.values()) if reading else None) == found
 
 
-def test_digits_of_a_measure_are_told_or_left_to_it() -> None:
+def test_digits_of_a_measure_are_reported_or_left_to_it() -> None:
     wide = table(id=[1], catch98=[2], co298=[3], co299=[4])
-    told = ToLong(header="{measure}{year}", case="id").apply(sources(wide))
-    assert ["co298" in note.text for note in told.account.notes if note.kind == "joined-digits"] == [True]
+    output = ToLong(header="{measure}{year}", case="id").apply(sources(wide))
+    assert ["co298" in note.text for note in output.account.notes if note.kind == "joined-digits"] == [True]
     made = ToLong(header="{measure}{year:02}", case="id").apply(sources(wide))
     assert (made.table.names, rows(made.table)) == (["id", "year", "catch", "co2"], [(1, 98, 2, 3), (1, 99, None, 4)])
     assert not any(note.kind == "joined-digits" for note in made.account.notes)
@@ -41,7 +41,7 @@ def test_digits_of_a_measure_are_told_or_left_to_it() -> None:
     assert not any(note.kind == "joined-digits" for note in visits.account.notes)
 
 
-def test_sides_that_were_said() -> None:
+def test_sides_that_were_stated() -> None:
     hands = table(id=[1], gripL=[2], gripR=[3], goal=[6])
     made = ToLong(header="{measure}{side}", case="id", occasions=["side:L,R"]).apply(sources(hands)).table
     assert rows(made.only(["id", "side", "grip", "goal"])) == [(1, "L", 2, 6), (1, "R", 3, 6)]

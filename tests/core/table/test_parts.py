@@ -30,7 +30,7 @@ from lomrix.core.table.texts import make_text_column, require_heads
 from lomrix.core.table.variable import Variable
 from tests.tables import column, reasons, table
 
-DAY, MOMENT = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7)
+DAY, TIMESTAMP = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7)
 
 
 @pytest.mark.parametrize(
@@ -42,7 +42,7 @@ DAY, MOMENT = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7)
         (["a", "b", None, "b"], {"a": "one"}, ["one", "b", None, "b"], {"b": 2}),
     ],
 )
-def test_labels_stand_in_the_place_of_codes(
+def test_labels_are_in_the_place_of_codes(
     cells: list[Any], labels: dict[str, str], shown: list[Any], without: dict[str, int]
 ) -> None:
     made, found = apply_labels(column(cells), labels)
@@ -100,14 +100,14 @@ def test_columns_without_values_fit_any_type() -> None:
     assert common_type([blank, blank.fit_type("date")]) == "string"
     assert reasons(blank.fit_type("date")) == ["refused", "refused"]
     assert common_type([column([1]), column([1.5])]) == "number"
-    assert common_type([Column.of_cells("date", [DAY]), Column.of_cells("datetime", [MOMENT])]) == "datetime"
+    assert common_type([Column.of_cells("date", [DAY]), Column.of_cells("datetime", [TIMESTAMP])]) == "datetime"
     assert common_type([column(["a"]), column([1])]) is None
 
 
-def test_moments_as_text() -> None:
-    assert Column.of_cells("datetime", [MOMENT, None]).to_text().to_pylist() == ["2024-03-05 14:07:00", None]
-    odd = MOMENT.replace(microsecond=250_000)
-    assert Column.of_cells("datetime", [MOMENT, odd]).to_text().to_pylist()[1] == "2024-03-05 14:07:00.250000"
+def test_timestamps_as_text() -> None:
+    assert Column.of_cells("datetime", [TIMESTAMP, None]).to_text().to_pylist() == ["2024-03-05 14:07:00", None]
+    odd = TIMESTAMP.replace(microsecond=250_000)
+    assert Column.of_cells("datetime", [TIMESTAMP, odd]).to_text().to_pylist()[1] == "2024-03-05 14:07:00.250000"
 
 
 def test_the_first_cell_as_text() -> None:
@@ -177,7 +177,7 @@ def test_the_other_layout_knows_the_order_of_its_columns() -> None:
     ("value", "type_", "expected"),
     [
         ("2024-03-05", "date", DAY),
-        ("2024-03-05T14:07:00", "datetime", MOMENT),
+        ("2024-03-05T14:07:00", "datetime", TIMESTAMP),
         ("true", "boolean", True),
         ("false", "boolean", False),
         ("true", "string", "true"),

@@ -41,9 +41,9 @@ def test_text_in_several_arrays_is_read_as_in_one(parts: list[list[str]], type_:
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(importlib.import_module("lomrix.core.text.reading"), "FEW_ROWS", 0)
         found, notes = read_text_chunks("x", chunks, variable)
-    expected, told = read_text_column("x", texts([cell for part in parts for cell in part]), variable)
+    expected, output = read_text_column("x", texts([cell for part in parts for cell in part]), variable)
     assert (found.type, found.cells(), reasons(found)) == (expected.type, expected.cells(), reasons(expected))
-    assert [note.text for note in notes] == [note.text for note in told]
+    assert [note.text for note in notes] == [note.text for note in output]
 
 
 @pytest.mark.parametrize(
@@ -80,20 +80,20 @@ def test_the_one_cell_among_thousands_that_keeps_a_column_text_is_named(odd: dic
 
 
 @pytest.mark.parametrize(
-    ("odd", "type_", "cell", "told"),
+    ("odd", "type_", "cell", "expected"),
     [
         ("2024-03-05 14:07", "datetime", datetime.datetime(2024, 3, 5, 14, 7), []),
         ("n/a", "date", None, ["token"]),
         ("2.5", "string", "2.5", ["stray-text"]),
     ],
 )
-def test_hours_among_thousands_of_dates(odd: str, type_: str, cell: object, told: list[str]) -> None:
+def test_hours_among_thousands_of_dates(odd: str, type_: str, cell: object, expected: list[str]) -> None:
     cells = [f"2024-04-{1 + at % 30:02}" for at in range(5000)]
     found, notes = read_text_column("d", texts([*cells[:2345], odd, *cells[2346:]]))
-    assert (found.type, found.cells()[2345], [note.kind for note in notes]) == (type_, cell, told)
+    assert (found.type, found.cells()[2345], [note.kind for note in notes]) == (type_, cell, expected)
     # A sample that shows it leads to the same.
     few, notes = read_text_column("d", texts([*cells[:3], odd, *cells[3:6]]))
-    assert (few.type, few.cells()[3], [note.kind for note in notes]) == (type_, cell, told)
+    assert (few.type, few.cells()[3], [note.kind for note in notes]) == (type_, cell, expected)
 
 
 @pytest.mark.parametrize(
@@ -159,12 +159,12 @@ def test_missing_codes_among_decimal_commas() -> None:
     assert (found.cells(), reasons(found)) == ([1.5, None, None], [None, "refused", "refused"])
 
 
-@pytest.mark.parametrize(("strays", "told"), [(1, True), (2, True), (3, True), (4, False)])
-def test_strays_are_told_where_they_are_the_fewer(strays: int, told: bool) -> None:
+@pytest.mark.parametrize(("strays", "expected"), [(1, True), (2, True), (3, True), (4, False)])
+def test_strays_are_reported_where_they_are_the_fewer(strays: int, expected: bool) -> None:
     cells = ["1", "2", "3"] + [f"x{at}" for at in range(strays)]
     found, notes = read_text_column("x", texts(cells))
     assert found.type == "string"
-    assert [note.count for note in notes if note.kind == "stray-text"] == ([strays] if told else [])
+    assert [note.count for note in notes if note.kind == "stray-text"] == ([strays] if expected else [])
 
 
 # -------------------------------------------------------------------- dates
@@ -190,11 +190,11 @@ def test_strays_are_told_where_they_are_the_fewer(strays: int, told: bool) -> No
         ("2024/03/05", "%d/%m/%Y|%Y/%m/%d", "2024-03-05"),
     ],
 )
-def test_dates_in_a_said_form(text: str, form: str, expected: str | None) -> None:
-    moments, fits = parse_dates_in_forms(texts([text, "1/1/2000"]), form)
+def test_dates_in_a_stated_form(text: str, form: str, expected: str | None) -> None:
+    times, fits = parse_dates_in_forms(texts([text, "1/1/2000"]), form)
     assert fits[0] == (expected is not None)
     if expected is not None:
-        assert moments[0] == np.datetime64(expected, "us")
+        assert times[0] == np.datetime64(expected, "us")
 
 
 def test_an_odd_date_stays_text_and_is_named() -> None:
@@ -205,7 +205,7 @@ def test_an_odd_date_stays_text_and_is_named() -> None:
 
 
 @pytest.mark.parametrize("form", ["", "dd/mm/yyyy", "%d/%Q/%Y", "%d/%m/%Y|", "%d %d"])
-def test_what_is_no_form_of_dates(form: str) -> None:
+def test_what_is_not_a_form_of_dates(form: str) -> None:
     with pytest.raises(UsageError) as caught:
         require_date_forms(form)
     assert "is not a date form" in caught.value.what
@@ -257,8 +257,8 @@ def test_cells_that_keep_a_column_text(cells: list[str], type_: str, stray: list
     found = find_stray_cells(Column.of_cells("string", [cell or None for cell in cells]))
     assert found is not None
     assert (found.type, np.flatnonzero(found.cells).tolist(), found.others.cells()) == (type_, stray, others)
-    told = reasons(found.others)
-    assert [told[at] for at in stray] == ["unreadable"] * len(stray)
+    output = reasons(found.others)
+    assert [output[at] for at in stray] == ["unreadable"] * len(stray)
 
 
 @pytest.mark.parametrize("cells", [["a", "b"], ["007", "8", "x"], ["true", "maybe"], []])
@@ -267,7 +267,7 @@ def test_columns_that_are_just_text_have_no_strays(cells: list[str]) -> None:
 
 
 @pytest.mark.parametrize(
-    ("cells", "kind", "told", "rows"),
+    ("cells", "kind", "expected", "rows"),
     [
         (["1,5", "2", "x,y"], "decimal-comma", "looks like numbers with a decimal comma; if it is, use", [0]),
         (["2024-03-05T10:00Z", "2024-03-05 10:00:00+02:00"], "offset", "timestamps with a UTC offset", [0, 1]),
@@ -277,9 +277,9 @@ def test_columns_that_are_just_text_have_no_strays(cells: list[str]) -> None:
         (["31/12/2024 10:00", "5/6/2024 9:00"], "unclear-date", "‹type=x=datetime:%d/%m/%Y %H:%M›", [0, 1]),
     ],
 )
-def test_what_a_column_of_text_resembles(cells: list[str], kind: str, told: str, rows: list[int]) -> None:
+def test_what_a_column_of_text_resembles(cells: list[str], kind: str, expected: str, rows: list[int]) -> None:
     found, notes = read_text_column("x", texts(cells))
     assert found.type == "string"
     (note,) = [note for note in notes if note.kind == kind]
-    assert told in note.text
+    assert expected in note.text
     assert [row - 2 for row, _ in note.examples] == rows

@@ -14,8 +14,8 @@ from lomrix.core.text.reading import read_text_column
 from tests.tables import column
 
 
-def typed(cells: list[str], **said: Any) -> tuple[str, list[Any], list[str]]:
-    made, notes = read_text_column("x", pa.array(cells, pa.large_string()), **said)
+def typed(cells: list[str], **settings: Any) -> tuple[str, list[Any], list[str]]:
+    made, notes = read_text_column("x", pa.array(cells, pa.large_string()), **settings)
     return made.type, made.cells(), [note.kind for note in notes]
 
 
@@ -35,14 +35,14 @@ DAYS = [datetime.date(2024, 5, 3), datetime.date(2024, 12, 30)]
         (["03/05/2024x", "30/12/2024"], "%d/%m/%Y", None),
     ],
 )
-def test_dates_in_a_form_that_was_said(cells: list[str], form: str, found: list[Any] | None) -> None:
+def test_dates_in_a_form_that_was_stated(cells: list[str], form: str, found: list[Any] | None) -> None:
     type_, values, kinds = typed(cells, date_format=form, variable=Variable(type="date"))
     assert (type_, values) == (("date", found) if found else ("string", cells))
     assert ("stray-text" in kinds) is (found is None)
 
 
 @pytest.mark.parametrize(
-    ("cells", "said"),
+    ("cells", "settings"),
     [
         (["03/14/2024", "12/01/2023", "n/a"], "x=date:%m/%d/%Y"),
         (["14.03.2024", "12.01.2023"], "x=date:%d.%m.%Y"),
@@ -52,12 +52,12 @@ def test_dates_in_a_form_that_was_said(cells: list[str], form: str, found: list[
         (["14/03/2024 08:30", "1/05/2024 17:00"], "x=datetime:%d/%m/%Y %H:%M"),
     ],
 )
-def test_dates_in_a_form_that_was_not_said(cells: list[str], said: str) -> None:
+def test_dates_in_a_form_that_was_not_stated(cells: list[str], settings: str) -> None:
     made, notes = read_text_column("x", pa.array(cells, pa.large_string()))
     assert (made.type, [note.kind for note in notes]) == ("string", ["unclear-date"])
-    assert f"type={said}›" in notes[0].text
-    form = said.partition(":")[2]
-    type_ = said[2:].partition(":")[0]
+    assert f"type={settings}›" in notes[0].text
+    form = settings.partition(":")[2]
+    type_ = settings[2:].partition(":")[0]
     assert typed(cells, date_format=form, variable=Variable.model_validate({"type": type_}))[0] == type_
 
 

@@ -95,7 +95,7 @@ def test_a_declared_string_stays_text_and_a_declared_number_drops_zeros() -> Non
     assert read_text_column("x", array, Variable(type="integer"))[0].cells() == [12, 7]
 
 
-def test_a_date_is_never_guessed_but_read_as_said() -> None:
+def test_a_date_is_never_guessed_but_read_as_stated() -> None:
     array = pa.array(["03/04/2024", "13/04/2024"], pa.large_string())
     _, notes = read_text_column("visit", array)
     assert "‹type=visit=date:%d/%m/%Y›" in notes[0].text
@@ -103,7 +103,7 @@ def test_a_date_is_never_guessed_but_read_as_said() -> None:
     assert column.cells() == [datetime.date(2024, 4, 3), datetime.date(2024, 4, 13)]
 
 
-def test_blanks_around_are_told_and_kept() -> None:
+def test_blanks_around_are_reported_and_kept() -> None:
     column, notes = read_text_column("id", pa.array(["A1", "A2 ", " A3"], pa.large_string()))
     assert column.cells() == ["A1", "A2 ", " A3"]
     assert notes[0].kind == "blanks-around"

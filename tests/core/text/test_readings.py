@@ -1,6 +1,6 @@
 """What becomes of columns of text: type, cells, reasons and notes, of each column whole.
 
-What is expected stands in `readings.txt`: what was said of the column, its cells with | between, and what comes of it.
+The expected output is in `readings.txt`: what was said of the column, its cells with | between, and what comes of it.
 """
 
 from __future__ import annotations
@@ -20,8 +20,8 @@ EXPECTED = Path(__file__).with_name("readings.txt")
 
 def happening(title: str) -> list[str]:
     """What a column is read as; its title is what was said of it, a colon, and its cells, «» for a blank one."""
-    said, _, cells = title.partition(": ")
-    words = dict(word.split("=", 1) for word in said.split()[1:])
+    settings, _, cells = title.partition(": ")
+    words = dict(word.split("=", 1) for word in settings.split()[1:])
     missing = dict(one.split(">") for one in words.get("missing", "").split(";") if one)
     variable = Variable.model_validate({"type": words.get("type"), "missing": missing})
     texts = [None if cell == "«»" else cell.replace("_", " ") for cell in cells.split("|")]
@@ -29,8 +29,8 @@ def happening(title: str) -> list[str]:
     made, notes = read_text_column("x", pa.array(texts, pa.large_string()), variable, form, decimal,
                                words.get("thousands", ""), tokens=words.get("tokens") != "no")  # fmt: skip
     reasons = made.reason_cells(np.arange(len(made)))
-    told = [str(cell) if why is None else f"‹{why}›" for cell, why in zip(made.cells(), reasons, strict=True)]
-    lines = [f"{made.type}: {'|'.join(told)}"]
+    output = [str(cell) if why is None else f"‹{why}›" for cell, why in zip(made.cells(), reasons, strict=True)]
+    lines = [f"{made.type}: {'|'.join(output)}"]
     return lines + [f"! {note.kind}: {note.text} ({note.count}) {list(note.examples)}" for note in notes]
 
 

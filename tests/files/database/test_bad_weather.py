@@ -38,11 +38,11 @@ OLD = [(1, 5)]
 
 def kill_others(place: Place) -> None:
     if place.kind == "postgresql":
-        place.say(KILL["postgresql"].format(table=place.table))
+        place.execute(KILL["postgresql"].format(table=place.table))
         return
-    for row in place.say("SHOW FULL PROCESSLIST"):
+    for row in place.execute("SHOW FULL PROCESSLIST"):
         if row[3] == "test" and place.table in str(row[7] or "") and "PROCESSLIST" not in str(row[7]):
-            place.say(f"KILL {row[0]}")
+            place.execute(f"KILL {row[0]}")
 
 
 @real_servers
@@ -57,8 +57,10 @@ def test_a_connection_that_is_lost_in_the_middle(
         if place.kind == "postgresql":
             kill_others(place)
         else:
-            (number,) = place.say("SELECT MAX(id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()")[0]
-            place.say(f"KILL {number}")
+            (number,) = place.execute("SELECT MAX(id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()")[
+                0
+            ]
+            place.execute(f"KILL {number}")
 
     monkeypatch.setattr(f"lomrix.files.database.{place.kind}.render_parts", broken)
     words = ["export", "new.csv", "--to", place.reference, "--if-exists", if_exists]
@@ -115,7 +117,7 @@ def test_a_name_that_is_too_long(place: Place, tmp_path: Path) -> None:
 def test_letters_that_the_table_cannot_hold(kind: str, tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("name\nØyvind\n日\n")
     with place_on(kind, tmp_path) as place:
-        place.say(f"CREATE TABLE {place.table} (name VARCHAR(20)) CHARACTER SET latin1")
+        place.execute(f"CREATE TABLE {place.table} (name VARCHAR(20)) CHARACTER SET latin1")
         words = ["export", "a.csv", "--to", place.reference, "--if-exists", "append"]
         _, error = lomrix(*words, cwd=tmp_path, status=3)
         assert "Incorrect string value" in error
@@ -140,12 +142,12 @@ def test_a_full_disk_leaves_the_old_table(tmp_path: Path, monkeypatch: pytest.Mo
         assert place.rows() == OLD
 
 
-def test_what_is_no_database_and_no_table(tmp_path: Path) -> None:
+def test_what_is_not_a_database_and_no_table(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id\n1\n")
     (tmp_path / "no.db").write_text("this is a text of some length, and no database at all\n" * 40)
-    for target, status, told in (
+    for target, status, output in (
         ("sqlite:///no.db#t", 3, "not a database"),
-        ("sqlite:///away/s.db#t", 3, "There is no folder away"),
+        ("sqlite:///away/s.db#t", 3, "The folder away does not exist"),
         ("sqlite:///.#t", 3, "is a directory"),
         ("sqlite:///s.db", 2, "names no table"),
         ("sqlite://#t", 2, "names no file"),
@@ -154,7 +156,7 @@ def test_what_is_no_database_and_no_table(tmp_path: Path) -> None:
         ("mysql://root@127.0.0.1:1/test#t", 3, "cannot be reached"),
     ):
         _, error = lomrix("export", "a.csv", "--to", target, cwd=tmp_path, status=status)
-        assert told in error, target
+        assert output in error, target
         if target != "sqlite:///.#t":
             lomrix("profile", target, cwd=tmp_path, status=status)
     assert "this is a text" in (tmp_path / "no.db").read_text()
@@ -166,22 +168,22 @@ def test_what_is_no_database_and_no_table(tmp_path: Path) -> None:
 
 
 @real_servers
-def test_secrets_are_never_told(place: Place, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_secrets_are_never_reported(place: Place, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     scheme, rest = place.reference.split("://", 1)
     user, host = rest.split("@", 1)
     secret = f"{scheme}://{user}:s3cr3t-w0rd@{host}"
     nobody = f"{scheme}://nobody:s3cr3t-w0rd@127.0.0.1:1/test#t"
-    told: list[str] = []
+    output: list[str] = []
     monkeypatch.setattr(reference, "_passwords", {})
     if place.kind == "postgresql":  # this server trusts, whatever the password
-        told += lomrix("subset", secret, "--out", "o.csv", cwd=tmp_path)
-        told += lomrix("subset", secret, "--out", "p.csv", "--json", cwd=tmp_path)
-        told.append((tmp_path / "o.csv.resource.json").read_text())
-        assert place.url in told[-1]
-    told += lomrix("subset", nobody, cwd=tmp_path, status=3)
-    told += lomrix("export", "new.csv", "--to", nobody, "--json", cwd=tmp_path, status=3)
-    told += lomrix("export", "new.csv", "--to", secret + "x", "--rehearse", cwd=tmp_path, status=None)
-    assert "s3cr3t" not in "".join(told)
+        output += lomrix("subset", secret, "--out", "o.csv", cwd=tmp_path)
+        output += lomrix("subset", secret, "--out", "p.csv", "--json", cwd=tmp_path)
+        output.append((tmp_path / "o.csv.resource.json").read_text())
+        assert place.url in output[-1]
+    output += lomrix("subset", nobody, cwd=tmp_path, status=3)
+    output += lomrix("export", "new.csv", "--to", nobody, "--json", cwd=tmp_path, status=3)
+    output += lomrix("export", "new.csv", "--to", secret + "x", "--rehearse", cwd=tmp_path, status=None)
+    assert "s3cr3t" not in "".join(output)
     assert all("s3cr3t" not in path.read_text(errors="replace") for path in tmp_path.rglob("*.json"))
 
 
@@ -206,7 +208,7 @@ def test_passwords_come_from_the_environment_or_a_file(tmp_path: Path, monkeypat
 @pytest.mark.parametrize("kind", [pytest.param("postgresql", marks=needs("postgresql"))])
 def test_the_list_of_processes_shows_no_password(kind: str, tmp_path: Path) -> None:
     with place_on(kind, tmp_path) as place:
-        place.say(f"CREATE TABLE {place.table} AS SELECT 1 AS id")
+        place.execute(f"CREATE TABLE {place.table} AS SELECT 1 AS id")
         url = place.reference.replace("postgres@", "postgres:s3cr3t@")
         program = (
             "from lomrix.cli.main import run; from lomrix.cli.environment import Environment; "
@@ -225,34 +227,34 @@ def test_the_list_of_processes_shows_no_password(kind: str, tmp_path: Path) -> N
 @pytest.mark.parametrize("kind", [pytest.param("postgresql", marks=needs("postgresql"))])
 def test_types_of_postgresql_lose_nothing(kind: str, tmp_path: Path) -> None:
     with place_on(kind, tmp_path) as place:
-        place.say(
+        place.execute(
             f"CREATE TABLE {place.table} (n NUMERIC(30,5), short NUMERIC(6,2), free NUMERIC, at TIMESTAMPTZ, far DATE, "
             "raw BYTEA, list INT[], fine REAL, kind CHAR(4), flag BOOLEAN, small SMALLINT)"
         )
-        place.say(
+        place.execute(
             f"INSERT INTO {place.table} VALUES (1234567890123456789012345.12345, 12.50, 0.1, '2024-03-05 12:00+02', "
             "'infinity', '\\x00ff', '{1,2}', 0.5, 'ab', true, 7)"
         )
         out, _ = lomrix("profile", place.reference, "--json", cwd=tmp_path)
-        told = json.loads(out)
+        output = json.loads(out)
         lomrix("subset", place.reference, "--out", "o.csv", cwd=tmp_path)
         with (tmp_path / "o.csv").open() as file:
             assert list(csv.reader(file))[1] == [
                 "1234567890123456789012345.12345", "12.5", "0.1", "2024-03-05 10:00:00", "infinity", "\\x00ff", "{1,2}",
                 "0.5", "ab  ", "true", "7",
             ]  # fmt: skip
-        notes = {note["column"]: note["text"] for note in told["notes"]}
+        notes = {note["column"]: note["text"] for note in output["notes"]}
         assert "kept as text" in notes["n"] and "UTC" in notes["at"] and "kept as text" in notes["far"]
 
 
 @pytest.mark.parametrize("kind", [pytest.param("mysql", marks=needs("mysql"))])
 def test_types_of_mariadb_lose_nothing(kind: str, tmp_path: Path) -> None:
     with place_on(kind, tmp_path) as place:
-        place.say(
+        place.execute(
             f"CREATE TABLE {place.table} (big BIGINT UNSIGNED, fits INT UNSIGNED, n DECIMAL(30,5), flag BOOLEAN, "
             "tiny TINYINT(1), at TIMESTAMP(3) NULL, clock TIME, bits BIT(4), raw VARBINARY(4), kind ENUM('a','b'))"
         )
-        place.say(
+        place.execute(
             f"INSERT INTO {place.table} VALUES (18446744073709551615, 7, 1234567890123456789012345.12345, 1, 5, "
             "'2024-03-05 12:00:00.5', '25:01:02', b'101', x'00ff', 'b'), "
             "(NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)"
@@ -265,24 +267,24 @@ def test_types_of_mariadb_lose_nothing(kind: str, tmp_path: Path) -> None:
 
 def test_types_of_sqlite_are_those_of_the_values(tmp_path: Path) -> None:
     with place_on("sqlite", tmp_path) as place:
-        place.say(f"CREATE TABLE {place.table} (a, b INTEGER, c BOOLEAN, d DATE, e REAL, f BLOB)")
-        place.say(
+        place.execute(f"CREATE TABLE {place.table} (a, b INTEGER, c BOOLEAN, d DATE, e REAL, f BLOB)")
+        place.execute(
             f"INSERT INTO {place.table} VALUES (1, 'n/a', 1, '2024-03-05', 3, x'00ff'), ('x', 5, 0, NULL, 2.5, NULL)"
         )
         out, _ = lomrix("subset", place.reference, "--json", cwd=tmp_path)
-        told = json.loads(out)
-        assert told["columns"] == {
+        output = json.loads(out)
+        assert output["columns"] == {
             "a": "string", "b": "string", "c": "boolean", "d": "date", "e": "number", "f": "string",
         }  # fmt: skip
-        assert [note["column"] for note in told["notes"]] == ["b"]
+        assert [note["column"] for note in output["notes"]] == ["b"]
 
 
 def test_the_installed_program_writes_and_reads_a_database(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id\n1\n")
-    told, _ = installed("export", "a.csv", "--to", "sqlite:///s.db#t", cwd=tmp_path)
-    assert "written  sqlite:///s.db#t  (1 row, 1 column)" in told
-    told, _ = installed("profile", "sqlite:///s.db#t", cwd=tmp_path)
-    assert "read  sqlite:///s.db#t: 1 row, 1 column" in told
+    output, _ = installed("export", "a.csv", "--to", "sqlite:///s.db#t", cwd=tmp_path)
+    assert "written  sqlite:///s.db#t  (1 row, 1 column)" in output
+    output, _ = installed("profile", "sqlite:///s.db#t", cwd=tmp_path)
+    assert "read  sqlite:///s.db#t: 1 row, 1 column" in output
 
 
 @pytest.mark.parametrize("kind", [pytest.param("mysql", marks=needs("mysql"))])
@@ -291,8 +293,8 @@ def test_a_password_is_taken_from_where_it_is(kind: str, tmp_path: Path, monkeyp
     (tmp_path / "a.csv").write_text("id\n1\n")
     with place_on(kind, tmp_path) as place:
         user = f"u{place.table}"
-        place.say(f"CREATE USER '{user}'@'127.0.0.1' IDENTIFIED BY 'right word'")
-        place.say(f"GRANT ALL ON test.* TO '{user}'@'127.0.0.1'")
+        place.execute(f"CREATE USER '{user}'@'127.0.0.1' IDENTIFIED BY 'right word'")
+        place.execute(f"GRANT ALL ON test.* TO '{user}'@'127.0.0.1'")
         try:
             target = place.reference.replace("root@", f"{user}@")
             words = ["export", "a.csv", "--to", target, "--if-exists", "replace"]
@@ -309,7 +311,7 @@ def test_a_password_is_taken_from_where_it_is(kind: str, tmp_path: Path, monkeyp
             lomrix(*words, cwd=tmp_path)
             lomrix("profile", target, cwd=tmp_path)
         finally:
-            place.say(f"DROP USER '{user}'@'127.0.0.1'")
+            place.execute(f"DROP USER '{user}'@'127.0.0.1'")
 
 
 @every_server
@@ -336,7 +338,7 @@ def test_a_value_that_the_server_changed_is_found(
 
 
 @real_servers
-def test_labels_stand_as_comments_on_the_columns(place: Place, tmp_path: Path) -> None:
+def test_labels_are_as_comments_on_the_columns(place: Place, tmp_path: Path) -> None:
     (tmp_path / "d.toml").write_text(
         '[variables.x]\nlabel = "It\'s 100 %"\nunit = "min"\ncodes = "c"\n[codes.c]\n8 = "eight"\n'
     )
@@ -358,22 +360,22 @@ def test_a_password_file_that_the_group_may_read(tmp_path: Path, monkeypatch: py
 def test_a_schema_in_front_of_the_table(kind: str, tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x\n1,2\n")
     with place_on(kind, tmp_path) as place:
-        place.say(f"CREATE SCHEMA s{place.table}")
+        place.execute(f"CREATE SCHEMA s{place.table}")
         try:
             target = f"{place.url}#s{place.table}.visits"
             for _ in range(2):
                 words = ["--primary-key", "id", "--index", "x", "--if-exists", "replace"]
                 lomrix("export", "a.csv", "--to", target, *words, cwd=tmp_path)
-            assert place.say(f"SELECT * FROM s{place.table}.visits") == [(1, 2)]
-            told, _ = lomrix("subset", target, "--out", "-", cwd=tmp_path)
-            assert told == "id,x\n1,2\n"
+            assert place.execute(f"SELECT * FROM s{place.table}.visits") == [(1, 2)]
+            output, _ = lomrix("subset", target, "--out", "-", cwd=tmp_path)
+            assert output == "id,x\n1,2\n"
             _, error = lomrix("export", "a.csv", "--to", f"{place.url}#nowhere_{place.table}.t", cwd=tmp_path, status=3)
             assert "does not exist" in error
         finally:
-            place.say(f"DROP SCHEMA s{place.table} CASCADE")
+            place.execute(f"DROP SCHEMA s{place.table} CASCADE")
 
 
-def test_what_a_server_says_quotes_no_row() -> None:
+def test_what_a_server_reports_quotes_no_row() -> None:
     class Diag:
         message_primary = "null value in column x"
         message_detail = "Failing row contains (1, Ann Fellness)."

@@ -94,13 +94,13 @@ def test_any_command_reads_and_writes_tables(place: Place, tmp_path: Path) -> No
     lomrix("subset", "a.csv", "--out", place.reference, cwd=tmp_path)
     lomrix("aggregate", place.reference, "--by", "ship", "--stat", "x: sum", "--out", "o.csv", cwd=tmp_path)
     assert (tmp_path / "o.csv").read_text() == "ship,x_sum\ngull,2\ntern,5\n"
-    told, _ = lomrix("changes", "a.csv", place.reference, "--key", "id", cwd=tmp_path)
-    told, _ = lomrix("subset", place.reference, "--columns", "id", "--where", "x > 1", "--out", "-", cwd=tmp_path)
-    assert told == "id\n02\n03\n"
+    output, _ = lomrix("changes", "a.csv", place.reference, "--key", "id", cwd=tmp_path)
+    output, _ = lomrix("subset", place.reference, "--columns", "id", "--where", "x > 1", "--out", "-", cwd=tmp_path)
+    assert output == "id\n02\n03\n"
     _, error = lomrix("subset", place.reference, "--out", place.reference, "--overwrite", cwd=tmp_path, status=2)
     assert "is an input" in error
     _, error = lomrix("profile", place.reference + "x", cwd=tmp_path, status=3)
-    assert "There is no table" in error and place.table in error
+    assert "does not exist" in error and place.table in error
 
 
 @every_server
@@ -109,8 +109,8 @@ def test_names_are_nothing_but_names(place: Place, tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text('id,"x""; drop table y",per %,q?\n1,2,3,4\n')
     lomrix("subset", "a.csv", "--out", place.reference, cwd=tmp_path)
     lomrix("export", "a.csv", "--to", f"{place.url}#{odd}", "--primary-key", "id", "--index", "per %", cwd=tmp_path)
-    told, _ = lomrix("subset", f"{place.url}#{odd}", "--out", "-", cwd=tmp_path)
-    assert told.splitlines()[1] == "1,2,3,4"
+    output, _ = lomrix("subset", f"{place.url}#{odd}", "--out", "-", cwd=tmp_path)
+    assert output.splitlines()[1] == "1,2,3,4"
     assert place.rows() == [(1, 2, 3, 4)]
 
 
@@ -131,9 +131,11 @@ def test_labels_codes_and_the_dictionary_go_along(place: Place, tmp_path: Path) 
         '[variables.sex]\nlabel = "Sex"\ncodes = "sex"\n[codes.sex]\n1 = "female"\n2 = "male"\n'
     )
     lomrix("export", "a.csv", "-d", "d.toml", "--to", place.reference, "--describe", cwd=tmp_path)
-    assert [row[:2] for row in place.say(f"SELECT variable, label FROM {place.table}_variables")] == [("sex", "Sex")]
-    told, _ = lomrix("tally", place.reference, "sex", cwd=tmp_path)
-    assert "female" in told and "male" in told
+    assert [row[:2] for row in place.execute(f"SELECT variable, label FROM {place.table}_variables")] == [
+        ("sex", "Sex")
+    ]
+    output, _ = lomrix("tally", place.reference, "sex", cwd=tmp_path)
+    assert "female" in output and "male" in output
     shown = [*("--to", place.reference), "--show-labels", "sex", "--if-exists", "replace", "--missing-code", "-9"]
     lomrix("export", "a.csv", "-d", "d.toml", *shown, cwd=tmp_path)
     assert [row[1] for row in place.rows("id")] == ["female", "male", "-9"]
@@ -143,8 +145,13 @@ def test_labels_codes_and_the_dictionary_go_along(place: Place, tmp_path: Path) 
 def test_a_rehearsal_shows_the_table_and_makes_none(place: Place, tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,day\nK1,2024-05-06\n")
     words = ["export", "a.csv", "--to", place.reference, "--primary-key", "id", "--rehearse"]
-    told, _ = lomrix(*words, "--db-type", "day=VARCHAR(10)", cwd=tmp_path)
-    assert "CREATE TABLE" in told and "PRIMARY KEY" in told and "VARCHAR(10)" in told and "Nothing was written" in told
+    output, _ = lomrix(*words, "--db-type", "day=VARCHAR(10)", cwd=tmp_path)
+    assert (
+        "CREATE TABLE" in output
+        and "PRIMARY KEY" in output
+        and "VARCHAR(10)" in output
+        and "Nothing was written" in output
+    )
     assert not (tmp_path / "study.db").exists()
     assert place.tables() == []
 
@@ -154,12 +161,12 @@ def test_an_empty_table_and_a_wish_that_fits_no_column(place: Place, tmp_path: P
     (tmp_path / "a.csv").write_text("id,x\n")
     for wish in (["--db-type", "y=TEXT"], ["--index", "y"], ["--primary-key", "y"]):
         _, error = lomrix("export", "a.csv", "--to", place.reference, *wish, cwd=tmp_path, status=2)
-        assert "no column y" in error
+        assert "No column y" in error
         assert place.tables() == []
     lomrix("export", "a.csv", "--to", place.reference, cwd=tmp_path)
     assert place.rows() == []
-    told, _ = lomrix("profile", place.reference, cwd=tmp_path)
-    assert "0 rows, 2 columns" in told
+    output, _ = lomrix("profile", place.reference, cwd=tmp_path)
+    assert "0 rows, 2 columns" in output
 
 
 @every_server
@@ -180,7 +187,7 @@ def test_of_two_writers_that_found_no_table_the_second_is_refused(place: Place) 
     first, second = (DatabaseSink.open(place.reference, Delivery(), overwrite=False) for _ in range(2))
     one = Table({"id": Column.of_cells("integer", [1])}, name="t")
     other = Table({"id": Column.of_cells("integer", [2])}, name="t")
-    place.say(f"DROP TABLE IF EXISTS {place.table}")
+    place.execute(f"DROP TABLE IF EXISTS {place.table}")
     first.check()
     second.check()
     first.stage(one)

@@ -119,14 +119,14 @@ class Evaluation:
     def _require_no_value(self, name: str) -> None:
         """Stop with advice if an unknown name is a value of a column, which needs quotation marks."""
         if name.casefold() in ("true", "false"):
-            raise UsageError(f"There is no column {name}.", todo=f"Write {name.capitalize()}.")
+            raise UsageError(f"No column {name}.", todo=f"Write {name.capitalize()}.")
         for column, cells in self.table.columns.items():
             labels = self.table.dictionary.labels_of(column)
             code = next((code for code, label in labels.items() if label == name), None)
             if cells.type == "string" and cells.strings.strings.index(name).as_py() >= 0:
-                raise UsageError(f"There is no column {name}.", todo=f"The value of {column} is written '{name}'.")
+                raise UsageError(f"No column {name}.", todo=f"The value of {column} is written '{name}'.")
             if code is not None:
-                raise UsageError(f"There is no column {name}.", todo=f"It labels {code} of {column}: write {code}.")
+                raise UsageError(f"No column {name}.", todo=f"It labels {code} of {column}: write {code}.")
 
     def _constant(self, node: ast.Constant) -> Column:
         assert isinstance(node.value, int | float | str)

@@ -139,7 +139,7 @@ def require_call(node: ast.Call) -> None:
         raise UsageError("column() needs a name in quotation marks.", todo="column('name with spaces')")
     if name not in functions:
         todo = advice(name, functions, "See ‹functions›.", "()")
-        raise UsageError(f"There is no function {name}().", todo=todo)
+        raise UsageError(f"Unknown function {name}().", todo=todo)
     functions[name].pair_operands(node)
 
 

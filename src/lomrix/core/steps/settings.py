@@ -115,7 +115,7 @@ def explain_validation_error(error: ValidationError, settings: Mapping[str, obje
         return SettingError(name, f"No ‹{name}› was given.", todo="This option is required.")
     if kind == "extra_forbidden":
         todo = advice(name, settings, f"Settings are {', '.join(settings)}.")
-        return SettingError(name, f"There is no setting {name}.", todo=todo)
+        return SettingError(name, f"Unknown setting {name}.", todo=todo)
     if kind == "literal_error":
         # Each alternative of a union reports its own choices.
         expected = [

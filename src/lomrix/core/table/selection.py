@@ -16,7 +16,7 @@ NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d
 def unknown_column_error(name: str, names: Sequence[str], table: str) -> UsageError:
     """Make the error for a column that does not exist, suggesting the nearest names."""
     todo = advice(name, names, f"Its columns are {shorten_list(names)}.")
-    return UsageError(f"There is no column {name} in {table}.", todo=todo)
+    return UsageError(f"No column {name} in {table}.", todo=todo)
 
 
 def choose_columns(words: str, types: Mapping[str, str], table: str = "the file") -> list[str]:
@@ -95,7 +95,7 @@ def _choose_by_type(type_: str, types: Mapping[str, str]) -> list[str]:
     accepted = {"number": ("number", "integer")}.get(type_, (type_,))
     if type_ not in ("integer", "number", "string", "date", "datetime", "boolean"):
         raise UsageError(
-            f"There is no column type @{type_}.",
+            f"Unknown column type @{type_}.",
             todo="Types are @integer @number @string @date @datetime @boolean, and @all for every column.",
         )
     return [name for name, type_found in types.items() if type_found in accepted]

@@ -94,7 +94,7 @@ class DatabaseSink(Sink):
         """Stop if the server cannot be reached, or a table exists that may not be replaced."""
         path = self.reference.path
         if path is not None and not path.parent.is_dir():
-            raise FileError(f"There is no folder {path.parent}.", todo=f"Make it first: mkdir -p {path.parent}")
+            raise FileError(f"The folder {path.parent} does not exist.", todo=f"Make it first: mkdir -p {path.parent}")
         for role in (self.reference.table, *self._list_described()):
             if len(role.encode()) > self.server.longest_name:
                 raise FileError(
@@ -174,7 +174,7 @@ class DatabaseSink(Sink):
             for name in names:
                 if name not in table.columns:
                     todo = f"Columns to write are {shorten_list(table.names)}."
-                    raise SettingError(setting, f"There is no column {name} for ‹{setting}›.", todo=todo)
+                    raise SettingError(setting, f"No column {name} for ‹{setting}›.", todo=todo)
         self.require_names(table.names)
         in_key = {*stated["primary_key"], *stated["index"]}
         specs = []

@@ -31,7 +31,7 @@ class DatabaseSource(Source):
         self.server: Server = open_server(self.reference)
         path = self.reference.path
         if path is not None and not path.exists():
-            raise FileError(f"There is no file {path}.", todo="Check the path.")
+            raise FileError(f"The file {path} does not exist.", todo="Check the path.")
 
     @cached_property
     def _connection(self) -> Connection:
@@ -56,7 +56,7 @@ class DatabaseSource(Source):
                 tables = self.server.list_tables(self._connection)
         if columns is None:
             listing = shorten_list(tables) or "none"
-            raise FileError(f"There is no table {self.reference}.", todo=f"Its tables are {listing}.")
+            raise FileError(f"The table {self.reference} does not exist.", todo=f"Its tables are {listing}.")
         return columns
 
     @property

@@ -42,7 +42,7 @@ def parse_statistics(texts: Sequence[str]) -> Statistics:
             if not is_statistic(name):
                 todo = f"Statistics are {' '.join(KNOWN)}, q10 or any other percentage, and share(value)."
                 todo = advice(name, KNOWN, todo)
-                raise UsageError(f"There is no statistic {name}.", todo=todo)
+                raise UsageError(f"Unknown statistic {name}.", todo=todo)
         result.append((columns.strip(), statistics))
     return tuple(result)
 

@@ -223,7 +223,7 @@ class Comparison:
             if names:
                 notes.append(Note(f"{words}: {', '.join(names)}.", kind=words.replace(" ", "-"), count=len(names)))
         if self.rows.turns:
-            text = f"rows stand in another order: it turns back {pluralize(self.rows.turns, 'time')}."
+            text = f"rows are in another order: it turns back {pluralize(self.rows.turns, 'time')}."
             notes.append(Note(text, kind="order", count=self.rows.turns))
         for table, count in ((self.old, self.rows.old_without), (self.new, self.rows.new_without)):
             if count:

@@ -33,7 +33,7 @@ def require_unused_codes(table: Table, missing: MissingCodes) -> None:
             used = count_code(column, code)
             if used:
                 raise DataError(
-                    f"{code} cannot stand for missing: it is a value of {name}.",
+                    f"{code} cannot mean missing: it is a value of {name}.",
                     where=f"{used:,} {'cell holds' if used == 1 else 'cells hold'} {code}",
                     todo=f"{find_free_code(table)} is free in all columns: use ‹missing_code=auto›, or name it.",
                 )

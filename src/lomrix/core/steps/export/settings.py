@@ -34,7 +34,7 @@ def parse_encoding(name: str) -> str:
         return codecs.lookup(name).name
     except (LookupError, UnicodeError, TypeError) as error:
         raise UsageError(
-            f"There is no encoding {name}.", todo="Use ‹encoding_out=utf-8› or ‹encoding_out=cp1252›."
+            f"Unknown encoding {name}.", todo="Use ‹encoding_out=utf-8› or ‹encoding_out=cp1252›."
         ) from error
 
 

@@ -9,31 +9,30 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.files import byte_stats as signs
-from lomrix.files import hashing
+from lomrix.files import byte_stats, hashing
 from lomrix.files.text_layout import count_quotes_below
 
 
 @pytest.mark.parametrize(("block", "share"), [(1 << 18, 1 << 23), (3, 2), (1, 5)])
 @given(content=st.lists(st.sampled_from([b"\n", b'"', b"a", b"\x7f", b"\x80", b"\xff"]), max_size=30).map(b"".join))
-def test_signs_are_those_of_the_whole_file(
+def test_characters_are_those_of_the_whole_file(
     tmp_path_factory: pytest.TempPathFactory, block: int, share: int, content: bytes
 ) -> None:
-    path = tmp_path_factory.mktemp("signs") / "file"
+    path = tmp_path_factory.mktemp("bytes") / "file"
     path.write_bytes(content)
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(signs, "BLOCK", block)
-        patch.setattr(signs, "SHARE", share)
+        patch.setattr(byte_stats, "BLOCK", block)
+        patch.setattr(byte_stats, "SHARE", share)
         patch.setattr(os, "cpu_count", lambda: 3)
-        found = signs.count_bytes(path)
-    assert found == signs.ByteStats(content.count(b"\n"), content.count(b'"'), content.isascii())
+        found = byte_stats.count_bytes(path)
+    assert found == byte_stats.ByteStats(content.count(b"\n"), content.count(b'"'), content.isascii())
 
 
 @pytest.mark.parametrize(
     ("head", "below"), [(b'"a","b"\n1,"x"\n', 2), (b'"a\nb",c\n', 2), (b"a,b\n1,2\n", 0), (b'"a"', 2)]
 )
 def test_quotation_marks_of_names_do_not_count(head: bytes, below: int) -> None:
-    assert count_quotes_below(signs.ByteStats(0, head.count(b'"'), True), head) == below
+    assert count_quotes_below(byte_stats.ByteStats(0, head.count(b'"'), True), head) == below
 
 
 def test_a_hash_begun_ahead_is_the_file_as_it_is_now(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
