@@ -17,7 +17,7 @@ from lomrix.core.rows.keys import rank_cells
 from lomrix.core.table.column import Column
 from lomrix.core.table.reasons import UNDEFINED
 
-KIND = "standing among all, or in a group"
+KIND = "ranks and bands, among all or in a group"
 MOST_GROUPS = 1000
 Keys = tuple[Column, ...]
 
