@@ -87,7 +87,11 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
     outputs = {name: hide_passwords((given.pop(name),))[0] for name in names if given.get(name)}
     overwrite, missing = given.pop("overwrite", False), given.pop("missing", "empty")
     rehearses = given.pop("rehearse", False)
-    settings = {name: value for name, value in given.items() if name in step.model_fields and value not in ("", [])}
+    settings = {
+        name: value
+        for name, value in given.items()
+        if name in {*step.model_fields, *step.former_names} and value not in ("", [])
+    }
     task = Task(
         step(**settings),
         {role: references for role, references in inputs.items() if references},

@@ -53,6 +53,15 @@ def list_settings(model: type[BaseModel]) -> Iterator[inspect.Parameter]:
             yield make_setting(name, field, setting)
 
 
+def list_former(step: type[Step]) -> Iterator[inspect.Parameter]:
+    """Yield hidden options for former names of settings."""
+    for old, new in step.former_names.items():
+        setting = next(one for one in step.model_fields[new].metadata if isinstance(one, Setting))
+        parameter = make_setting(new, step.model_fields[new], setting)
+        declared = typer.Option(format_option(old), metavar=setting.metavar or None, hidden=True)
+        yield make_parameter(old, typing.get_args(parameter.annotation)[0], parameter.default, declared)
+
+
 def make_setting(name: str, field: FieldInfo, setting: Setting) -> inspect.Parameter:
     """Make the option, or the argument, for one setting."""
     kind, default = list[str] if JOINED in field.metadata else choose_type(field.annotation), field.get_default()
@@ -158,6 +167,7 @@ def list_step(
     )
     return [
         *sorted([*list_roles(step.roles), *list_settings(step)], key=get_rank),
+        *list_former(step),
         *under_heading(WRITING, writing),
         *under_heading(WRITING, list_extras(step.gives)),
         *under_heading(READING, list_settings(reading)),

@@ -125,7 +125,8 @@ def run_once(reporter: Reporter, plan: Plan, given: dict[str, Any]) -> list[Step
 
 def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], given: dict[str, Any]) -> None:
     """Report one table of all steps, what to look at, and what stopped the plan."""
-    from lomrix.cli.wording import format_text
+    from lomrix.cli.wording import format_account, format_note, format_text
+    from lomrix.plan.document import format_plan_text as in_plan
 
     account = make_account(plan, outcomes)
     failed = next((outcome for outcome in outcomes if outcome.error is not None), None)
@@ -142,7 +143,9 @@ def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], give
         if given["full"]:
             for outcome in outcomes:
                 if outcome.outcome is not None:
-                    reporter.show(view_account(outcome.outcome.result.account, [], list(outcome.outcome.notes), room))
+                    step_account = format_account(outcome.outcome.result.account, "", write=in_plan)
+                    notes = [(name, format_note(note, in_plan)) for name, note in outcome.outcome.notes]
+                    reporter.show(view_account(step_account, [], notes, room))
         reporter.show(view_account(account, [], [], room))
         written = [
             file.description for outcome in outcomes if outcome.outcome is not None for file in outcome.outcome.written
@@ -151,7 +154,6 @@ def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], give
         reporter.show(view_ending(written, [], rehearsal_message=message))
     if failed is not None and failed.error is not None:
         from lomrix.job.run import StoppedError
-        from lomrix.plan.document import format_plan_text as in_plan
 
         error = failed.error
         not_run = [outcome.name for outcome in outcomes if outcome.fate == "not run"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -76,30 +76,33 @@ def format_error(error: LomrixError, reference: str, reading: Sequence[str] = ()
     return error.reword(format_text(error.what), where, todo)
 
 
-def format_note(note: Note) -> Note:
-    """Format a note for the command line."""
-    return replace(note, text=format_text(note.text))
+def format_note(note: Note, write: Callable[[str], str] = format_text) -> Note:
+    """Format a note for the command line, or as `write` does."""
+    return replace(note, text=write(note.text))
 
 
-def format_listing(listing: Listing) -> Listing:
-    """Format a listing for the command line."""
-    rows = (tuple(format_text(cell) if isinstance(cell, str) else cell for cell in row) for row in listing.rows)
-    return replace(listing, title=format_text(listing.title), rows=tuple(rows))
+def format_listing(listing: Listing, write: Callable[[str], str] = format_text) -> Listing:
+    """Format a listing for the command line, or as `write` does."""
+    rows = (tuple(write(cell) if isinstance(cell, str) else cell for cell in row) for row in listing.rows)
+    return replace(listing, title=write(listing.title), rows=tuple(rows))
 
 
-def format_account(account: Account, reference: str, reading: Sequence[str] = ()) -> Account:
-    """Format an account for the command line."""
+def format_account(
+    account: Account, reference: str, reading: Sequence[str] = (), write: Callable[[str], str] = format_text
+) -> Account:
+    """Format an account for the command line, or as `write` does."""
+    advice = (
+        format_proposal(part, reference, reading) if isinstance(part, Proposal) else write(part)
+        for part in account.advice
+    )
     return replace(
         account,
-        summary=format_text(account.summary),
-        listings=tuple(map(format_listing, account.listings)),
-        parts=tuple(format_account(part, reference, reading) for part in account.parts),
-        notes=tuple(map(format_note, account.notes)),
-        advice=tuple(
-            format_proposal(part, reference, reading) if isinstance(part, Proposal) else format_text(part)
-            for part in account.advice
-        ),
-    )  # fmt: skip
+        summary=write(account.summary),
+        listings=tuple(format_listing(listing, write) for listing in account.listings),
+        parts=tuple(format_account(part, reference, reading, write) for part in account.parts),
+        notes=tuple(format_note(note, write) for note in account.notes),
+        advice=tuple(advice),
+    )
 
 
 def format_command(step: Step, inputs: Mapping[str, tuple[str, ...]], outputs: Mapping[str, str]) -> str:

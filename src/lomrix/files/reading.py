@@ -100,7 +100,7 @@ class ReadingOptions(BaseModel):
     header_rows: Annotated[
         str, parsed_by(parse_header_rows), Setting("Rows of the header, joined if there are several: 4,5", "ROWS")
     ] = ""
-    no_header: Annotated[bool, Setting("There is no header: name the columns column_1, column_2 …")] = False
+    no_header: Annotated[bool, Setting("The file has no header; the columns become column_1, column_2 …")] = False
     skip_rows: Annotated[int, Field(ge=0, le=MOST_ABOVE), Setting("Skip this many rows at the top.", "N")] = 0
     skip_last: Annotated[
         str, Setting("Skip this many rows at the end, or from the first that begins like this: 'Total*'", "FOOTER")

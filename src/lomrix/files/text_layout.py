@@ -96,9 +96,7 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
             raise LookupError(encoding)
         text = head.decode(encoding, errors="ignore" if len(head) == HEAD else "replace").removeprefix("\ufeff")
     except (LookupError, UnicodeError) as error:
-        raise FileError(
-            f"Unknown encoding {encoding}.", todo="Use --encoding utf-8 or --encoding cp1252."
-        ) from error
+        raise FileError(f"Unknown encoding {encoding}.", todo="Use --encoding utf-8 or --encoding cp1252.") from error
     delimiter = settings.delimiter or get_stated_delimiter(text) or described.delimiter or detect_delimiter(text, path)
     rows, ends = read_head(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_stated)
     rows_for_header = [["", ""], *rows[1:]] if get_stated_delimiter(text) else rows

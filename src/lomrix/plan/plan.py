@@ -163,7 +163,7 @@ class Draft:
             )
         roles = {role.name for role in step.roles}
         outputs = {TABLE, *(extra.name for extra in step.gives)}
-        settings = {PLAN_NAMES.get(field, field): field for field in step.model_fields}
+        settings = {PLAN_NAMES.get(field, field): field for field in (*step.model_fields, *step.former_names)}
         known = {*COMMON_KEYS, *roles, *outputs, *settings, *ReadingOptions.model_fields, *EXPECTATIONS}
         for key in keys:
             if key not in known:

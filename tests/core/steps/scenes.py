@@ -219,12 +219,12 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "subset": ("subset", sources(TWO), {"where": "watch == 1 or g == 2", "columns": "id,w*,g"}),
     "subset that loses a distinction": ("subset", sources(VISITS), {"without": "month"}),
     "subset without": ("subset", sources(TWO), {"where": "watch == 2", "without": "ship"}),
-    "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi": "age,ship"}),
+    "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi_identifiers": "age,ship"}),
     "deidentify what may identify": ("deidentify", unnaming(IDENTIFYING), {"id": "id"}),
     "deidentify by moving": (
         "deidentify", unnaming(table("d", id=["a", "a", None], born=[DAYS[0], DAYS[0], DAYS[1]],
         seen=DAYS, n=[1, 2, 3])),
-        {"id": "id", "shift": "born,seen", "quasi": "n"},
+        {"id": "id", "shift": "born,seen", "quasi_identifiers": "n"},
     ),
     "deidentify coarsely": (
         "deidentify", unnaming(table("d", id=["a", "b"], born=DAYS[:2], n=[1, 2])),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -13,6 +14,7 @@ from lomrix.core.steps.registry import ENTRIES, find_entry
 from lomrix.core.steps.settings import Setting
 from lomrix.core.wording import format_settings
 from lomrix.files.reading import ReadingOptions
+from tests.tables import lomrix
 
 
 def step(word: str) -> Any:
@@ -122,3 +124,17 @@ def test_a_task_can_be_typed_again() -> None:
     made = step("to-long")(header="{measure}_m{month}", case="pid", keep_empty=True)
     typed = format_command(made, {"source": ("my file.csv",)}, {"out": "o.csv"})
     assert typed == ('lomrix to-long "my file.csv" --header "{measure}_m{month}" --case pid --keep-empty --out o.csv')
+
+
+def test_the_former_name_of_an_option_still_works_with_a_note(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,ship\n1,tern\n2,tern\n3,gull\n")
+    words = ["deidentify", "a.csv", "--id", "id", "--seed", "keys/s", "--linkage", "keys/l.csv", "--out", "o/b.csv"]
+    (tmp_path / "keys").mkdir()
+    (tmp_path / "o").mkdir()
+    output, _ = lomrix(*words, "--quasi", "ship", cwd=tmp_path)
+    assert "smallest groups" in output
+    assert "--quasi is now called --quasi-identifiers; the former name works until the next release." in output
+    assert "--quasi " not in lomrix("deidentify", "--help", cwd=tmp_path)[0]
+    plan = '[[steps]]\nname = "d"\ndo = "deidentify"\nsource = "a.csv"\nid = "id"\nquasi = "ship"\n'
+    (tmp_path / "p.toml").write_text(plan + 'seed = "keys/s"\nlinkage = "keys/m.csv"\nout = "o/c.csv"\n')
+    assert "quasi is now called quasi_identifiers" in lomrix("run", "p.toml", "--full", cwd=tmp_path)[0]

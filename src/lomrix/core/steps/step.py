@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import importlib
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, get_args, get_origin
 
-from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, PrivateAttr, ValidationError, model_validator
 
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
 from lomrix.core.steps.settings import explain_validation_error
+from lomrix.core.table.notes import Note
 
 if TYPE_CHECKING:
     from lomrix.core.steps.account import Account, Listing
@@ -135,6 +136,7 @@ class Step(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
 
     word: ClassVar[str] = ""
+    _former: dict[str, str] = PrivateAttr(default_factory=dict)
     # Module and function that implement the step.
     implementation: ClassVar[str] = ""
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
@@ -142,6 +144,8 @@ class Step(BaseModel):
     asides: ClassVar[tuple[HelpTopic, ...]] = ()
     # Whether earlier history must be hidden: the history of its table begins with it.
     hides_origin: ClassVar[bool] = False
+    # Former names of settings, which still work for a release, with their new names.
+    former_names: ClassVar[Mapping[str, str]] = {}
     # Whether it delivers to other programs: it names its destination with ‹to›, and can be rehearsed.
     delivers: ClassVar[bool] = False
     # Kinds of notes of reading that its own findings repeat.
@@ -156,10 +160,15 @@ class Step(BaseModel):
     @model_validator(mode="wrap")
     @classmethod
     def _in_plain_words(cls, given: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
+        former = {old: new for old, new in cls.former_names.items() if isinstance(given, dict) and old in given}
+        if former:
+            given = {former.get(name, name): value for name, value in given.items()}
         try:
-            return handler(given)
+            step = handler(given)
         except ValidationError as error:
             raise explain_validation_error(error, cls.model_fields) from error
+        step._former = former
+        return step
 
     @model_validator(mode="after")
     def _case_and_occasion(self) -> Self:
@@ -204,6 +213,9 @@ class Step(BaseModel):
         """
         module, _, name = self.implementation.partition(":")
         result: Result = getattr(importlib.import_module(module), name)(self, tables, frozenset(wanted))
+        for old, new in self._former.items():
+            note = Note(f"‹{old}› is now called ‹{new}›; the former name works until the next release.", kind="renamed")
+            result = replace(result, account=replace(result.account, notes=(*result.account.notes, note)))
         return result
 
 

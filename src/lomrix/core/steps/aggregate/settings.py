@@ -101,7 +101,7 @@ class Aggregate(Step):
 
     word: ClassVar[str] = "aggregate"
     implementation: ClassVar[str] = "lomrix.core.steps.aggregate.run:aggregate"
-    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file whose rows are put together."),)
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to aggregate."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw group means with their intervals; the last key is the axis.", "figure"),
     )
@@ -134,14 +134,12 @@ class Aggregate(Step):
     empty_groups: Annotated[bool, Setting("Show groups of declared codes that no row has.")] = False
     totals: Annotated[bool, Setting("Add rows for all groups together, key by key from the last.")] = False
     attach: Annotated[bool, Setting("Put the statistics beside every row instead.")] = False
-    deviation: Annotated[bool, Setting("Beside every row also its distance from the mean of its group.")] = False
+    deviation: Annotated[bool, Setting("Also add each row's deviation from the mean of its group.")] = False
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
         require(self.by, "by", "No ‹by› was given.", "Name the columns whose values make the groups.")
-        require(
-            self.attach or not self.deviation, "deviation", "A deviation stands beside its row.", "Use ‹attach› too."
-        )
+        require(self.attach or not self.deviation, "deviation", "‹deviation› requires ‹attach›.", "Use ‹attach› too.")
         rows_only = self.totals or self.empty_groups
         require(not (self.attach and rows_only), "attach", "‹totals› and ‹empty_groups› add rows, ‹attach› adds none.",
                 "Leave one of them out.")  # fmt: skip

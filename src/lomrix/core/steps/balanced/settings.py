@@ -27,10 +27,8 @@ class ToBalanced(Step):
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        require(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
-        require(
-            self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured."
-        )
+        require(self.case, "case", "No ‹case› was given.", "Name the column of the case.")
+        require(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column of the occasion.")
         require(len(self.occasion) == 1 or not self.occasions, "occasions", "‹occasions› are the values of one column.",
                 "Name one ‹occasion›.")  # fmt: skip
         require(not (self.only_whole and self.constant), "constant", "No row is added, so nothing is filled.",

@@ -35,7 +35,7 @@ class Changes(Step):
     )
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 
-    key: Annotated[Names, Setting("The columns that say which rows are the same.", "COLUMNS")]
+    key: Annotated[Names, Setting("Columns that identify the same rows in both.", "COLUMNS")]
     tolerance: Annotated[
         str,
         parsed_by(parse_tolerance),
@@ -45,7 +45,7 @@ class Changes(Step):
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        require(self.key, "key", "No ‹key› was given.", "Name the columns that say which rows are the same.")
+        require(self.key, "key", "No ‹key› was given.", "Name the columns that identify the same rows in both.")
         return self
 
     @property

@@ -22,8 +22,8 @@ class Check(Step):
     )
     result: ClassVar[Literal["table", "report", "report only"]] = "report only"
 
-    key: Annotated[Names, Setting("Columns that tell every row apart.", "COLUMNS", "k")] = ()
-    case: Annotated[Names, Setting("Columns that name the case; the key where not said.", "COLUMNS")] = ()
+    key: Annotated[Names, Setting("Columns that uniquely identify rows.", "COLUMNS", "k")] = ()
+    case: Annotated[Names, Setting("Columns that name the case; the key by default.", "COLUMNS")] = ()
 
     @property
     def names(self) -> tuple[str, ...]:

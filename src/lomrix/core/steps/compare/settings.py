@@ -25,19 +25,19 @@ class Compare(Step):
 
     measure: Annotated[Columns, Setting("The measures, each compared on its own.", "COLUMNS")]
     between: Annotated[str, Setting("The column whose values are compared: a group, or an occasion.", "COLUMN")] = ""
-    paired_on: Annotated[Names, Setting("Who a row is of: each case is compared with itself.", "COLUMNS")] = ()
+    paired_on: Annotated[Names, Setting("Column that names the case: each is compared with itself.", "COLUMNS")] = ()
     against: Annotated[str, Setting("A further measure: the slope of each measure on it.", "COLUMN")] = ""
     as_numbers: Annotated[bool, Setting("Compare means also of measures whose values are codes.")] = False
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
         require(self.measure, "measure", "No ‹measure› was given.", "Name what is compared, such as ‹measure=sleep›.")
-        require(self.between or self.against, "between", "Nothing says what is compared.",
+        require(self.between or self.against, "between", "Nothing to compare is named.",
                 "Use ‹between=month› for groups or occasions, or ‹against=age› for a slope.")  # fmt: skip
         require(self.between or not self.paired_on, "between", "Pairs are of two occasions.", "Use ‹between=month›.")
         require(self.between not in self.paired_on or not self.between, "paired_on",
-                f"{self.between} cannot say both who and when.", "Name the case: ‹paired_on=pid›.")  # fmt: skip
-        require(not (self.paired_on and self.against), "against", "A slope is not taken in pairs.",
+                f"{self.between} cannot be both case and occasion.", "Name the case: ‹paired_on=pid›.")  # fmt: skip
+        require(not (self.paired_on and self.against), "against", "Slopes are not compared in pairs.",
                 "Derive the change first: \"d = change(sleep)\", and compare that.")  # fmt: skip
         return self
 

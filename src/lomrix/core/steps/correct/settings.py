@@ -21,7 +21,5 @@ class Correct(Step):
     )
 
     notes: Annotated[str, Setting("Column that comments in cells are moved to.", "NAME")] = "notes"
-    list: Annotated[Literal["first", "all"], Setting("Show the first corrections, or every one of them.", "WHICH")] = (
-        "first"
-    )
-    partly: Annotated[bool, Setting("Go on where rows of the ledger are refused.")] = False
+    list: Annotated[Literal["first", "all"], Setting("Show the first corrections, or all.", "WHICH")] = "first"
+    partly: Annotated[bool, Setting("Continue if rows of the ledger are refused.")] = False

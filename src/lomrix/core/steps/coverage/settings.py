@@ -27,10 +27,8 @@ class Coverage(Step):
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
-        require(self.case, "case", "No ‹case› was given.", "Name the column that says who a row is of.")
-        require(
-            self.occasion, "occasion", "No ‹occasion› was given.", "Name the column that says when it was measured."
-        )
+        require(self.case, "case", "No ‹case› was given.", "Name the column of the case.")
+        require(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column of the occasion.")
         return self
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:

@@ -145,7 +145,7 @@ class Deidentification:
         replaced = [self.step.id, *(name for name, _ in self.step.bands)]
         notes += find_names_left(table, [*removed, self.step.id], result, replaced)
         listings: tuple[Listing, ...] = ()
-        if self.step.quasi:
+        if self.step.quasi_identifiers:
             listings = (self._list_small_groups(result),)
         return Account(
             "deidentify",
@@ -168,7 +168,7 @@ class Deidentification:
         )  # fmt: skip
 
     def _list_small_groups(self, table: Table) -> Listing:
-        names = choose_columns(self.step.quasi, table.types(), table.name)
+        names = choose_columns(self.step.quasi_identifiers, table.types(), table.name)
         groups = group_rows(table, names)
         sizes = np.bincount(groups.codes[groups.codes >= 0], minlength=groups.count)
         order = np.argsort(sizes, kind="stable")[:10]

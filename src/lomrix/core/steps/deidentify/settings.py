@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Self
 
 from pydantic import model_validator
@@ -65,6 +65,7 @@ class Deidentify(Step):
     )
 
     hides_origin: ClassVar[bool] = True
+    former_names: ClassVar[Mapping[str, str]] = {"quasi": "quasi_identifiers"}
 
     id: Annotated[str, Setting("The id column; it gets new ids.", "COLUMN")]
     remove: Annotated[Columns, Setting("Columns to remove, such as names.", "COLUMNS")] = ""
@@ -75,9 +76,9 @@ class Deidentify(Step):
         Setting("Replace a date of birth by an age band of this many years.", "COLUMN=YEARS"),
     ] = ()
     on_day: Annotated[str, parsed_by(parse_day), Setting("Day on which those ages are computed.", "DATE")] = ""
-    quasi: Annotated[
-        Columns, Setting("Quasi-identifiers: list the smallest groups of these columns together.", "COLUMNS")
-    ] = ""
+    quasi_identifiers: Annotated[Columns, Setting("List the smallest groups of these columns together.", "COLUMNS")] = (
+        ""
+    )
     same_folder: Annotated[bool, Setting("Allow linkage and data in the same folder.")] = False
 
     @model_validator(mode="after")

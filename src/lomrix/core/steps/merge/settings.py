@@ -146,7 +146,7 @@ class Merge(Step):
         str, Setting("With overlap both, the added file's column: {column} and {file} are filled in.", "NAME")
     ] = SECOND_NAME
     take: Annotated[Columns, Setting("Which columns of the added file to take.", "COLUMNS")] = ""
-    status: Annotated[str, Setting("Add a column that says where each row came from.", "NAME")] = ""
+    status: Annotated[str, Setting("Add a column with the files that each row is in.", "NAME")] = ""
     tidy_keys: Annotated[
         tuple[TidyWord, ...],
         BY_COMMAS,
@@ -161,7 +161,7 @@ class Merge(Step):
         str, parsed_by(parse_window), Setting("Largest distance: 30d, 6h, 15min, or a number.", "WINDOW")
     ] = ""
     side: Annotated[Side, Setting("Match only earlier, only later, or either.")] = "either"
-    ties: Annotated[Ties, Setting("Which of two equally near is taken.")] = "before"
+    ties: Annotated[Ties, Setting("Which of two at the same distance to use.")] = "before"
     once: Annotated[bool, Setting("Use each added row at most once.")] = False
     other_labels: Annotated[Literal["stop", "first"], Setting("What to do when a code has different labels.")] = "stop"
     most_rows: Annotated[int, Field(ge=1), Setting("Largest result of many-to-many keys.", "N")] = MOST_ROWS

@@ -15,7 +15,7 @@ class Profile(Step):
 
     word: ClassVar[str] = "profile"
     implementation: ClassVar[str] = "lomrix.core.steps.profile.run:profile"
-    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to look at."),)
+    roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 
     sort: Annotated[Sort, Setting("Columns in file order, or by name.")] = "file"

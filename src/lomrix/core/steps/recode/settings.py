@@ -39,7 +39,7 @@ class Recode(Step):
     others: Annotated[Rest, Setting("Values that a map does not name.")] = "keep"
     into: Annotated[str, Setting("Put the result into a new column; {column} is the old one's name.", "NAME")] = ""
     to_codes: Annotated[Columns, Setting("Turn texts into codes 1, 2, 3 …, with labels.", "COLUMNS")] = ""
-    order: Annotated[Order, Setting("Order of those codes.")] = "given"
+    order: Annotated[Order, Setting("Order of the codes.")] = "given"
     to_labels: Annotated[Columns, Setting("Put labels in place of codes.", "COLUMNS")] = ""
     reverse: Annotated[Columns, Setting("Reverse the scores of items.", "COLUMNS")] = ""
     span: Annotated[

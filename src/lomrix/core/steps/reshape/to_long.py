@@ -32,9 +32,9 @@ class ToLong(Step):
         Setting("True times or order: 0,3,6,12 for columns 1 to 4; before=0,after=12.", "VALUES"),
     ] = ()
     constant: Annotated[Columns, Setting("Carry only these of the other columns.", "COLUMNS")] = ""
-    keep_empty: Annotated[bool, Setting("Keep rows in which nothing was measured.")] = False
+    keep_empty: Annotated[bool, Setting("Keep rows without a measured value.")] = False
     guess: Annotated[bool, Setting("Guess the header from the column names.")] = False
-    other_labels: Annotated[Literal["stop", "first"], Setting("One code with different labels.")] = "stop"
+    other_labels: Annotated[Literal["stop", "first"], Setting("What to do when a code has different labels.")] = "stop"
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:

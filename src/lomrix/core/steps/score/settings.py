@@ -21,7 +21,7 @@ class Score(Step):
 
     name: Annotated[str, Setting("Name of the score; without it the dictionary's scales are scored.", "NAME")] = ""
     items: Annotated[Columns, Setting("The items.", "COLUMNS")] = ""
-    reverse: Annotated[Columns, Setting("Items that are worded the other way round.", "COLUMNS")] = ""
+    reverse: Annotated[Columns, Setting("Items to reverse-score.", "COLUMNS")] = ""
     span: Annotated[
         str,
         parsed_by(parse_span),

@@ -70,12 +70,10 @@ class Stack(Step):
         Setting("Mark the rows: wave=0,6, or wave=fatigue_m{wave} from file names.", "NAME=VALUES"),
     ] = ""
     columns: Annotated[Literal["all", "shared"], Setting("All columns of all files, or only the shared ones.")] = "all"
-    pair: Annotated[
-        Names, parsed_by(parse_pairs), Setting("A column that is called differently in some files.", "OLD=NEW")
-    ] = ()
-    case: Annotated[Names, Setting("With the mark, tells every row apart.", "COLUMNS")] = ()
-    repeated: Annotated[Repeated, Setting("Rows of one case and occasion.")] = "stop"
-    other_labels: Annotated[Literal["stop", "first"], Setting("One code with different labels.")] = "stop"
+    pair: Annotated[Names, parsed_by(parse_pairs), Setting("A column with another name in some files.", "OLD=NEW")] = ()
+    case: Annotated[Names, Setting("Columns that, with the mark, uniquely identify rows.", "COLUMNS")] = ()
+    repeated: Annotated[Repeated, Setting("What to do with several rows of one case and occasion.")] = "stop"
+    other_labels: Annotated[Literal["stop", "first"], Setting("What to do when a code has different labels.")] = "stop"
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:
