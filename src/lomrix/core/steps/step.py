@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, get_args, get_or
 
 from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, PrivateAttr, ValidationError, model_validator
 
-from lomrix.core.errors import SettingError
+from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.nearest import advice
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
 from lomrix.core.steps.settings import explain_validation_error
 from lomrix.core.table.notes import Note
@@ -95,6 +96,11 @@ class Inputs:
         self._tables: dict[str, tuple[Table, ...]] = {
             role: tuple(given) if isinstance(given, Sequence) else (given,) for role, given in roles.items()
         }
+
+    @property
+    def roles(self) -> list[str]:
+        """The roles that have tables."""
+        return list(self._tables)
 
     def get_one(self, role: str = "source") -> Table:
         """Return the table of a role that has exactly one."""
@@ -211,12 +217,28 @@ class Step(BaseModel):
 
         Raises DataError if the data break an expectation. Raises UsageError if a setting does not fit the tables.
         """
+        self._require_roles(tables)
         module, _, name = self.implementation.partition(":")
         result: Result = getattr(importlib.import_module(module), name)(self, tables, frozenset(wanted))
         for old, new in self._former.items():
             note = Note(f"‹{old}› is now called ‹{new}›; the former name works until the next release.", kind="renamed")
             result = replace(result, account=replace(result.account, notes=(*result.account.notes, note)))
         return result
+
+    def _require_roles(self, tables: Inputs) -> None:
+        """Stop if a required input is missing, or a role is unknown or has too many tables."""
+        known = {role.name: role for role in self.roles}
+        for name in tables.roles:
+            if name not in known:
+                raise UsageError(
+                    f"{self.word} has no input {name}.", todo=advice(name, list(known), f"Use {', '.join(known)}.")
+                )
+        for role in self.roles:
+            given = tables.get_all(role.name)
+            if role.needed and not given:
+                raise SettingError(role.name, f"‹{role.name}› is required.", todo=role.help)
+            if len(given) > 1 and not role.many:
+                raise SettingError(role.name, f"{self.word} takes one table as ‹{role.name}›, not {len(given)}.")
 
 
 def require(truth: object, name: str, what: str, todo: str) -> None:
