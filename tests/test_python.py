@@ -68,7 +68,7 @@ MERGE = lomrix.make_step("merge", key="id")
         ),
         (lambda t: t["y"], lomrix.UsageError, "No column y in table."),
         (lambda t: lomrix.read("nowhere.csv"), lomrix.FileError, "The file nowhere.csv does not exist."),
-        (lambda t: lomrix.read("a.csv", delimter=";"), lomrix.SettingError, "Unknown option delimter."),
+        (lambda t: lomrix.read("a.csv", delimter=";"), lomrix.SettingError, "Unknown setting delimter."),
         (lambda t: lomrix.write(t, "a.xyz"), lomrix.UsageError, "a.xyz"),
         (lambda t: lomrix.make_table({"a": [1], "b": [1, 2]}), lomrix.UsageError, "different lengths"),
         (lambda t: lomrix.make_table({"a": [object()]}), lomrix.UsageError, "values of a cannot be a column"),

@@ -13,13 +13,11 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-from pydantic import ValidationError
 
-from lomrix.core.errors import LomrixError, SettingError, UsageError
+from lomrix.core.errors import LomrixError, UsageError
 from lomrix.core.nearest import advice
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.registry import ENTRIES, find_entry
-from lomrix.core.steps.settings import explain_validation_error
 from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -55,16 +53,7 @@ def read(reference: str, *, columns: Collection[str] | None = None, as_text: boo
     `options` are those for reading on the command line, such as `dictionary="dictionary.toml"` or
     `type=["visit=date:%d/%m/%Y"]`. With `as_text` every cell is kept as text, as the ledger of `correct` needs it.
     """
-    unknown = next((name for name in options if name not in ReadingOptions.model_fields), None)
-    if unknown is not None:
-        known = list(ReadingOptions.model_fields)
-        raise SettingError(
-            unknown, f"Unknown option {unknown}.", todo=advice(unknown, known, f"Use {', '.join(known)}.")
-        )
-    try:
-        reading = ReadingOptions(**options)
-    except ValidationError as error:
-        raise explain_validation_error(error, ReadingOptions.model_fields) from error
+    reading = ReadingOptions(**options)
     known_variables = read_dictionary(reading.dictionary) if reading.dictionary else Dictionary()
     source = open_source(str(reference), replace(ReadSettings.from_options(reading, known_variables), all_text=as_text))
     try:

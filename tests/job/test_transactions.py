@@ -196,7 +196,7 @@ REFUSED = [
     ('out = "linked/o.csv"\n[[steps]]\nname = "t"\ndo = "export"\nfrom = "a.csv"\nout = "o.csv"', "written by"),
     ('out = "o.csv"\nmissing = "foo"', "missing cannot be"),
     ('out = "o.csv"\nmissing = 2024-01-01', "missing cannot be"),
-    ('out = "o\\u0000.csv"', "a sign that no name has"),
+    ('out = "o\\u0000.csv"', "a character that no name has"),
     ('out = "out/o.csv"', "leaves the plan's folder"),
     ('out = "sqlite:///../x.db#t"', "leaves the plan's folder"),
 ]
@@ -290,4 +290,4 @@ def test_a_plan_refuses_files_whose_names_are_not_text(files: Path) -> None:
     (files / "raw").mkdir()
     Path(os.fsdecode(bytes(files / "raw") + b"/a_\xff.csv")).write_text("id,x\n1,2\n")
     (files / "p.toml").write_text('[[steps]]\nname = "s"\ndo = "stack"\nfrom = "raw/*.csv"\nout = "o/o.csv"\n')
-    assert "is no UTF-8" in lomrix("run", "p.toml", cwd=files, status=2)[1]
+    assert "is not UTF-8" in lomrix("run", "p.toml", cwd=files, status=2)[1]

@@ -134,7 +134,7 @@ def test_the_flow_is_shown(study: Path) -> None:
         ('out = "out/means.csv"', 'out = "raw/f_m0.csv"', "in a circle", 5),
         ('out = "out/means.csv"', 'out = "plan.toml"\ndictionary = "plan.toml"', "is an input", 28),
         ('out = "out/means.csv"', 'out = "../means.csv"', "leaves the plan's folder", 28),
-        ('from = "raw/f_m*.csv"', 'from = "raw/g_*.csv"', "No file fits", 8),
+        ('from = "raw/f_m*.csv"', 'from = "raw/g_*.csv"', "No files matched", 8),
         ('from = "raw/f_m*.csv"', 'from = "raw/f_m1.csv"', "raw/f_m12.csv", 8),
         ('by = "month"', 'by = "month"\nmin_n = -1', "at least 0", 27),
         ('name = "means"', 'name = "two words"', "cannot be a name", 23),

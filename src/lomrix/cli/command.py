@@ -5,8 +5,8 @@ from __future__ import annotations
 import contextlib
 import inspect
 import os
-from collections.abc import Callable, Iterator, Sequence
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
 
 import typer
 
@@ -20,6 +20,9 @@ from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import HelpTopic, Step
 from lomrix.files.reading import ReadingOptions
 from lomrix.job.memory import OutOfMemoryError, describe_sizes, is_out_of_memory, make_memory_error
+
+if TYPE_CHECKING:
+    from lomrix.job.task import Task
 
 # The beginning of Python's message for links that form a loop.
 LOOP_MESSAGE = "Symlink loop from"
@@ -72,52 +75,52 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
 
         begin_large_hashes(one for role in step.roles for one in as_tuple(given.get(role.name) or ""))
     from lomrix.job.run import StoppedError, run
-    from lomrix.job.task import TABLE, Task
-    from lomrix.show.progress import Progress
 
-    study = Study()
-    first = as_tuple(given.get(step.roles[0].name) or "")
-    if not given.pop("no_study", False) and first:
-        tables = [role.name for role in step.roles if role.content == "table"]
-        references = [one for name in tables for one in as_tuple(given.get(name) or "")]
-        study = apply_study(step, given, references, find_study(first[0]))
-    inputs = {role.name: hide_passwords(as_tuple(given.pop(role.name))) for role in step.roles}
-    reading = {name: given.pop(name) for name in ReadingOptions.model_fields}
-    names = [TABLE, *(extra.name for extra in step.gives)]
-    outputs = {name: hide_passwords((given.pop(name),))[0] for name in names if given.get(name)}
-    overwrite, missing = given.pop("overwrite", False), given.pop("missing", "empty")
-    rehearses = given.pop("rehearse", False)
-    settings = {
-        name: value
-        for name, value in given.items()
-        if name in {*step.model_fields, *step.former_names} and value not in ("", [])
-    }
-    task = Task(
-        step(**settings),
-        {role: references for role, references in inputs.items() if references},
-        make_reading_options(reading),
-        outputs,
-        overwrite,
-        rehearses,
-        missing,
-    )
-    around = reporter.environment
-    watched = around.stderr if around.stderr_is_terminal and not reporter.quiet else None
+    study = fill_in_study(step, given)
+    task = make_task(step, given)
+    files = "; ".join(describe_sizes(task.files))
     try:
-        with Progress(len(inputs) + 2, watched) as progress:
-            files = "; ".join(describe_sizes(task.files))
+        with reporter.make_progress(len(step.roles) + 2) as progress:
 
-            def stage(words: str) -> None:
+            def begin_stage(words: str) -> None:
                 report_stage(f"{words}; {files}")
                 progress.stage(words)
 
-            outcome = run(task, around.make_streams(), stage)
+            outcome = run(task, reporter.environment.make_streams(), begin_stage)
     except StoppedError as stopped:
         reporter.report_stop(stopped.written, stopped.notes)
         raise
     reporter.report(outcome, study.summary)
     if outcome.result.account.is_broken:
         raise typer.Exit(1)
+
+
+def fill_in_study(step: type[Step], given: dict[str, Any]) -> Study:
+    """Fill in options from the study file, and return it with those that applied."""
+    first = as_tuple(given.get(step.roles[0].name) or "")
+    if given.pop("no_study", False) or not first:
+        return Study()
+    tables = [role.name for role in step.roles if role.content == "table"]
+    references = [reference for name in tables for reference in as_tuple(given.get(name) or "")]
+    return apply_study(step, given, references, find_study(first[0]))
+
+
+def make_task(step: type[Step], given: Mapping[str, Any]) -> Task:
+    """Make the task from the options by name."""
+    from lomrix.job.task import TABLE, Task
+
+    inputs = {role.name: hide_passwords(as_tuple(given[role.name])) for role in step.roles}
+    extras = [TABLE, *(extra.name for extra in step.gives)]
+    known = {*step.model_fields, *step.former_names}
+    return Task(
+        step(**{name: value for name, value in given.items() if name in known and value not in ("", [])}),
+        {role: references for role, references in inputs.items() if references},
+        make_reading_options({name: given[name] for name in ReadingOptions.model_fields}),
+        {name: hide_passwords((given[name],))[0] for name in extras if given.get(name)},
+        given.get("overwrite", False),
+        given.get("rehearse", False),
+        given.get("missing", "empty"),
+    )
 
 
 def hide_passwords(references: tuple[str, ...]) -> tuple[str, ...]:
@@ -131,14 +134,7 @@ def hide_passwords(references: tuple[str, ...]) -> tuple[str, ...]:
 
 def make_reading_options(given: dict[str, Any]) -> ReadingOptions:
     """Check the options for reading files."""
-    from pydantic import ValidationError
-
-    from lomrix.core.steps.settings import explain_validation_error
-
-    try:
-        return ReadingOptions(**{name: value for name, value in given.items() if value not in ("", [])})
-    except ValidationError as error:
-        raise explain_validation_error(error, ReadingOptions.model_fields) from error
+    return ReadingOptions(**{name: value for name, value in given.items() if value not in ("", [])})
 
 
 def as_tuple(value: str | Sequence[str]) -> tuple[str, ...]:

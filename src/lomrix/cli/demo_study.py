@@ -51,7 +51,6 @@ def write_demo(reporter: Reporter, folder: str, cases: int, *, overwrite: bool) 
     """Write the study to a temporary folder inside the wanted one, then move its files."""
     from lomrix.demo.write import list_demo_files, write_study
     from lomrix.files.staging import guard
-    from lomrix.show.progress import Progress
 
     if not folder.strip():
         raise UsageError("No folder given.", todo="Use `lomrix demo demo`.")
@@ -74,9 +73,7 @@ def write_demo(reporter: Reporter, folder: str, cases: int, *, overwrite: bool) 
                 shutil.move(str(Path(part) / name), folder_path / name)
         return rows
 
-    around = reporter.environment
-    watched = around.stderr if around.stderr_is_terminal and not reporter.quiet else None
-    with Progress(1, watched) as progress:
+    with reporter.make_progress(1) as progress:
         progress.stage("making the study")
         rows = guard(folder_path, "write", make)
     if reporter.json:

@@ -112,11 +112,8 @@ def run_once(reporter: Reporter, plan: Plan, given: dict[str, Any]) -> list[Step
     """Run the plan once and report."""
     from lomrix.plan.memory import Memory
     from lomrix.plan.runner import PlanRun
-    from lomrix.show.progress import Progress
 
-    environment = reporter.environment
-    watched = environment.stderr if environment.stderr_is_terminal and not reporter.quiet else None
-    with Progress(len(plan.steps), watched) as progress:
+    with reporter.make_progress(len(plan.steps)) as progress:
         run = PlanRun(plan, Memory(Path()), given["fresh"], given["overwrite"], given["rehearse"], progress.stage)
         outcomes = run.run()
     report(reporter, plan, outcomes, given)

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from lomrix.core.table.table import Table
     from lomrix.job.outputs import WrittenFile
     from lomrix.job.run import Outcome
+    from lomrix.show.progress import Progress
 
 
 @dataclass(frozen=True)
@@ -49,6 +50,13 @@ class Reporter:
         print(
             "\n".join(CONTROL.sub(lambda character: f"\\u{ord(character[0]):04x}", line) for line in lines), file=stream
         )
+
+    def make_progress(self, stages: int) -> Progress:
+        """Make a progress bar, which is drawn only for a person who watches."""
+        from lomrix.show.progress import Progress
+
+        is_watched = self.environment.stderr_is_terminal and not self.quiet
+        return Progress(stages, self.environment.stderr if is_watched else None)
 
     def show(self, *views: RenderableType, soft_wrap: bool = False) -> None:
         """Show something to a person."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Annotated, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, ValidationError, model_validator
 
 from lomrix.core.errors import SettingError, UsageError
-from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
+from lomrix.core.steps.settings import Names, Setting, explain_validation_error, parsed_by, require_distinct
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.numbers import TYPES, Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
@@ -105,6 +105,14 @@ class ReadingOptions(BaseModel):
     skip_last: Annotated[
         str, Setting("Skip this many rows at the end, or from the first that begins like this: 'Total*'", "FOOTER")
     ] = ""
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _in_plain_words(cls, given: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
+        try:
+            return handler(given)
+        except ValidationError as error:
+            raise explain_validation_error(error, cls.model_fields) from error
 
     @model_validator(mode="after")
     def _go_together(self) -> Self:

@@ -176,6 +176,10 @@ class OpenedInputs:
             if opened.source is not None:
                 opened.source.begin_fingerprint()
 
+    def list_tables(self) -> tuple[tuple[str, Table], ...]:
+        """List the tables that were read, with their references."""
+        return tuple((one.display_name, one.table) for one in self.opened if one.source and one.table is not None)
+
     def list_used(self) -> list[UsedFile]:
         """List every file that was used, without secrets."""
         sources = [

@@ -55,58 +55,68 @@ def run(
     memory: Mapping[str, Table] | None = None,
     require: Callable[[Table, Account], None] = lambda table, account: None,
 ) -> Outcome:
-    """Run a task."""
-    report_stage = current = CurrentStage(report_stage)
-    with tempfile.TemporaryDirectory() as name, contextlib.ExitStack() as opened:
-        folder = Path(name)
-        opened.enter_context(watch_memory(current, lambda: task.files))
-        inputs = OpenedInputs.open(task, streams, folder, memory or {})
-        opened.callback(inputs.close)
-        outputs = Outputs.plan(task, inputs.locations, streams, folder)
-        opened.callback(outputs.discard)
+    """Run a task; either every output is in its place afterwards, or none is.
+
+    `memory` gives tables of earlier steps by reference, and keeps the task's own table; `require` may stop the task
+    before anything is written. Raises LomrixError; what was written all the same is in a StoppedError.
+    """
+    stage = CurrentStage(report_stage)
+    with tempfile.TemporaryDirectory() as folder, contextlib.ExitStack() as stack:
+        stack.enter_context(watch_memory(stage, lambda: task.files))
+        inputs = OpenedInputs.open(task, streams, Path(folder), memory or {})
+        stack.callback(inputs.close)
+        outputs = Outputs.plan(task, inputs.locations, streams, Path(folder))
+        stack.callback(outputs.discard)
         plan_secrets(inputs, outputs)
-        tables = inputs.read(report_stage)
-        # Memory that the reading has left over goes back, before the step asks for its own.
-        pa.default_memory_pool().release_unused()
-        if outputs.sinks:
-            inputs.begin_fingerprints()
-        report_stage(task.step.word)
-        try:
-            result = task.step.apply(tables, task.requested_extras)
-        except LomrixError as error:
-            written = write_extras(outputs, error.extras, report_stage) if isinstance(error, DataError) else []
-            raise StoppedError(error, written, filter_notes(error, inputs.notes)) from error
+        result = _apply(task, inputs, outputs, stage)
         require(result.table, result.account)
         inputs.forget_notes(result.retyped)
-        if "prepared" in result.extras:
-            for sink in outputs.sinks.values():
-                sink.set_prepared(result.extras["prepared"])
-        sources = tuple(
-            (opened.display_name, opened.table)
-            for opened in inputs.opened
-            if opened.source and opened.table is not None
-        )
         if task.rehearses:
             preview = [listing for sink in outputs.sinks.values() for listing in sink.preview(result.table)]
             notes = (*inputs.notes, *outputs.list_losses(result.table))
-            return Outcome(task, result, sources, notes, preview=tuple(preview))
-        contents, not_drawn = split_empty_figures(outputs, {**inputs.new_secrets, **result.extras, TABLE: result.table})
-        outputs.stage({role: content for role, content in contents.items() if role != TABLE})
-        table: Table | None = None
-        if TABLE in outputs.sinks or memory is not None:
-            table = add_history(
-                result.table, task, result.account, inputs.list_used(), outputs.compute_hashes(inputs.new_secrets)
-            )
-        if TABLE in outputs.sinks:
-            report_stage(f"writing {outputs.sinks[TABLE].name}")
-            outputs.stage({TABLE: table})
-        compared = 0
-        if task.step.read_back and TABLE in outputs.staged:
-            report_stage("reading it back")
+            return Outcome(task, result, inputs.list_tables(), notes, preview=tuple(preview))
+        return _write(task, inputs, outputs, result, stage, keeps_table=memory is not None)
+
+
+def _apply(task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentStage) -> Result:
+    """Read what the step needs, and apply it."""
+    tables = inputs.read(stage)
+    # Memory that the reading has left over goes back, before the step asks for its own.
+    pa.default_memory_pool().release_unused()
+    if outputs.sinks:
+        inputs.begin_fingerprints()
+    stage(task.step.word)
+    try:
+        result = task.step.apply(tables, task.requested_extras)
+    except LomrixError as error:
+        written = write_extras(outputs, error.extras, stage) if isinstance(error, DataError) else []
+        raise StoppedError(error, written, filter_notes(error, inputs.notes)) from error
+    if "prepared" in result.extras:
+        for sink in outputs.sinks.values():
+            sink.set_prepared(result.extras["prepared"])
+    return result
+
+
+def _write(
+    task: Task, inputs: OpenedInputs, outputs: Outputs, result: Result, stage: CurrentStage, *, keeps_table: bool
+) -> Outcome:
+    """Stage, read back and commit the outputs; the table is staged last, since its history has the other hashes."""
+    contents, not_drawn = split_empty_figures(outputs, {**inputs.new_secrets, **result.extras, TABLE: result.table})
+    outputs.stage({role: content for role, content in contents.items() if role != TABLE})
+    table: Table | None = None
+    if TABLE in outputs.sinks or keeps_table:
+        hashes = outputs.compute_hashes(inputs.new_secrets)
+        table = add_history(result.table, task, result.account, inputs.list_used(), hashes)
+    compared = 0
+    if TABLE in outputs.sinks:
+        stage(f"writing {outputs.sinks[TABLE].name}")
+        outputs.stage({TABLE: table})
+        if task.step.read_back:
+            stage("reading it back")
             compared = outputs.verify(TABLE, result.table)
-        notes = (*inputs.notes, *outputs.list_losses(result.table), *outputs.list_notes())
-        placed = tuple(outputs.commit())
-        return Outcome(task, result, sources, notes, placed, compared, tuple(not_drawn), table=table)
+    notes = (*inputs.notes, *outputs.list_losses(result.table), *outputs.list_notes())
+    written = tuple(outputs.commit())
+    return Outcome(task, result, inputs.list_tables(), notes, written, compared, tuple(not_drawn), table=table)
 
 
 def filter_notes(error: LomrixError, notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -67,12 +68,15 @@ class Document:
         """Make an error about a step."""
         return UsageError(format_plan_text(what), where=self.locate(number, key), todo=format_plan_text(todo))
 
-    def setting_error(self, number: int, error: UsageError) -> UsageError:
-        """Add the location to an error about a setting."""
-        key = PLAN_NAMES.get(error.setting, error.setting)
-        located = self.error(number, key, error.what, error.todo)
-        located.where = "; ".join(part for part in (located.where, error.where) if part)
-        return located
+    @contextmanager
+    def locating(self, number: int) -> Iterator[None]:
+        """Add the location to errors about a step's settings."""
+        try:
+            yield
+        except UsageError as error:
+            located = self.error(number, PLAN_NAMES.get(error.setting, error.setting), error.what, error.todo)
+            located.where = "; ".join(part for part in (located.where, error.where) if part)
+            raise located from error
 
 
 def read_document(path: Path, given: Mapping[str, str]) -> Document:

@@ -32,6 +32,9 @@ APPLIED, ALREADY, OPEN, REFUSED = "applied", "already so", "left open", "refused
 KINDS: dict[str, Kind] = {APPLIED: "changed", ALREADY: "kept", OPEN: "open", REFUSED: "refused"}
 
 
+NO_ROW = "neither key nor row is given"
+
+
 def correct(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
     """Correct the source by the ledger."""
     ledger = tables.get_one("ledger")
@@ -49,6 +52,16 @@ def correct(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
     result = correction.make_table()
     retyped = tuple(name for name in correction.done if tables.get_one()[name].type == "string" != result[name].type)
     return Result(result, correction.make_account(result), retyped=retyped)
+
+
+@dataclass(frozen=True)
+class LedgerRow:
+    """The row of the table that a row of the ledger is about, or the cause why there is none."""
+
+    row: int = -1
+    code: int = -1  # of its key, if the key is in the table
+    cause: str = ""
+    is_unknown: bool = False  # the key is not in the table
 
 
 @dataclass
@@ -76,43 +89,48 @@ class Correction:
         self.keys = [name for name in self.ledger.names if name not in LEDGER_COLUMNS]
         self.rows = self._find_rows()
 
-    def _find_rows(self) -> list[tuple[int, str]]:
-        """Return for each ledger row the table's row (-1: none), and why there is none."""
-        count = len(self.ledger)
-        rows = np.full(count, -1, np.int64)
-        causes = [""] * count
-        if self.keys:
-            codes = encode_key_pairs(self.before, self.ledger, tuple((name, name) for name in self.keys))
-            counts = np.bincount(codes.base[codes.base >= 0], minlength=codes.size)
-            first = np.full(codes.size + 1, -1, np.int64)
-            base = np.flatnonzero(codes.base >= 0)[::-1]
-            first[codes.base[base]] = base
-            rows = first[codes.added]
-            occurrences = np.append(counts, 0)[codes.added]
-            for index in np.flatnonzero(occurrences != 1).tolist():
-                repeats = occurrences[index] > 0
-                causes[index] = "the key repeats: name the row" if repeats else "the key is not in the file"
-                if codes.added[index] < 0:
-                    causes[index] = "neither key nor row is given"
-        else:
-            codes = None
-            causes = ["neither key nor row is given"] * count
+    def _find_rows(self) -> list[LedgerRow]:
+        """Find the table's row for each row of the ledger, by key, by row number, or by both if they agree."""
+        found = self._find_by_key()
         for index, text in enumerate(self.cells.get("row", [])):
-            if text is None:
-                continue
-            row = int(text) - self.before.first_row if str(text).isascii() and str(text).isdigit() else -1
-            if not 0 <= row < len(self.before):
-                causes[index] = f"there is no row {text}"
-            elif codes is not None and codes.added[index] >= 0 and codes.base[row] != codes.added[index]:
-                if occurrences[index]:
-                    causes[index] = f"row {text} has another key"
+            if text is not None:
+                found[index] = self._check_row_number(found[index], str(text))
+        return found
+
+    def _find_by_key(self) -> list[LedgerRow]:
+        if not self.keys:
+            return [LedgerRow(cause=NO_ROW)] * len(self.ledger)
+        codes = encode_key_pairs(self.before, self.ledger, tuple((name, name) for name in self.keys))
+        counts = np.append(np.bincount(codes.base[codes.base >= 0], minlength=codes.size), 0)
+        first = np.full(codes.size + 1, -1, np.int64)
+        base = np.flatnonzero(codes.base >= 0)[::-1]
+        first[codes.base[base]] = base
+        self.row_codes = codes.base
+        found = []
+        for code in codes.added.tolist():
+            if code < 0:
+                found.append(LedgerRow(cause=NO_ROW))
+            elif counts[code] == 1:
+                found.append(LedgerRow(int(first[code]), code))
             else:
-                rows[index], causes[index] = row, ""
-        return [(-1 if cause else int(row), cause) for row, cause in zip(rows, causes, strict=True)]
+                cause = "the key repeats: name the row" if counts[code] else "the key is not in the file"
+                found.append(LedgerRow(-1, code if counts[code] else -1, cause, is_unknown=not counts[code]))
+        return found
+
+    def _check_row_number(self, found: LedgerRow, text: str) -> LedgerRow:
+        """Use a row number, unless it disagrees with the key."""
+        row = int(text) - self.before.first_row if text.isascii() and text.isdigit() else -1
+        if not 0 <= row < len(self.before):
+            return LedgerRow(cause=f"there is no row {text}")
+        if found.is_unknown:
+            return found
+        if found.code >= 0 and self.row_codes[row] != found.code:
+            return LedgerRow(cause=f"row {text} has another key")
+        return LedgerRow(row)
 
     def apply_entry(self, index: int) -> None:
         """Decide about one row of the ledger: applied, already so, left open, or refused."""
-        row, cause = self.rows[index]
+        row, cause = self.rows[index].row, self.rows[index].cause
         variable, old, new = (self.cells[name][index] for name in ("variable", "old", "new"))
         action = (self.cells.get("action", [None] * len(self.ledger))[index] or "set").strip()
         fate = REFUSED

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import numpy.typing as npt
 
@@ -13,7 +15,7 @@ from lomrix.core.steps.account import Account, Balance, Part
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.settings import KeyPairs
 from lomrix.core.table.column import choose_cells, common_type
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.texts import make_text_table, read_text_rows
@@ -23,77 +25,93 @@ KEY, PARTNER = "key", "likely_partner"
 
 
 def apply_links(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple[Table, KeyPairs, Account]:
-    """Give the base the new ids of its old ones.
+    """Give the base the new ids of its old ones; returns it with the key to merge by and the account of the links.
+
+    `key` is one pair: the name of the base's old ids, and of the added table's new ones; `links` has both columns.
 
     Raises DataError if an old id leads to several new ones, or several lead to one. Raises UsageError if the links do
     not fit the key.
-
-    Parameters
-    ----------
-    base
-        Holds the old ids.
-    links
-        Holds old and new ids, in columns named as the base's and the added table's keys are.
-    added
-        Holds the new ids.
-    key
-        One pair: name of the old ids, name of the new ones.
-
-    Returns
-    -------
-    The base with the new ids, the key to merge by, and the account of the links.
     """
-    if len(key) != 1:
-        raise UsageError("Links lead from one id to another.", todo="Use ‹key=old_id=new_id›, as the links name them.")
+    is_unmatched_file = set(UNMATCHED_HEADS) <= set(links.names)
     old, new = key[0]
-    if set(UNMATCHED_HEADS) <= set(links.names):
-        links = read_unmatched(links, base.name, old, new)
-    elif old == new:
+    if len(key) != 1 or (old == new and not is_unmatched_file):
         raise UsageError("Links lead from one id to another.", todo="Use ‹key=old_id=new_id›, as the links name them.")
+    if is_unmatched_file:
+        links = read_unmatched(links, base.name, old, new)
     if old != new:
         require_new_name(new, base.names, "the linked id")
     source, target = (old, new) if old != new else (KEY, PARTNER)
     for name in (source, target):
         _require_single(links, name)
-    is_complete = ~links[source].is_missing & ~links[target].is_missing
-    keys = encode_key_pairs(base, links, ((old, source),))
-    link_codes = np.where(is_complete, keys.added, -1)
-    counts = matching.Counts.count(keys.base, link_codes, keys.size)
-    _, link_rows = matching.match_rows(keys.base, link_codes, keys.size, counts)
-    # An id without a link stays, unless it is the new id of someone else.
-    new_id_codes = encode_key_pairs(base, links, ((old, target),))
-    clashes = matching.Counts.count(new_id_codes.base, new_id_codes.added, new_id_codes.size).shared(
-        new_id_codes.base
-    ) & (link_rows < 0)
-    keeps_id = (link_rows < 0) & ~clashes & ~base[old].is_missing
-    type_ = common_type((base[old], links[target]), keeps_whole=True) or "string"
-    new_ids = links[target].widen(type_).take_or(link_rows, UNMATCHED)
-    column = choose_cells(new_ids, base[old].widen(type_), keeps_id)
-    result = Table({**base.columns, new: column}, base.dictionary, name=base.name, first_row=base.first_row)
-    target_codes = encode_key_pairs(links, added, ((target, new),))
-    arriving = matching.Counts.count(target_codes.base, target_codes.added, target_codes.size).shared(target_codes.base)
-    used = matching.Counts.count(keys.base, link_codes, keys.size).shared_by_base(link_codes)
-    linked_rows, kept = int(np.count_nonzero(link_rows >= 0)), int(np.count_nonzero(keeps_id))
-    without_id = int(np.count_nonzero((link_rows < 0) & ~keeps_id))
-    account = Account(
-        "through",
-        f"{linked_rows:,} of {len(base):,} rows of {base.name} were led from {old} to {new} by {links.name}.",
-        (
-            Balance("rows", len(base), (Part("changed", linked_rows, "linked"), Part("kept", kept, "own-id"),
-                                        Part("missing", without_id, "no-id")), base.name),
-            Balance("links", len(links), (
-                Part("kept", int(np.count_nonzero(used & arriving)), "arriving", added.name),
-                Part("unused", int(np.count_nonzero(used & ~arriving)), "not-arriving", added.name),
-                Part("unused", int(np.count_nonzero(~used & is_complete)), "not-needed"),
-                Part("missing", int(np.count_nonzero(~is_complete)), "incomplete"),
-            ), links.name),
-        ),
-        {"rows": len(result), "relationship": "one-to-one"},
-        (),
-        (*_note_clashes(base, old, np.flatnonzero(clashes), links),
-         *_note_broken_links(links, target, used & ~arriving, added)),
-    )  # fmt: skip
-    return result, ((new, new),), account
+    linking = Linking(base, links, added, old, new, source, target)
+    return linking.make_table(), ((new, new),), linking.make_account()
+
+
+@dataclass
+class Linking:
+    """The base, the links and the added table, with the names of their ids."""
+
+    base: Table
+    links: Table
+    added: Table
+    old: str  # of the base
+    new: str  # of the added table
+    source: str  # the old ids of the links
+    target: str  # their new ids
+
+    def __post_init__(self) -> None:
+        self.is_complete = ~self.links[self.source].is_missing & ~self.links[self.target].is_missing
+        keys = encode_key_pairs(self.base, self.links, ((self.old, self.source),))
+        link_codes = np.where(self.is_complete, keys.added, -1)
+        counts = matching.Counts.count(keys.base, link_codes, keys.size)
+        _, self.link_rows = matching.match_rows(keys.base, link_codes, keys.size, counts)
+        self.is_used = counts.shared_by_base(link_codes)
+        # An id without a link stays, unless it is the new id of someone else.
+        self.clashes = _is_shared(self.base, self.old, self.links, self.target) & (self.link_rows < 0)
+        self.keeps_id = (self.link_rows < 0) & ~self.clashes & ~self.base[self.old].is_missing
+
+    def make_table(self) -> Table:
+        """Return the base with its new ids."""
+        old_ids, new_ids = self.base[self.old], self.links[self.target]
+        type_ = common_type((old_ids, new_ids), keeps_whole=True) or "string"
+        linked = new_ids.widen(type_).take_or(self.link_rows, UNMATCHED)
+        columns = {**self.base.columns, self.new: choose_cells(linked, old_ids.widen(type_), self.keeps_id)}
+        return Table(columns, self.base.dictionary, name=self.base.name, first_row=self.base.first_row)
+
+    def make_account(self) -> Account:
+        """Count the rows of the base and the links."""
+        linked, kept = int(np.count_nonzero(self.link_rows >= 0)), int(np.count_nonzero(self.keeps_id))
+        without_id = int(np.count_nonzero((self.link_rows < 0) & ~self.keeps_id))
+        rows = (Part("changed", linked, "linked"), Part("kept", kept, "own-id"), Part("missing", without_id, "no-id"))
+        arrives = _is_shared(self.links, self.target, self.added, self.new)
+        is_broken = self.is_used & ~arrives
+        links = (
+            Part("kept", int(np.count_nonzero(self.is_used & arrives)), "arriving", self.added.name),
+            Part("unused", int(np.count_nonzero(is_broken)), "not-arriving", self.added.name),
+            Part("unused", int(np.count_nonzero(~self.is_used & self.is_complete)), "not-needed"),
+            Part("missing", int(np.count_nonzero(~self.is_complete)), "incomplete"),
+        )
+        count = f"{linked:,} of {pluralize(len(self.base), 'row')} of {self.base.name}"
+        return Account(
+            "through",
+            f"{count} linked from {self.old} to {self.new} by {self.links.name}.",
+            (
+                Balance("rows", len(self.base), rows, self.base.name),
+                Balance("links", len(self.links), links, self.links.name),
+            ),
+            {"rows": len(self.base), "relationship": "one-to-one"},
+            (),
+            (
+                *_note_clashes(self.base, self.old, np.flatnonzero(self.clashes), self.links),
+                *_note_broken_links(self.links, self.target, is_broken, self.added),
+            ),
+        )
+
+
+def _is_shared(first: Table, first_name: str, second: Table, second_name: str) -> npt.NDArray[np.bool_]:
+    """Return which rows of the first table have an id of the second."""
+    codes = encode_key_pairs(first, second, ((first_name, second_name),))
+    return matching.Counts.count(codes.base, codes.added, codes.size).shared(codes.base)
 
 
 def read_unmatched(unmatched: Table, base: str, old: str, new: str) -> Table:

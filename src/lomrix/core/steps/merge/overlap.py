@@ -47,67 +47,40 @@ def resolve_overlap(
 ) -> Overlap:
     """Combine the columns that both tables have, except those that are keys of both.
 
-    An added column named as a key of the base is compared with that key. The columns that nearness compares differ by
-    nature, so both are kept.
+    `base_rows` and `added_rows` give the row of each side for each row of the result, -1 if there is none; `key_column`
+    the result's column for a key of the base. An added column with the name of a key of the base is compared with that
+    key. The columns that nearness compares differ by nature, so both are kept.
 
-    Raises DataError: under `check`, if cells differ; the first are named, and all are in a draft ledger.
-
-    Parameters
-    ----------
-    step
-        What was asked for.
-    base, added
-        The two tables.
-    key
-        The merge's keys.
-    base_rows, added_rows
-        Row of each side for each row of the result, -1 where there is none.
-    key_column
-        The result's column for a key of the base; None for any other name.
+    Raises DataError under `check` if cells differ, with a draft ledger of all of them.
     """
-    rule, nearness = step.overlap, step.nearness
-    key_names = [name for _, name in key]
-    shared = [name for name in base.names if name in added.columns and name not in key_names]
     keys = [base_name for base_name, _ in key]
+    key_names = [name for _, name in key]
     overlap = Overlap()
-    rows, notes_found, refused = [], [], []
-    drafts: list[Table] = []
-    for name in shared:
-        if rule == "both" or (nearness is not None and nearness.base == nearness.added == name):
+    compared: list[OverlapColumn] = []
+    for name in (name for name in base.names if name in added.columns and name not in key_names):
+        if step.overlap == "both" or (step.nearness is not None and step.nearness.base == step.nearness.added == name):
             overlap.renamed[name] = step.second_name.replace("{column}", name).replace("{file}", added.name)
             require_new_name(overlap.renamed[name], [*base.names, *added.names], f"the second column {name}")
             continue
-        sides = OverlapColumn(name, base, added, base_rows, added_rows, key_column(name))
-        rows.append((name, sides.agreeing, len(sides.differing), sides.filled))
-        if rule == "check" and len(sides.differing):
-            refused.append(sides.format_differences(keys))
-        if len(sides.differing):
-            drafts.append(sides.draft_ledger(keys))
-        overlap.columns[name] = sides.combine(rule)
+        column = OverlapColumn(name, base, added, base_rows, added_rows, key_column(name))
+        overlap.columns[name] = column.combine(step.overlap)
         overlap.dropped.add(name)
-        if len(sides.differing) and rule != "check":
-            side = added.name if rule == "added" else base.name
-            cells = pluralize(len(sides.differing), "cell differs", "cells differ")
-            notes_found.append(
-                Note(f"{cells}; the value of {side} was used.", name, (), "overridden", len(sides.differing))
-            )
-        if sides.emptied and rule == "added":
-            cells = pluralize(sides.emptied, "value")
-            text = f"{cells} of {base.name} replaced by a missing cell of {added.name}; ‹overlap=fill› keeps "
-            text += f"{plural(sides.emptied, 'it', 'them')}."
-            notes_found.append(Note(text, name, (), "emptied", sides.emptied))
-    if refused:
+        compared.append(column)
+    differing = [column for column in compared if len(column.differing)]
+    overlap.conflicts = stack_texts([column.draft_ledger(keys) for column in differing])
+    if differing and step.overlap == "check":
         raise DataError(
             f"{base.name} and {added.name} do not agree on columns that both have.",
-            where="; ".join(refused),
+            where="; ".join(column.format_differences(keys) for column in differing),
             todo="Correct the cells (‹conflicts=FILE› writes a ledger), or use ‹overlap=base›, added, fill or both.",
-            extras={"conflicts": stack_texts(drafts)},
+            columns=[column.name for column in differing],
+            extras={"conflicts": overlap.conflicts},
         )
-    if rows:
-        columns = ("column", "cells that agree", "that differ", "that only the added file has")
-        overlap.listings = (Listing("columns in both files", columns, tuple(rows)),)
-    overlap.notes = tuple(notes_found)
-    overlap.conflicts = stack_texts(drafts)
+    if compared:
+        rows = tuple((column.name, column.agreeing, len(column.differing), column.filled) for column in compared)
+        heads = ("column", "cells that agree", "that differ", "that only the added file has")
+        overlap.listings = (Listing("columns in both files", heads, rows),)
+    overlap.notes = tuple(note for column in compared for note in column.make_notes(step.overlap))
     return overlap
 
 
@@ -147,6 +120,21 @@ class OverlapColumn:
         if rule in ("check", "fill"):
             use_second = use_second | (first.is_missing & ~second.is_missing)
         return choose_cells(first, second, use_second)
+
+    def make_notes(self, rule: OverlapRule) -> list[Note]:
+        """Note values that the rule did not use, and those that it replaced by missing cells."""
+        notes = []
+        if len(self.differing):
+            side = self.added.name if rule == "added" else self.base.name
+            cells = pluralize(len(self.differing), "cell differs", "cells differ")
+            text = f"{cells}; the value of {side} was used."
+            notes.append(Note(text, self.name, (), "overridden", len(self.differing)))
+        if self.emptied and rule == "added":
+            cells = pluralize(self.emptied, "value")
+            text = f"{cells} of {self.base.name} replaced by a missing cell of {self.added.name}; ‹overlap=fill› keeps "
+            text += f"{plural(self.emptied, 'it', 'them')}."
+            notes.append(Note(text, self.name, (), "emptied", self.emptied))
+        return notes
 
     def draft_ledger(self, key: list[str]) -> Table:
         """Return the differing cells as a draft ledger for the base."""

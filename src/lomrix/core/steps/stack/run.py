@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import itertools
 import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
@@ -314,29 +315,30 @@ class Stacking:
     def likely_pairs(self) -> list[tuple[str, str, str, str]]:
         """Two names, and the files that have them, the likeliest first; each name once."""
         scored = []
-        for index, first in enumerate(self.tables):
-            for second in self.tables[index + 1 :]:
-                for first_name in (name for name in first.names if name not in second.columns):
-                    for second_name in (name for name in second.names if name not in first.columns):
-                        if common_type((first[first_name], second[second_name])) is not None:
-                            first_label, second_label = (
-                                first.dictionary.of(first_name).label,
-                                second.dictionary.of(second_name).label,
-                            )
-                            score = (
-                                100.0
-                                if first_label and first_label == second_label
-                                else score_likeness(first_name, second_name)
-                            )
-                            scored.append((score, first_name, second_name, first.name, second.name))
-        best = sorted((pair for pair in scored if pair[0] >= LIKE), key=lambda pair: (-pair[0], pair[1]))
+        for first, second in itertools.combinations(self.tables, 2):
+            first_only = [name for name in first.names if name not in second.columns]
+            second_only = [name for name in second.names if name not in first.columns]
+            for names in itertools.product(first_only, second_only):
+                score = score_pair(first, second, *names)
+                if score >= LIKE:
+                    scored.append((score, names, (first.name, second.name)))
         seen: set[tuple[str, str]] = set()
         result = []
-        for _, first_name, second_name, first_label, second_label in best:
-            if (first_label, first_name) not in seen and (second_label, second_name) not in seen:
-                seen |= {(first_label, first_name), (second_label, second_name)}
-                result.append((first_name, second_name, first_label, second_label))
+        for _, names, files in sorted(scored, key=lambda pair: (-pair[0], pair[1][0])):
+            places = set(zip(files, names, strict=True))
+            if not places & seen:
+                seen |= places
+                result.append((*names, *files))
         return result[:MOST_PAIRS]
+
+
+def score_pair(first: Table, second: Table, first_name: str, second_name: str) -> float:
+    """Return how likely a column of each table is the same variable, up to 100; 0 if their types differ."""
+    if common_type((first[first_name], second[second_name])) is None:
+        return 0.0
+    label = first.dictionary.of(first_name).label
+    same_label = label and label == second.dictionary.of(second_name).label
+    return 100.0 if same_label else score_likeness(first_name, second_name)
 
 
 def score_likeness(first_name: str, second_name: str) -> float:
