@@ -1,4 +1,4 @@
-"""Write the expected-output files anew from what the code does now; review the difference before it is committed."""
+"""Rewrite the expected-output files from what the code does now; review the difference before it is committed."""
 
 from __future__ import annotations
 
@@ -12,15 +12,17 @@ from tests.core.text import test_readings
 
 def write(path: Path, sections: Iterable[tuple[str, list[str]]]) -> None:
     """One section for each scene."""
-    path.write_text("\n".join("\n".join([f"## {title}", *lines, ""]) for title, lines in sections))
+    path.write_text("".join(f"## {title}\n" + "".join(f"{line}\n" for line in lines) for title, lines in sections))
 
 
 if __name__ == "__main__":
-    whole, refusals = test_whole_accounts, test_refusals
-    write(whole.EXPECTED, [(title, whole.happening(*scene)) for title, scene in scenes.SCENES.items()])
-    write(
-        refusals.EXPECTED,
-        [(refusals.title(at), whole.happening(*scene)) for at, scene in enumerate(refusals.SCENES)],
-    )
+    by_step: dict[str, list[tuple[str, list[str]]]] = {}
+    for title, scene in scenes.SCENES.items():
+        by_step.setdefault(scene[0], []).append((title, test_whole_accounts.happening(*scene)))
+    for number, scene in enumerate(test_refusals.SCENES):
+        by_step.setdefault(scene[0], []).append((test_refusals.title(number), test_whole_accounts.happening(*scene)))
+    for word, sections in by_step.items():
+        write(test_whole_accounts.EXPECTED / f"{word}.txt", sections)
     for module in (test_expressions, test_readings):
-        write(module.EXPECTED, [(title, module.happening(title)) for title in whole.sections(module.EXPECTED)])
+        titles = test_whole_accounts.read_sections(module.EXPECTED)
+        write(module.EXPECTED, [(title, module.happening(title)) for title in titles])

@@ -17,7 +17,7 @@ from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
-from tests.core.steps.test_whole_accounts import sections
+from tests.core.steps.test_whole_accounts import read_sections
 from tests.tables import table
 
 EXPECTED = Path(__file__).with_name("expressions.txt")
@@ -50,6 +50,6 @@ def output(column: Column) -> list[str]:
     return [cell if reason is None else f"‹{reason}›" for cell, reason in zip(cells, reasons, strict=True)]
 
 
-@pytest.mark.parametrize("words", list(sections(EXPECTED)))
+@pytest.mark.parametrize("words", list(read_sections(EXPECTED)))
 def test_what_comes_of_an_expression(words: str) -> None:
-    assert happening(words) == sections(EXPECTED)[words]
+    assert happening(words) == read_sections(EXPECTED)[words]

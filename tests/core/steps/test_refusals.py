@@ -1,11 +1,10 @@
 """What steps refuse: every error with its place and what to do next, word for word.
 
-The expected output is in `refusals.txt`, under the step and the settings that are refused.
+The expected output is in the files of the steps in `expected/`, under the settings that are refused.
 """
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import pytest
@@ -13,6 +12,7 @@ import pytest
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
+from tests.core.steps import scenes
 from tests.core.steps.scenes import (
     ADDED,
     BASE,
@@ -33,10 +33,9 @@ from tests.core.steps.scenes import (
     WAVES,
     WIDE,
 )
-from tests.core.steps.test_whole_accounts import happening, sections
+from tests.core.steps.test_whole_accounts import EXPECTED, happening, read_sections, sections
 from tests.tables import correcting, merging, sources, table, unnaming
 
-EXPECTED = Path(__file__).with_name("refusals.txt")
 SCALES = Dictionary({"x": Variable(codes="c")}, {"c": {"1": "one"}})
 DATED = table("dated", id=["a", "b"], day=DAYS[:2], text=["u", "v"], n=[1, 2])
 CLASHING = table("clash", id=["a"], sleep_m0=[1], sleep_m00=[2], mood_m0=["x"], mood_m3=[1])
@@ -177,17 +176,21 @@ SCENES = [*AGGREGATE, *CHANGES, *COMPARE, *CORRECT, *UNNAME, *DERIVE, *EXPORT, *
 
 
 def title(number: int) -> str:
-    """The number of a scene, its step and its settings."""
+    """The settings of a scene, with a number if they are refused more than once."""
     word, _, settings = SCENES[number]
-    return f"{number} {word} {settings}"
+    before = sum(scene[0] == word and scene[2] == settings for scene in SCENES[:number])
+    return f"refused {settings}" + (f" ({before + 1})" if before else "")
 
 
-@pytest.mark.parametrize("number", range(len(SCENES)), ids=title)
+@pytest.mark.parametrize("number", range(len(SCENES)), ids=lambda number: f"{SCENES[number][0]} {title(number)}")
 def test_what_is_refused_and_why(number: int) -> None:
-    assert happening(*SCENES[number]) == sections(EXPECTED)[title(number)]
+    word, inputs, settings = SCENES[number]
+    lines = happening(word, inputs, settings)
+    assert lines == sections(word)[title(number)]
+    assert lines[0].startswith("error ")
 
 
-def test_every_section_is_a_refusal() -> None:
-    found = sections(EXPECTED)
-    assert list(found) == [title(number) for number in range(len(SCENES))]
-    assert all(lines[0].startswith("error: ") for lines in found.values())
+def test_every_section_has_its_scene() -> None:
+    expected = {(path.stem, title) for path in EXPECTED.glob("*.txt") for title in read_sections(path)}
+    refused = {(scene[0], title(number)) for number, scene in enumerate(SCENES)}
+    assert expected == {(scene[0], name) for name, scene in scenes.SCENES.items()} | refused

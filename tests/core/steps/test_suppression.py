@@ -16,7 +16,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
 
 KEYS = ("a", "b", "c")
-ROUNDS = 2000
+ROUNDS = 480
 Numbers = npt.NDArray[np.float64]
 
 

@@ -13,7 +13,7 @@ import pytest
 
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.reading import read_text_column
-from tests.core.steps.test_whole_accounts import sections
+from tests.core.steps.test_whole_accounts import read_sections
 
 EXPECTED = Path(__file__).with_name("readings.txt")
 
@@ -34,6 +34,6 @@ def happening(title: str) -> list[str]:
     return lines + [f"! {note.kind}: {note.text} ({note.count}) {list(note.examples)}" for note in notes]
 
 
-@pytest.mark.parametrize("title", list(sections(EXPECTED)))
+@pytest.mark.parametrize("title", list(read_sections(EXPECTED)))
 def test_what_a_column_of_text_is_read_as(title: str) -> None:
-    assert happening(title) == sections(EXPECTED)[title]
+    assert happening(title) == read_sections(EXPECTED)[title]
