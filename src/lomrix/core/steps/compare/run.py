@@ -274,9 +274,7 @@ class MeasureComparison:
              *(f"{n:,} ({share:.1f})" for n, share in zip(*pair, strict=True)))
             for text, pair in zip(texts, zip(counts.tolist(), shares.tolist(), strict=True), strict=True)
         ]  # fmt: skip
-        listing = Listing(
-            f"{self._make_title()}: cells (per cent of the group)", (self.name, *self.sides.texts), tuple(lines)
-        )
+        listing = Listing(f"{self._make_title()}: cells (% of the group)", (self.name, *self.sides.texts), tuple(lines))
         return MeasureResult(
             self.name, [row], self._balance_rows(len(inside)), [listing], self._note_small_counts(expected)
         )

@@ -1,1 +1,1 @@
-"""Tally: labelled counts and per cents of one variable, or of two crossed."""
+"""Tally: labelled counts and percentages of one variable, or of two crossed."""
