@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -78,26 +79,57 @@ def is_in_range(text: str, span: re.Match[str]) -> bool:
     return float(span[1]) <= float(text) <= float(span[2])
 
 
-def map_column(
-    column: Column, pairs: tuple[Pair, ...], others: Rest, name: str
-) -> tuple[Column, list[MappedValue], list[tuple[str, int]], set[int]]:
+@dataclass(frozen=True)
+class MappedColumn:
+    """A column after a map was applied."""
+
+    column: Column
+    values: list[MappedValue]  # old value, new value and number of cells, of what was mapped
+    unmapped: list[tuple[str, int]]  # values that the map does not name, with their numbers of cells
+    used: set[int]  # positions of the pairs that some cell falls under
+
+
+def map_column(column: Column, pairs: tuple[Pair, ...], others: Rest, name: str) -> MappedColumn:
     """Apply a map to a column.
 
     Raises DataError if the map does not name a value and `others` is `refuse`.
-
-    Returns
-    -------
-    The new column; old value, new value and number of cells of each pair that was used; the values that the map does
-    not name, with their numbers of cells; and the places of the pairs that some cell falls under.
     """
     positions, texts, counts = encode_as_texts(column)
     target = find_targets(texts, pairs, column.type)
-    unmapped = [(texts[index], int(counts[index])) for index in np.flatnonzero((target < 0) & (counts > 0))]
+    occurs = counts > 0
+    unmapped = [(texts[index], int(counts[index])) for index in np.flatnonzero((target < 0) & occurs)]
     if unmapped and others == "refuse":
         shown = shorten_list((f'"{value}" ({count:,})' for value, count in unmapped), MOST_LISTED)
         raise DataError(
             f"The map does not name all values of {name}.", where=shown, todo="Name them, or use ‹others=keep›."
         )
+    new, reasons = _map_texts(texts, target, pairs, others)
+    missing_pair = next((pair for pair in pairs if pair.old == MISSING), None)
+    is_mapped = occurs & (target >= 0)
+    values = [
+        (texts[index], _format_target(new[index], reasons.get(index, "")), int(counts[index]))
+        for index in np.flatnonzero(is_mapped).tolist()
+    ]
+    if len(values) > 3 * MOST_LISTED:  # a range of many values: listed by pair instead of by value
+        values = [
+            (
+                pairs[index].old,
+                _format_target(pairs[index].new, pairs[index].reason),
+                int(counts[target == index].sum()),
+            )
+            for index in dict.fromkeys(target[target >= 0].tolist())
+        ]
+    if missing_pair is not None:
+        text = _format_target(missing_pair.new, missing_pair.reason)
+        values += [(f"{MADE_MISSING}{reason}", text, count) for reason, count in column.reason_counts().items()]
+    result = rebuild_column(column, positions, new, reasons, missing_pair)
+    return MappedColumn(result, values, unmapped, set(target[is_mapped].tolist()))
+
+
+def _map_texts(
+    texts: Sequence[str], target: npt.NDArray[np.int64], pairs: Sequence[Pair], others: Rest
+) -> tuple[list[str | None], dict[int, str]]:
+    """Return the new text of each distinct value, None if it becomes missing, and the reasons of those by position."""
     new: list[str | None] = []
     reasons: dict[int, str] = {}
     for index, text in enumerate(texts):
@@ -107,24 +139,11 @@ def map_column(
         elif pair is not None and pair.reason:
             reasons[index] = pair.reason
         new.append(None if index in reasons else text if pair is None else pair.new)
-    missing_pair = next((pair for pair in pairs if pair.old == MISSING), None)
-    result = rebuild_column(column, positions, new, reasons, missing_pair)
-    used = [
-        (texts[index], new[index] if new[index] is not None else f"{MADE_MISSING}{reasons[index]}", int(counts[index]))
-        for index in range(len(texts))
-        if counts[index] and target[index] >= 0
-    ]
-    if len(used) > 3 * MOST_LISTED:  # a range of many values: listed by pair instead of by value
-        totals = {index: int(counts[target == index].sum()) for index in dict.fromkeys(target[target >= 0].tolist())}
-        used = [
-            (pairs[index].old, pairs[index].new or f"{MADE_MISSING}{pairs[index].reason}", count)
-            for index, count in totals.items()
-        ]
-    if missing_pair is not None:
-        target_text = missing_pair.new or f"{MADE_MISSING}{missing_pair.reason}"
-        used += [(f"missing: {reason}", target_text, count) for reason, count in column.reason_counts().items()]
-    used_pairs = set(target[(target >= 0) & (counts > 0)].tolist())
-    return result, [(old, str(new_text), count) for old, new_text, count in used], unmapped, used_pairs
+    return new, reasons
+
+
+def _format_target(new: str | None, reason: str) -> str:
+    return new or f"{MADE_MISSING}{reason}" if reason else str(new)
 
 
 def _match_pair(pair: Pair, texts: Sequence[str], numbers: Array, type_: str) -> npt.NDArray[np.bool_]:

@@ -94,12 +94,14 @@ class TableRecoding:
 
     def apply_map(self, name: str, pairs: tuple[Pair, ...]) -> str:
         """Recode a column by a map."""
-        column, pairs_used, unmapped, used = map_column(self.before[name], pairs, self.step.others, name)
+        mapped = map_column(self.before[name], pairs, self.step.others, name)
         labels = list(self.before.dictionary.labels_of(name))
         into_of = dict(zip(labels, map_codes(labels, pairs, self.before[name], self.step.others), strict=True))
-        into = self.put_column(name, column, pairs_used, lambda code: into_of[code], unmapped)
+        into = self.put_column(name, mapped.column, mapped.values, lambda code: into_of[code], mapped.unmapped)
         absent = [
-            pair.old for index, pair in enumerate(pairs) if index not in used and pair.old not in (OTHERS, MISSING)
+            pair.old
+            for index, pair in enumerate(pairs)
+            if index not in mapped.used and pair.old not in (OTHERS, MISSING)
         ]
         if absent:
             shown = shorten_list((f'"{old}"' for old in absent), MOST_LISTED)
@@ -249,8 +251,8 @@ class TableRecoding:
         if not labels:
             raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
         pairs = tuple(make_pair(code, label) for code, label in labels.items())
-        column, pairs_used, unmapped, _ = map_column(self.before[name], pairs, self.step.others, name)
-        into = self.put_column(name, column, pairs_used, lambda code: (), unmapped)
+        mapped = map_column(self.before[name], pairs, self.step.others, name)
+        into = self.put_column(name, mapped.column, mapped.values, lambda code: (), mapped.unmapped)
         self.dictionary = self.dictionary.with_variable(
             into, self.dictionary.of(into).with_parts(codes=None, type=None)
         )
