@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 
 from lomrix.core.errors import LomrixError, UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.registry import ENTRIES, find_entry
 from lomrix.core.steps.step import Inputs, Result, Step
@@ -65,11 +65,11 @@ def read(reference: str, *, columns: Collection[str] | None = None, as_text: boo
 @_in_python()
 def make_table(columns: Mapping[str, Any], *, name: str = "table", dictionary: Dictionary | None = None) -> Table:
     """Make a table from lists, NumPy arrays (masked cells and NaN are missing), Arrow arrays or columns."""
-    made = {column: _to_column(values, column, name) for column, values in columns.items()}
-    lengths = {column: len(values) for column, values in made.items()}
+    result = {column: _to_column(values, column, name) for column, values in columns.items()}
+    lengths = {column: len(values) for column, values in result.items()}
     if len(set(lengths.values())) > 1:
         raise UsageError("The columns have different lengths.", where=", ".join(f"{n} {k}" for k, n in lengths.items()))
-    return Table(made, dictionary or Dictionary(), name=name)
+    return Table(result, dictionary or Dictionary(), name=name)
 
 
 def _to_column(values: Any, name: str, table: str) -> Column:
@@ -98,7 +98,7 @@ def make_step(word: str, **settings: Any) -> Step:
     entry = find_entry(word)
     if entry is None:
         words = [entry.word for entry in ENTRIES]
-        raise UsageError(f"Unknown step {word}.", todo=advice(word, words, f"Use one of {', '.join(words)}."))
+        raise UsageError(f"Unknown step {word}.", todo=advise(word, words, f"Use one of {', '.join(words)}."))
     return entry.load()(**settings)
 
 

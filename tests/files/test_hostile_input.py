@@ -11,7 +11,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from lomrix.core.errors import FileError, UsageError
-from lomrix.core.nearest import advice, nearest
+from lomrix.core.nearest import advise, find_nearest_names
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.files.companions.rendering import render
 from lomrix.files.database.reference import Reference
@@ -148,11 +148,11 @@ def test_a_forged_history_is_reported_as_such(tmp_path: Path, forged: dict[str, 
 
 
 def test_only_names_that_are_near_are_proposed() -> None:
-    assert nearest("rostr.csv", ["roster.csv", "ledger_roster.csv", "nope.csv"]) == ["roster.csv"]
-    assert nearest("Sleep", ["sleep", "sleep_m3", "age"]) == ["sleep", "sleep_m3"]
-    assert nearest("x9", ["x1", "x2"]) == []
-    assert advice("maen", ["mean", "min"], "Look.") == "Did you mean mean?"
-    assert advice("vessel", ["ship"], "Look.") == "Look."
+    assert find_nearest_names("rostr.csv", ["roster.csv", "ledger_roster.csv", "nope.csv"]) == ["roster.csv"]
+    assert find_nearest_names("Sleep", ["sleep", "sleep_m3", "age"]) == ["sleep", "sleep_m3"]
+    assert find_nearest_names("x9", ["x1", "x2"]) == []
+    assert advise("maen", ["mean", "min"], "Look.") == "Did you mean mean?"
+    assert advise("vessel", ["ship"], "Look.") == "Look."
 
 
 def test_the_next_command_reads_the_file_as_this_one_did(tmp_path: Path) -> None:

@@ -39,8 +39,8 @@ def make_function(step: type[Step]) -> Callable[..., None]:
         with handle_errors(voice, first if isinstance(first, str) else first[0]):
             run_step(step, given, voice)
 
-    made: Callable[..., None] = set_signature(command, step.word, parameters)
-    return made
+    result: Callable[..., None] = set_signature(command, step.word, parameters)
+    return result
 
 
 def show_topic(topic: HelpTopic) -> None:

@@ -49,9 +49,9 @@ def make_command(other: OtherCommand) -> Any:
     group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, **SETTINGS)
     for word in EXAMPLES:
         add_command(group, make_function(word), word, PURPOSES[word].removesuffix("."), EXAMPLES[word])
-    made: Any = typer.main.get_command(group)
-    made.name = other.word
-    return made
+    result: Any = typer.main.get_command(group)
+    result.name = other.word
+    return result
 
 
 def make_function(word: str) -> Any:

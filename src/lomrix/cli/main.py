@@ -23,7 +23,7 @@ import lomrix
 from lomrix.cli import REPORTING
 from lomrix.cli.environment import CURRENT, END_REQUESTS, Environment, OutputLostError, open_closed_streams
 from lomrix.cli.supervision import supervise
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.steps.registry import ENTRIES, find_entry
 
 # What Typer raises if the command line is wrong.
@@ -181,7 +181,7 @@ class Program(TyperGroup):
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         """Find the command, or name the nearest if it is misspelt."""
         if args and self.get_command(ctx, args[0]) is None:
-            todo = advice(args[0], self.list_commands(ctx), "`lomrix --help` shows them.")
+            todo = advise(args[0], self.list_commands(ctx), "`lomrix --help` shows them.")
             raise WrongLineError(f"Unknown command {args[0]}.\n{todo}", ctx)
         return super().resolve_command(ctx, args)
 
@@ -305,7 +305,7 @@ def report_wrong_line(error: Any, environment: Environment) -> None:
     what, _, todo = error.format_message().replace(": Value error, ", ": ").partition("\n")
     if option_name := getattr(error, "option_name", ""):
         what = f"Unknown option {option_name}."
-        todo = advice(option_name, [one for each in context.command.params for one in each.opts], "") if context else ""
+        todo = advise(option_name, [one for each in context.command.params for one in each.opts], "") if context else ""
     path = context.command_path if context is not None else "lomrix"
     reported = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
     Reporter(environment, json="--json" in environment.arguments).report_error(reported)

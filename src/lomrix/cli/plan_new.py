@@ -65,9 +65,9 @@ def make_command(other: OtherCommand) -> Any:
         """Write a plan and a study file to start from."""
 
     add_command(group, make_function(), "new", other.purpose, other.example)
-    made: Any = typer.main.get_command(group)
-    made.name = other.word
-    return made
+    result: Any = typer.main.get_command(group)
+    result.name = other.word
+    return result
 
 
 def make_function() -> Any:

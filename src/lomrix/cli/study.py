@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from lomrix.core.errors import FileError, UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.steps.step import Step
 
 FILE_NAME = "study.toml"
@@ -74,7 +74,7 @@ def read_study(path: Path) -> dict[str, Any]:
         raise FileError(f"The study file {path} is not valid.", where=str(error), todo="Correct the line.") from error
     for key, value in values.items():
         if key not in KEYS:
-            todo = advice(key, KEYS, f"Use one of {', '.join(KEYS)}.")
+            todo = advise(key, KEYS, f"Use one of {', '.join(KEYS)}.")
             raise UsageError(f"A study file has no setting {key}.", where=str(path), todo=todo)
         if not isinstance(value, str) and not (
             isinstance(value, list) and all(isinstance(item, str) for item in value)

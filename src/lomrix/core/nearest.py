@@ -1,60 +1,60 @@
-"""Names that a person may have meant by one that is not known."""
+"""Suggest known names for an unknown one."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable
 
-LEAST_BEGINNING = 3
-MOST = 3
+MIN_BEGINNING = 3
+MAX_NAMES = 3
 
 
-def nearest(name: str, known: Iterable[str], most: int = MOST) -> list[str]:
-    """Known names that are like one: few letters differ, or one of the two begins with the other.
+def find_nearest_names(name: str, known: Iterable[str], most: int = MAX_NAMES) -> list[str]:
+    """Find known names that are similar: few letters differ, or one begins with the other.
 
-    >>> nearest("maen", ["mean", "median", "min"]), nearest("nope.csv", ["roster.csv"]), nearest("--ke", ["--key"])
-    (['mean'], [], ['--key'])
+    >>> find_nearest_names("maen", ["mean", "median", "min"]), find_nearest_names("nope.csv", ["roster.csv"])
+    (['mean'], [])
     """
-    said, limit = name.casefold(), (len(name) + 1) // 4
-    found = []
-    for at, one in enumerate(dict.fromkeys(known)):
-        other = one.casefold()
-        short, long = sorted((said.lstrip("-"), other.lstrip("-")), key=len)
-        begins = len(short) >= LEAST_BEGINNING and long.startswith(short)
-        letters = Counter(said)
+    folded, limit = name.casefold(), (len(name) + 1) // 4
+    matches = []
+    for index, candidate in enumerate(dict.fromkeys(known)):
+        other = candidate.casefold()
+        short, long = sorted((folded.lstrip("-"), other.lstrip("-")), key=len)
+        begins = len(short) >= MIN_BEGINNING and long.startswith(short)
+        letters = Counter(folded)
         letters.subtract(other)
         # Each change of a letter alters two counts at most.
         if begins or sum(map(abs, letters.values())) <= 2 * limit:
-            changes = letters_changed(said, other)
+            changes = count_changes(folded, other)
             if begins or changes <= limit:
-                found.append((changes, at, one))
-    return [one for _, _, one in sorted(found)[:most]]
+                matches.append((changes, index, candidate))
+    return [candidate for _, _, candidate in sorted(matches)[:most]]
 
 
-def advice(name: str, known: Iterable[str], otherwise: str, behind: str = "") -> str:
-    """What to do about an unknown name: take a near one, with something behind it, or else do something."""
-    near = [one + behind for one in nearest(name, known)]
+def advise(name: str, known: Iterable[str], otherwise: str, behind: str = "") -> str:
+    """Advise a similar name, with something after it, or else something else."""
+    near = [candidate + behind for candidate in find_nearest_names(name, known)]
     return f"Did you mean {' or '.join(filter(None, [', '.join(near[:-1]), near[-1]]))}?" if near else otherwise
 
 
-def letters_changed(one: str, two: str) -> int:
-    """The fewest letters to change, add, leave out or swap with their neighbour to make one text of the other.
+def count_changes(first: str, second: str) -> int:
+    """Count the fewest letters to change, add, remove or swap with their neighbour to make two texts equal.
 
     References
     ----------
     F. J. Damerau, "A technique for computer detection and correction of spelling errors", Communications of the ACM 7
     (1964), 171-176, with the table of R. A. Wagner and M. J. Fischer, Journal of the ACM 21 (1974), 168-173.
 
-    >>> letters_changed("maen", "mean"), letters_changed("slep", "sleep"), letters_changed("", "ab")
+    >>> count_changes("maen", "mean"), count_changes("slep", "sleep"), count_changes("", "ab")
     (1, 1, 2)
     """
     before: list[int] = []
-    row = list(range(len(two) + 1))
-    for at, letter in enumerate(one):
-        earlier, before, row = before, row, [at + 1]
-        for place, other in enumerate(two):
-            least = min(before[place] + (letter != other), before[place + 1] + 1, row[place] + 1)
-            if at and place and letter == two[place - 1] and one[at - 1] == other:
-                least = min(least, earlier[place - 1] + 1)
+    row = list(range(len(second) + 1))
+    for index, letter in enumerate(first):
+        earlier, before, row = before, row, [index + 1]
+        for position, other in enumerate(second):
+            least = min(before[position] + (letter != other), before[position + 1] + 1, row[position] + 1)
+            if index and position and letter == second[position - 1] and first[index - 1] == other:
+                least = min(least, earlier[position - 1] + 1)
             row.append(least)
     return row[-1]

@@ -195,7 +195,7 @@ def make_sleep(random: np.random.Generator, person: Mapping[str, Array]) -> Colu
     count = len(rows)
     noise = {name: VESSELS[name][2] if name in VESSELS else 60.0 for name in CREWED}
     loud = np.array([noise[name] for name in CREWED])
-    vessel_at = {name: at for at, name in enumerate(CREWED)}
+    vessel_at = {name: index for index, name in enumerate(CREWED)}
     vessel_noise = loud[np.array([vessel_at[name] for name in CREWED])]
     codes = np.searchsorted(np.sort(np.array(CREWED)), person["vessel"][rows].astype(str))
     quiet = 60.0 - vessel_noise[np.argsort(np.array(CREWED))][codes]
@@ -263,7 +263,7 @@ def make_bloods(random: np.random.Generator, person: Mapping[str, Array], on_ros
 
 def make_port_series(random: np.random.Generator) -> Columns:
     """Ports and series in rows, years in columns."""
-    rows = [(port, name, series, *told) for port, name in PORTS.items() for series, told in SERIES.items()]
+    rows = [(port, name, series, *message) for port, name in PORTS.items() for series, message in SERIES.items()]
     columns: Columns = {
         "port": np.array([row[0] for row in rows], dtype=object),
         "port_name": np.array([row[1] for row in rows], dtype=object),

@@ -67,9 +67,9 @@ def make_second_delivery(files: Mapping[str, Columns]) -> dict[str, Columns]:
         columns = {column: cells.copy() for column, cells in files[name].items()}
         if name == "sleep_wide":
             open_cells = np.flatnonzero(columns["sleep_m12"] == "")[:CHANGED_CELLS]
-            columns["sleep_m12"][open_cells] = [str(400 + 7 * at) for at in range(len(open_cells))]
+            columns["sleep_m12"][open_cells] = [str(400 + 7 * index) for index in range(len(open_cells))]
         more = {column: cells[-NEW_CASES:].copy() for column, cells in columns.items()}
-        more["crew_id"] = np.array([f"{9000 + at}" for at in range(NEW_CASES)])
+        more["crew_id"] = np.array([f"{9000 + index}" for index in range(NEW_CASES)])
         if "name" in more:
             more["name"] = np.array([f"Newly Arrived {word}" for word in ("One", "Two", "Three")])
         deliveries[name] = {column: np.concatenate([cells, more[column]]) for column, cells in columns.items()}

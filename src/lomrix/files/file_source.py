@@ -10,7 +10,7 @@ from functools import cached_property
 from pathlib import Path
 
 from lomrix.core.errors import FileError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import note_overridden_labels
@@ -204,4 +204,4 @@ def require_file(path: Path) -> None:
         names = [str(path.parent / sibling.name) for sibling in path.parent.iterdir()]
     except OSError:
         names = []
-    raise FileError(f"The file {path} does not exist.", todo=advice(str(path), sorted(names), "Check the path."))
+    raise FileError(f"The file {path} does not exist.", todo=advise(str(path), sorted(names), "Check the path."))

@@ -140,7 +140,7 @@ def require_writable(columns: Mapping[str, Column], tokens: Tokens, form: TextFo
     Raises FileError with the column, row and character.
     """
     if form.encoding != "utf-8":
-        texts = [*columns, *(token for told in tokens.values() for token in told.values())]
+        texts = [*columns, *(token for message in tokens.values() for token in message.values())]
         for text in texts:
             require_encodable(text, form.encoding, "a name or a code")
     for name, column in columns.items():
@@ -204,7 +204,12 @@ def _render_in_order(render: Callable[[int], pa.Buffer], starts: range) -> Itera
 def needs_quotes(columns: Mapping[str, Column], tokens: Tokens, delimiter: str) -> bool:
     """Return whether some text holds the delimiter, a quote character or a line break."""
     special = [delimiter.encode(), b'"', b"\n", b"\r"]
-    if any(character.decode() in token for told in tokens.values() for token in told.values() for character in special):
+    if any(
+        character.decode() in token
+        for message in tokens.values()
+        for token in message.values()
+        for character in special
+    ):
         return True
     pools = [column.strings.strings for column in columns.values() if column.type == "string"]
     return any(text_bytes.has_byte(strings, character) for strings in pools for character in special)

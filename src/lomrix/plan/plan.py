@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, get_args
 
 from lomrix.core.errors import UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.steps.registry import ENTRIES, find_entry
 from lomrix.core.steps.step import Step
 from lomrix.core.table.header import natural_key
@@ -77,7 +77,7 @@ class Plan:
 
 def unknown_step_error(name: str, names: Sequence[str]) -> UsageError:
     """The error for an unknown step, with the nearest names."""
-    return UsageError(f"The plan has no step {name}.", todo=advice(name, names, f"Its steps are {', '.join(names)}."))
+    return UsageError(f"The plan has no step {name}.", todo=advise(name, names, f"Its steps are {', '.join(names)}."))
 
 
 def check_plan(document: Document) -> Plan:
@@ -187,7 +187,7 @@ def _find_step(document: Document, number: int, keys: Mapping[str, Any]) -> type
     word = keys.get("do")
     entry = find_entry(str(word))
     if entry is None:
-        todo = advice(str(word), [entry.word for entry in ENTRIES], "`lomrix --help` shows the steps.")
+        todo = advise(str(word), [entry.word for entry in ENTRIES], "`lomrix --help` shows the steps.")
         what = f"Unknown step {word}." if word else 'The step has no do = "…".'
         raise document.error(number, "do", what, todo)
     return entry.load()
@@ -198,7 +198,7 @@ def _require_known_keys(
 ) -> None:
     for key, value in keys.items():
         if key not in known:
-            todo = advice(key, sorted(known), f"Use one of {', '.join(sorted(known))}.")
+            todo = advise(key, sorted(known), f"Use one of {', '.join(sorted(known))}.")
             raise document.error(number, key, f"{keys['do']} has no setting {key}.", todo)
         if key in references and any("\0" in text for text in list_references(value)):
             raise document.error(number, key, f"{key} holds a character that no name has.", "Write it again.")
@@ -219,7 +219,7 @@ def _require_single(draft: Draft, role: str, key: str, references: Sequence[str]
 # --------------------------------------------------------------------- linking
 
 
-def link_step(draft: Draft, made: Mapping[str, str], names: Collection[str]) -> PlannedStep:
+def link_step(draft: Draft, result: Mapping[str, str], names: Collection[str]) -> PlannedStep:
     """Link the inputs with the steps that make them, and check the other files.
 
     `made` gives the step of each path that the plan writes; `names` are the names of the steps.
@@ -229,10 +229,10 @@ def link_step(draft: Draft, made: Mapping[str, str], names: Collection[str]) -> 
     linked: dict[str, tuple[str, ...]] = {}
     secrets = [role.name for role in draft.step.roles if role.content == "secret"]
     for role, references in draft.inputs.items():
-        paths = [path for reference in references for path in _expand(draft, role, reference, made, names)]
+        paths = [path for reference in references for path in _expand(draft, role, reference, result, names)]
         linked[role] = tuple(f"{STEP_PREFIX}{path}" if path in names else path for path in paths)
         for path in paths:
-            needed = path if path in names else made.get(normalize(path))
+            needed = path if path in names else result.get(normalize(path))
             if needed is not None:
                 needs.append(needed)
             elif role not in secrets:
@@ -255,7 +255,7 @@ def link_step(draft: Draft, made: Mapping[str, str], names: Collection[str]) -> 
     return PlannedStep(draft.name, draft.number, task, draft.expects, *unique)
 
 
-def _expand(draft: Draft, role: str, reference: str, made: Mapping[str, str], names: Collection[str]) -> list[str]:
+def _expand(draft: Draft, role: str, reference: str, result: Mapping[str, str], names: Collection[str]) -> list[str]:
     """Expand a pattern to existing files and those that the plan makes, month 3 before month 12."""
     if reference in names:
         return [reference]
@@ -266,7 +266,7 @@ def _expand(draft: Draft, role: str, reference: str, made: Mapping[str, str], na
     if "*" not in reference or Path(reference).exists():
         return [reference]
     paths = [] if Path(reference).is_absolute() else [str(path) for path in Path().glob(reference)]
-    paths += [path for path in made if Path(path).match(reference) and path not in paths]
+    paths += [path for path in result if Path(path).match(reference) and path not in paths]
     if not paths:
         key = role if role in draft.document.steps[draft.number] else "from"
         raise draft.error(key, f"No files matched {reference}.", "Check the folder and the pattern.")
@@ -297,7 +297,7 @@ def _require_exists(draft: Draft, reference: str) -> None:
     if not path.exists():
         files = [str(path.parent / file.name) for file in path.parent.iterdir()] if path.parent.is_dir() else []
         steps = [str(keys.get("name") or keys.get("do")) for keys in draft.document.steps]
-        todo = advice(str(path), [*files, *steps], "It is neither a file nor the name of a step.")
+        todo = advise(str(path), [*files, *steps], "It is neither a file nor the name of a step.")
         raise draft.error(draft.find_key(reference), f"The file {reference} does not exist.", todo)
 
 

@@ -191,8 +191,8 @@ def is_numeric_cell(cell: object) -> bool:
 def format_note(source: str, note: Note, mark: str, *, quiet: bool = False) -> Text:
     """Format a note with its examples."""
     text = Text(style="dim" if quiet else "").append(mark, style="" if quiet else "bold yellow")
-    place = escape_controls(".".join(part for part in (source, note.column) if part))
-    text.append(f"{place}: " if place else "", style="" if quiet else "bold").append(escape_controls(note.text))
+    position = escape_controls(".".join(part for part in (source, note.column) if part))
+    text.append(f"{position}: " if position else "", style="" if quiet else "bold").append(escape_controls(note.text))
     if note.examples:
         shown = [f"row {row} {quote_value(value)}" for row, value in note.examples if value is not None]
         rows_only = [str(row) for row, value in note.examples if value is None]

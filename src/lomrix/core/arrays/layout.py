@@ -29,12 +29,12 @@ def interleave_columns(
         stop = min(start + block, rows)
         out = gone[limits[number] : limits[number + 1]]
         first = start * times - int(limits[number])
-        place = result[first : first + (stop - start) * times - len(out)]
-        part = small[: stop - start] if len(out) else place.reshape(stop - start, times)
-        for at, column in enumerate(columns):
-            part[:, at] = filler if column is None else column[start:stop]
+        position = result[first : first + (stop - start) * times - len(out)]
+        part = small[: stop - start] if len(out) else position.reshape(stop - start, times)
+        for index, column in enumerate(columns):
+            part[:, index] = filler if column is None else column[start:stop]
         if len(out):
-            place[:] = drop_positions(part.reshape(-1), out - start * times)
+            position[:] = drop_positions(part.reshape(-1), out - start * times)
     return result
 
 
@@ -52,9 +52,9 @@ def drop_positions(values: Array, gone: Array) -> Array:
     # With few gaps, the long stretches between them are copied whole.
     kept = np.empty(len(values) - len(gone), values.dtype)
     start = 0
-    for number, place in enumerate([*gone.tolist(), len(values)]):
-        kept[start - number : place - number] = values[start:place]
-        start = place + 1
+    for number, position in enumerate([*gone.tolist(), len(values)]):
+        kept[start - number : position - number] = values[start:position]
+        start = position + 1
     return kept
 
 

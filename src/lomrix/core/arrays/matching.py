@@ -85,8 +85,8 @@ def match_rows(base: Codes, added: Codes, size: int, counts: Counts) -> tuple[Ro
     order = order[np.count_nonzero(added < 0) :]
     starts = np.append(np.cumsum(counts.added) - counts.added, 0)[base]
     within = np.arange(len(base_rows)) - np.repeat(np.cumsum(repeats) - repeats, repeats)
-    at = np.repeat(starts, repeats) + within
+    index = np.repeat(starts, repeats) + within
     has_partner = np.repeat(partners > 0, repeats)
     added_rows = np.full(len(base_rows), -1, np.int64)
-    added_rows[has_partner] = order[at[has_partner]]
+    added_rows[has_partner] = order[index[has_partner]]
     return base_rows, added_rows

@@ -311,8 +311,8 @@ def join_truths(parts: list[Column], decisive: bool) -> Column:
 def compare_columns(first: Column, second: Column, compare: Callable[[Any, Any], Any]) -> Column:
     """Compare two operands row by row."""
     if {first.type, second.type} == {"integer", "number"}:
-        signs = compare_exactly(first, second)
-        return make_result("boolean", compare(signs, 0), [first, second])
+        comparisons = compare_exactly(first, second)
+        return make_result("boolean", compare(comparisons, 0), [first, second])
     first, second = align(first, second)
     if first.type != "string":
         left, right = first.values, second.values
@@ -330,6 +330,6 @@ def compare_exactly(first: Column, second: Column) -> Any:
     decimal = np.nan_to_num(second.values)
     below, above = decimal < -(2.0**63), decimal >= 2.0**63
     floor = np.where(below | above, 0, np.floor(decimal)).astype(np.int64)
-    signs = (first.values > floor).astype(np.int8) - (first.values < floor)
-    signs = np.where((signs == 0) & (decimal > np.floor(decimal)), -1, signs)
-    return np.where(below, 1, np.where(above, -1, signs))
+    comparisons = (first.values > floor).astype(np.int8) - (first.values < floor)
+    comparisons = np.where((comparisons == 0) & (decimal > np.floor(decimal)), -1, comparisons)
+    return np.where(below, 1, np.where(above, -1, comparisons))

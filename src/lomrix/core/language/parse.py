@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import REGISTERED, Function
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 
 ALLOWED = (
     ast.Expression, ast.BoolOp, ast.And, ast.Or, ast.UnaryOp, ast.Not, ast.USub, ast.UAdd, ast.BinOp, ast.Add,
@@ -63,8 +63,10 @@ def parse(text: str) -> ast.expr:
         if isinstance(node, ast.keyword) and node.arg == WITH_SUBSTITUTE:
             node.arg = "with"
         if not is_supported(node):
-            told = UsageError("The expression uses a construct that is not supported.", todo=suggest_alternative(node))
-            raise add_pointer(told, text, find_positioned_parent(node, tree))
+            message = UsageError(
+                "The expression uses a construct that is not supported.", todo=suggest_alternative(node)
+            )
+            raise add_pointer(message, text, find_positioned_parent(node, tree))
     for node in find_calls(tree):
         try:
             require_call(node)
@@ -138,7 +140,7 @@ def require_call(node: ast.Call) -> None:
     if name == "column":
         raise UsageError("column() needs a name in quotation marks.", todo="column('name with spaces')")
     if name not in functions:
-        todo = advice(name, functions, "See ‹functions›.", "()")
+        todo = advise(name, functions, "See ‹functions›.", "()")
         raise UsageError(f"Unknown function {name}().", todo=todo)
     functions[name].pair_operands(node)
 

@@ -72,7 +72,7 @@ class Listing:
         """The listing as plain values, one mapping per row."""
         return {
             "title": self.title,
-            "rows": [dict(zip(self.columns, map(plain, row), strict=True)) for row in self.rows],
+            "rows": [dict(zip(self.columns, map(to_plain_value, row), strict=True)) for row in self.rows],
         }
 
 
@@ -107,10 +107,10 @@ class Account:
             "summary": self.summary,
             "balances": [balance.to_json() for balance in self.balances],
             "left_out": self.left_out,
-            "facts": {name: plain(value) for name, value in self.facts.items()},
+            "facts": {name: to_plain_value(value) for name, value in self.facts.items()},
             "listings": [listing.to_json() for listing in self.listings],
             "notes": [note.to_json() for note in self.notes],
-            "advice": [plain(one) for one in self.advice],
+            "advice": [to_plain_value(one) for one in self.advice],
         }
 
 
@@ -122,22 +122,22 @@ def balance_values(before: Table, after: Table) -> Balance:
     return Balance("kept values", expected, (Part("kept", found),), quiet=True)
 
 
-def distinct_heads(heads: tuple[str, ...]) -> tuple[str, ...]:
-    """Heads that differ from each other, so that a listing can name them."""
+def make_distinct_heads(heads: tuple[str, ...]) -> tuple[str, ...]:
+    """Make the heads of a listing different from each other."""
     seen: dict[str, int] = {}
-    made = []
+    result = []
     for head in heads:
         seen[head] = seen.get(head, 0) + 1
-        made.append(head if seen[head] == 1 else f"{head} {seen[head]}")
-    return tuple(made)
+        result.append(head if seen[head] == 1 else f"{head} {seen[head]}")
+    return tuple(result)
 
 
-def plain(value: object) -> Any:
-    """A value that JSON knows."""
+def to_plain_value(value: object) -> Any:
+    """Convert a value to one that JSON has."""
     if isinstance(value, Mapping):
-        return {str(name): plain(part) for name, part in value.items()}
+        return {str(name): to_plain_value(part) for name, part in value.items()}
     if isinstance(value, list | tuple):
-        return [plain(part) for part in value]
+        return [to_plain_value(part) for part in value]
     if isinstance(value, float) and not math.isfinite(value):
         return None
     return value if isinstance(value, str | int | float | bool) or value is None else str(value)

@@ -11,7 +11,7 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, BeforeValidator, ValidationError, ValidationInfo
 
 from lomrix.core.errors import SettingError, UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.table.selection import require_choice
 from lomrix.core.wording import split_list
 
@@ -114,7 +114,7 @@ def explain_validation_error(error: ValidationError, settings: Mapping[str, obje
     if kind == "missing":
         return SettingError(name, f"No ‹{name}› was given.", todo="This option is required.")
     if kind == "extra_forbidden":
-        todo = advice(name, settings, f"Settings are {', '.join(settings)}.")
+        todo = advise(name, settings, f"Settings are {', '.join(settings)}.")
         return SettingError(name, f"Unknown setting {name}.", todo=todo)
     if kind == "literal_error":
         # Each alternative of a union reports its own choices.

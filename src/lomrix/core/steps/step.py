@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, get_args, get_or
 from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, PrivateAttr, ValidationError, model_validator
 
 from lomrix.core.errors import SettingError, UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
 from lomrix.core.steps.settings import explain_validation_error
 from lomrix.core.table.notes import Note
@@ -231,7 +231,7 @@ class Step(BaseModel):
         for name in tables.roles:
             if name not in known:
                 raise UsageError(
-                    f"{self.word} has no input {name}.", todo=advice(name, list(known), f"Use {', '.join(known)}.")
+                    f"{self.word} has no input {name}.", todo=advise(name, list(known), f"Use {', '.join(known)}.")
                 )
         for role in self.roles:
             given = tables.get_all(role.name)

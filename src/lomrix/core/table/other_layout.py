@@ -47,8 +47,8 @@ class OtherLayout(BaseModel):
 
     def is_unchanged(self, name: str, entry: Variable) -> bool:
         """Return whether a column's entry is the one that reshaping made."""
-        made = self.made.get(name, NO_ENTRY)
-        return all(getattr(made, part) == getattr(entry, part) for part in WRITTEN)
+        result = self.made.get(name, NO_ENTRY)
+        return all(getattr(result, part) == getattr(entry, part) for part in WRITTEN)
 
     def order_names(self, names: list[str]) -> list[str]:
         """Return names in the order of the other layout, new ones at the end."""

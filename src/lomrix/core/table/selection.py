@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 
 from lomrix.core.errors import UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.wording import shorten_list
 
 NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d+)(?P<tail>\D*)")
@@ -15,7 +15,7 @@ NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d
 
 def unknown_column_error(name: str, names: Sequence[str], table: str) -> UsageError:
     """Make the error for a column that does not exist, suggesting the nearest names."""
-    todo = advice(name, names, f"Its columns are {shorten_list(names)}.")
+    todo = advise(name, names, f"Its columns are {shorten_list(names)}.")
     return UsageError(f"No column {name} in {table}.", todo=todo)
 
 

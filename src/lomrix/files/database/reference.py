@@ -78,8 +78,8 @@ def hide_password(reference: str) -> str:
     ('mysql://ann@host/study#visits', 'sqlite:///study.db#visits')
     """
     netloc = urlsplit(reference.partition("#")[0]).netloc if is_database(reference) else ""
-    user, at, host = netloc.rpartition("@")
-    return reference.replace(netloc, user.partition(":")[0] + at + host, 1) if ":" in user else reference
+    user, index, host = netloc.rpartition("@")
+    return reference.replace(netloc, user.partition(":")[0] + index + host, 1) if ":" in user else reference
 
 
 def find_password(url: str) -> str | None:

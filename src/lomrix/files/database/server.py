@@ -192,7 +192,7 @@ class Server(ABC):
         """Return a mark of the connection."""
         return secrets.token_hex(4)
 
-    def compare(self, connection: Connection, table: str, made: Table, after: int, final: str) -> int:
+    def compare(self, connection: Connection, table: str, result: Table, after: int, final: str) -> int:
         """Compare the cells after the given row with those sent, if there are no checksums."""
         return 0
 

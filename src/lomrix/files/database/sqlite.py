@@ -66,20 +66,20 @@ class SQLiteServer(Server):
         """Return 0."""
         return 0
 
-    def compare(self, connection: Connection, table: str, made: Table, after: int, final: str) -> int:
+    def compare(self, connection: Connection, table: str, result: Table, after: int, final: str) -> int:
         """Read the new rows in order and compare them cell by cell, part after part."""
         driver: Any = connection.connection.driver_connection
-        names = ", ".join(map(self.quote_name, made.names))
+        names = ", ".join(map(self.quote_name, result.names))
         cursor = driver.execute(f"SELECT {names} FROM {self.full_name(table)} ORDER BY rowid LIMIT -1 OFFSET {after}")
         start = 0
         for rows in fetch_batches(cursor):
             stop = start + len(rows)
-            sent = {name: to_stored(column.slice(start, stop)) for name, column in made.columns.items()}
-            cells = dict(zip(made.names, zip(*rows, strict=True), strict=True))
+            sent = {name: to_stored(column.slice(start, stop)) for name, column in result.columns.items()}
+            cells = dict(zip(result.names, zip(*rows, strict=True), strict=True))
             back = {name: pa.chunked_array([pa.array(cells[name], array.type)]) for name, array in sent.items()}
             compare_columns(sent, back, len(rows), final)
             start = stop
-        return start * len(made.names)
+        return start * len(result.names)
 
     def read_arrow(
         self, connection: Connection, names: Sequence[str], rows: range | None

@@ -240,7 +240,7 @@ class Grouping:
 
     # ----------------------------------------------------------------- account
 
-    def make_account(self, made: Table) -> Account:
+    def make_account(self, result: Table) -> Account:
         """Report what the grouping did."""
         by, number = ", ".join(self.by), self.sizes
         filled = number[number > 0]
@@ -258,7 +258,7 @@ class Grouping:
             "aggregate",
             f"{pluralize(len(self.rows), 'row')} became {groups} by {by}{range_}."
             if not self.step.attach
-            else f"{pluralize(len(made), 'row')} got the statistics of their group, {groups} by {by}.",
+            else f"{pluralize(len(result), 'row')} got the statistics of their group, {groups} by {by}.",
             (
                 Balance(
                     "rows",
@@ -266,9 +266,9 @@ class Grouping:
                     (Part("kept", int(number.sum()), "in-group"), *self._count_left()),
                     self.rows.name,
                 ),
-                self._balance_result(made),
+                self._balance_result(result),
             ),
-            {"groups": self.groups.count, "rows": len(made), "columns": list(self.computed)},
+            {"groups": self.groups.count, "rows": len(result), "columns": list(self.computed)},
             (
                 *(
                     [Listing("values used", ("variable", "values", "skipped as missing", "why"), listing)]
@@ -301,15 +301,15 @@ class Grouping:
                 listings.append(Listing(f"{name} = {words}", ("code", "label", "rows"), lines))
         return listings
 
-    def _balance_result(self, made: Table) -> Balance:
+    def _balance_result(self, result: Table) -> Balance:
         """Balance expected groups against rows of the result; or with ‹attach›, the cells kept."""
         if self.step.attach:
-            return balance_values(self.rows, made)
+            return balance_values(self.rows, result)
         shown = int(np.count_nonzero(self.sizes))
         together = sum(groups.count for groups in make_totals(self.groups, self.by)) if self.step.totals else 0
         empty = int(np.count_nonzero(self.sizes == 0))
         parts = (Part("kept", shown, "groups"), Part("added", empty, "declared"), Part("added", together, "totals"))
-        return Balance("rows of the result", len(made), parts, quiet=not empty and not together)
+        return Balance("rows of the result", len(result), parts, quiet=not empty and not together)
 
     def _count_used(self, column: Column) -> tuple[int, int, str]:
         """Return the values used of a variable, the cells skipped, and why."""

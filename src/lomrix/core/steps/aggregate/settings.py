@@ -10,7 +10,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
 from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, require
@@ -41,7 +41,7 @@ def parse_statistics(texts: Sequence[str]) -> Statistics:
         for name in statistics:
             if not is_statistic(name):
                 todo = f"Statistics are {' '.join(KNOWN)}, q10 or any other percentage, and share(value)."
-                todo = advice(name, KNOWN, todo)
+                todo = advise(name, KNOWN, todo)
                 raise UsageError(f"Unknown statistic {name}.", todo=todo)
         result.append((columns.strip(), statistics))
     return tuple(result)

@@ -127,7 +127,7 @@ class Balancing:
 
     # ----------------------------------------------------------------- account
 
-    def make_account(self, made: Table) -> Account:
+    def make_account(self, result: Table) -> Account:
         """Report what was added, or left out."""
         cases, times = len(self.grid.cases), len(self.wanted)
         is_seen = self.row_at >= 0
@@ -140,13 +140,13 @@ class Balancing:
         beyond = Part("left out", elsewhere, "other-occasion")
         if self.step.only_whole:
             kept = int(np.count_nonzero(is_seen.all(axis=1))) * times
-            parts = (Part("kept", len(made), "whole-case"), Part("left out", seen - kept, "other-case"), beyond)
+            parts = (Part("kept", len(result), "whole-case"), Part("left out", seen - kept, "other-case"), beyond)
             summary = f"{complete:,} of {pluralize(cases, 'case')} were seen at all of {occasions}."
             balances = [
                 Balance(
                     "cases",
                     cases,
-                    (Part("kept", len(made) // times if times else 0), Part("left out", cases - complete)),
+                    (Part("kept", len(result) // times if times else 0), Part("left out", cases - complete)),
                 ),
                 Balance("rows", len(self.table), parts, self.table.name),
             ]
@@ -160,15 +160,15 @@ class Balancing:
             balances = [
                 Balance(
                     "rows of the result",
-                    len(made),
+                    len(result),
                     (Part("kept", seen, "unchanged"), Part("added", added, reason=NO_OCCASION)),
                 ),
                 Balance("rows", len(self.table), parts, self.table.name),
             ]
             if not elsewhere:
-                measures = [name for name in made.names
+                measures = [name for name in result.names
                             if name not in (*self.step.case, *self.step.occasion, *self.constants)]  # fmt: skip
-                balances.append(balance_values(self.table.only(measures), made.only(measures)))
+                balances.append(balance_values(self.table.only(measures), result.only(measures)))
         facts = {"cases": cases, "occasions": [list(map(str, one)) for one in self.wanted], "whole_cases": complete}
         return Account(
             "to-balanced",

@@ -18,7 +18,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.parse import find_choices, find_names, parse
-from lomrix.core.nearest import nearest
+from lomrix.core.nearest import find_nearest_names
 from lomrix.core.rows.keys import encode_cells, encode_rows
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -381,7 +381,7 @@ def find_missing_columns(text: str, table: Table) -> tuple[str, bool] | None:
     missing = [name for name in names if choose_by_name(name, table.names) is None]
     if not missing:
         return None
-    near = any(nearest(name, table.names) for name in missing)
+    near = any(find_nearest_names(name, table.names) for name in missing)
     return ", ".join(missing), len(missing) == len(names) and not near
 
 

@@ -124,7 +124,7 @@ class CoverageReport:
 
     # ----------------------------------------------------------------- account
 
-    def make_account(self, made: Table) -> Account:
+    def make_account(self, result: Table) -> Account:
         """Report who was seen when."""
         grid, patterns = self.grid, self.patterns
         cells = int(np.count_nonzero(patterns.seen))
@@ -137,7 +137,7 @@ class CoverageReport:
             f"{complete:,} seen at all of them, {cells:,} of {grid.size:,} possible visits made.",
             (
                 Balance("rows", len(self.source), parts, self.source.name),
-                Balance("cases", len(made), (Part("kept", int(patterns.counts.sum())),), quiet=True),
+                Balance("cases", len(result), (Part("kept", int(patterns.counts.sum())),), quiet=True),
             ),
             {"cases": len(grid.cases), "occasions": self.occasions, "seen_at_all": complete, "repeated_rows": repeated},
             tuple(self._make_listings()),

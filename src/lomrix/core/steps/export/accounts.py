@@ -122,9 +122,9 @@ def note_unused_codes(tables: Sequence[Prepared]) -> list[Note]:
 
 def note_empty_dates(ready: Prepared) -> list[Note]:
     """Note columns of dates with missing cells, which take no code."""
-    made = ready.made
+    result = ready.made
     dates = [
-        name for name, column in made.columns.items() if column.type in ("date", "datetime") and column.missing_count
+        name for name, column in result.columns.items() if column.type in ("date", "datetime") and column.missing_count
     ]
     if not dates or not (ready.missing.everywhere or any(ready.codes.values())):
         return []

@@ -267,12 +267,12 @@ class TableRecoding:
         result = self.before.with_columns(self.columns)
         return Table(result.columns, dictionary.for_columns(result.columns), result.history, result.name)
 
-    def make_account(self, made: Table) -> Account:
+    def make_account(self, result: Table) -> Account:
         """Report what the recoding did; cells are compared with the table before."""
         listings, notes, balances = (
             [],
             [*self.notes],
-            [Balance("rows", len(self.before), (Part("kept", len(made)),), quiet=True)],
+            [Balance("rows", len(self.before), (Part("kept", len(result)),), quiet=True)],
         )
         rows = tuple((change.into, *pair) for change in self.changes for pair in change.pairs)
         listings.append(Listing("values recoded", ("column", "old", "new", "cells"), rows))
@@ -290,14 +290,14 @@ class TableRecoding:
                         count,
                     )
                 )
-            before, after = self.before[change.column], made[change.into]
+            before, after = self.before[change.column], result[change.into]
             if change.unmapped and self.step.others == "keep" and after.type == "string" != before.type:
                 text = f"was {before.type} and is now text: the kept values are not all numbers or dates."
                 notes.append(Note(text, change.column, kind="type-changed"))
             same = int(np.count_nonzero(same_cells(before, after)))
             parts = (Part("changed", change.changed), Part("kept", same, "unchanged"))
             balances.append(Balance("cells", len(before), parts, change.into))
-        entries = self.before.dictionary.of, made.dictionary.of
+        entries = self.before.dictionary.of, result.dictionary.of
         notes += note_dropped_parts((change.into, entries[0](change.column), entries[1](change.into))
                                   for change in self.changes)  # fmt: skip
         names = ", ".join(dict.fromkeys(change.into for change in self.changes))

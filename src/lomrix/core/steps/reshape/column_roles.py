@@ -55,7 +55,7 @@ class Roles:
         both = [name for name in stated[SPREAD] if name in stated[CONSTANT]]
         if both:
             raise UsageError(f"{both[0]} cannot be both spread and constant.", todo="Name it in one of them.")
-        remembered = {place.measure for place in self.memory.places} if self.memory is not None else set()
+        remembered = {position.measure for position in self.memory.places} if self.memory is not None else set()
         roles = {}
         for name in self.others:
             if name == self.step.label_from:

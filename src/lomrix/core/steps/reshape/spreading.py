@@ -117,7 +117,8 @@ class Spreading:
         recorded: dict[tuple[str, tuple[str, ...]], str] = {}
         if self.memory is not None:
             recorded = {
-                (place.measure, tuple(map(format_occasion, place.at))): place.column for place in self.memory.places
+                (position.measure, tuple(map(format_occasion, position.at))): position.column
+                for position in self.memory.places
             }
         count = len(measures) * self.grid.times + len(self.roles.constants) + len(self.case)
         if count > self.step.most_columns:

@@ -122,7 +122,7 @@ class Gathering:
         candidates = [name for name in self.wide.names if name not in self.case and name not in stated]
         templates = parse_templates(*self.headers)
         if self.memory is not None:
-            recorded = {place.column for place in self.memory.places}
+            recorded = {position.column for position in self.memory.places}
             # A column that was in the long table under its own name is a constant, even if the template fits.
             others = [name for name in candidates if name not in recorded and name not in self.memory.order]
             if not any(template.find_readings(name) for template, _ in templates for name in others):

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from lomrix.core.errors import UsageError
-from lomrix.core.nearest import advice
+from lomrix.core.nearest import advise
 from lomrix.core.steps.account import Account, Balance, Part, balance_values
 from lomrix.core.steps.score.listings import make_listings, make_notes
 from lomrix.core.steps.score.one_score import ItemScore
@@ -58,7 +58,7 @@ def choose_scales(step: Score, dictionary: Dictionary) -> Mapping[str, Scale]:
         )
     for name in step.scale:
         if name not in dictionary.scales:
-            todo = advice(name, dictionary.scales, f"Its scales are {shorten_list(dictionary.scales)}.")
+            todo = advise(name, dictionary.scales, f"Its scales are {shorten_list(dictionary.scales)}.")
             raise UsageError(f"The dictionary has no scale {name}.", todo=todo)
     return {name: dictionary.scales[name] for name in step.scale or dictionary.scales}
 
@@ -107,7 +107,7 @@ def make_scores(step: Score, table: Table, name: str, scale: Scale) -> list[Item
     return scores
 
 
-def make_account(table: Table, made: Table, scores: list[ItemScore]) -> Account:
+def make_account(table: Table, result: Table, scores: list[ItemScore]) -> Account:
     """What was scored."""
     sentences = []
     for score in scores:
@@ -117,7 +117,7 @@ def make_account(table: Table, made: Table, scores: list[ItemScore]) -> Account:
     return Account(
         "score",
         (sentences[0] if len(sentences) == 1 else f"{len(scores)} scores computed") + ".",
-        (*(balance_score(score, made) for score in scores), balance_values(table, made)),
+        (*(balance_score(score, result) for score in scores), balance_values(table, result)),
         {
             score.name: {
                 "alpha": None if np.isnan(score.reliability.alpha) else score.reliability.alpha,
@@ -131,9 +131,9 @@ def make_account(table: Table, made: Table, scores: list[ItemScore]) -> Account:
     )
 
 
-def balance_score(score: ItemScore, made: Table) -> Balance:
+def balance_score(score: ItemScore, result: Table) -> Balance:
     """Balance rows with a score, from all items and from some, and without one by reason."""
-    column = made[score.name]
+    column = result[score.name]
     present = ~column.is_missing
     complete = int(np.count_nonzero(present & (score.n == len(score.wanted))))
     partial = int(np.count_nonzero(present)) - complete

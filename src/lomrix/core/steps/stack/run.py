@@ -196,18 +196,18 @@ class Stacking:
 
     # -------------------------------------------------------------- repetition
 
-    def _resolve_duplicates(self, made: Table) -> tuple[Table, int, list[Note]]:
+    def _resolve_duplicates(self, result: Table) -> tuple[Table, int, list[Note]]:
         """Resolve rows of one case and occasion in several files, as stated."""
         names = self.step.told_apart_by
         if not self.step.case:
-            return made, 0, []
-        codes, size = encode_rows(made, names)
+            return result, 0, []
+        codes, size = encode_rows(result, names)
         counts = np.bincount(codes[codes >= 0], minlength=size)
         rows = np.flatnonzero(np.append(counts > 1, False)[codes])
         if not len(rows):
-            return made, 0, []
+            return result, 0, []
         keys = int(np.count_nonzero(counts > 1))
-        texts = format_keys(made, names, rows[:MOST_EXAMPLES])
+        texts = format_keys(result, names, rows[:MOST_EXAMPLES])
         message = f"{pluralize(keys, 'case and occasion is', 'cases and occasions are')} in several rows"
         if self.step.repeated == "stop":
             raise DataError(
@@ -215,14 +215,14 @@ class Stacking:
                 todo="Correct the files, or use ‹repeated=first›, last or keep.",
             )  # fmt: skip
         if self.step.repeated == "keep":
-            return made, 0, [Note(f"{message}.", ", ".join(names), (), "repeated", keys)]
+            return result, 0, [Note(f"{message}.", ", ".join(names), (), "repeated", keys)]
         order = rows if self.step.repeated == "first" else rows[::-1]
         _, firsts = np.unique(codes[order], return_index=True)
-        keep = np.ones(len(made), np.bool_)
+        keep = np.ones(len(result), np.bool_)
         keep[rows] = False
         keep[order[firsts]] = True
         note = Note(f"{message}; the {self.step.repeated} of each is kept.", ", ".join(names), (), "repeated", keys)
-        return made.take(np.flatnonzero(keep)), int(np.count_nonzero(~keep)), [note]
+        return result.take(np.flatnonzero(keep)), int(np.count_nonzero(~keep)), [note]
 
     # ----------------------------------------------------------------- account
 

@@ -109,9 +109,9 @@ class Stack(Step):
                     raise UsageError(f'The file name {file} does not fit "{template.text}".', todo="Check ‹mark›.")
             return tuple(next(iter(reading.values())) for reading in readings if reading is not None)
         if len(marks) != len(files):
-            told = f"{len(marks)} mark{'' if len(marks) == 1 else 's'}"
+            message = f"{len(marks)} mark{'' if len(marks) == 1 else 's'}"
             raise UsageError(
-                f"There are {len(files)} files and {told} for them.",
+                f"There are {len(files)} files and {message} for them.",
                 todo=f"Use ‹mark={name}=…› with one value for each file, commas between.",
             )
         return marks

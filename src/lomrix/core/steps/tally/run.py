@@ -11,7 +11,7 @@ import numpy as np
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import Groups, group_rows, rank_cells
-from lomrix.core.steps.account import Account, Balance, Listing, Part, distinct_heads
+from lomrix.core.steps.account import Account, Balance, Listing, Part, make_distinct_heads
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.codes import CodeList
@@ -43,12 +43,12 @@ def tally(step: Tally, tables: Inputs, wanted: Collection[str]) -> Result:
             group_texts = [(name, column.to_text()[group].as_py()) for name, column in groups.values.items()]
             title = ", ".join(f"{name} {counting.format_group(table, name, text)}" for name, text in group_texts)
         listings += (counting.count_one if len(scales) == 1 else counting.count_two)(scales, inside, title, rows, group)
-    made = counting.make_table(scales, groups.values if groups is not None else {}, rows, table.dictionary)
-    account = counting.make_account(table, made, scales, groups, listings)
+    result = counting.make_table(scales, groups.values if groups is not None else {}, rows, table.dictionary)
+    account = counting.make_account(table, result, scales, groups, listings)
     entry = table.dictionary.of(step.variables[0])
-    present = np.logical_and.reduce([~made[scale.name].is_missing for scale in scales])
-    figure = BarFigure(made.take(np.flatnonzero(present)), step.variables, step.by, entry.label or step.variables[0])
-    return Result(made, account, {"figure": figure} if "figure" in wanted else {})
+    present = np.logical_and.reduce([~result[scale.name].is_missing for scale in scales])
+    figure = BarFigure(result.take(np.flatnonzero(present)), step.variables, step.by, entry.label or step.variables[0])
+    return Result(result, account, {"figure": figure} if "figure" in wanted else {})
 
 
 @dataclass(frozen=True)
@@ -154,7 +154,7 @@ class Counting:
         return [
             Listing(
                 f"{down.title} by {across.title}{f', {title}' if title else ''}{percent_text}",
-                distinct_heads(heads),
+                make_distinct_heads(heads),
                 tuple(lines),
                 splits=True,
             )
@@ -188,7 +188,7 @@ class Counting:
         return Table(columns, dictionary, name="tally")
 
     def make_account(
-        self, table: Table, made: Table, scales: list[TallyScale], groups: Groups | None, listings: list[Listing]
+        self, table: Table, result: Table, scales: list[TallyScale], groups: Groups | None, listings: list[Listing]
     ) -> Account:
         """Report the counted cells, and the rows not counted."""
         inside = np.ones(len(table), np.bool_) if groups is None else groups.codes >= 0
@@ -199,9 +199,9 @@ class Counting:
                 parts.append(Part("missing", count, "value", scale.name, reason))
             remaining = remaining & ~scale.column.is_missing
         outside = int(np.count_nonzero(~inside))
-        present = np.logical_and.reduce([~made[scale.name].is_missing for scale in scales])
+        present = np.logical_and.reduce([~result[scale.name].is_missing for scale in scales])
         parts = [
-            Part("kept", int(made["cells"].values[present].sum()), "counted"),
+            Part("kept", int(result["cells"].values[present].sum()), "counted"),
             *parts,
             Part("unused", outside, "no-group"),
         ]
@@ -212,7 +212,7 @@ class Counting:
             "tally",
             f"{names}: {pluralize(len(table), 'row')}.",
             tuple(balances),
-            {"variables": list(self.step.variables), "counts": list_counts(made)},
+            {"variables": list(self.step.variables), "counts": list_counts(result)},
             tuple(listings),
             notes,
         )
