@@ -43,7 +43,7 @@ ENTRIES = (
     Entry("Clean", "recode", "Recode whole values: to others, codes, labels, a missing reason",
           'lomrix recode fatigue_m0.csv --map "watch: day=1, night=2, split=3" --out coded.csv',
           "recode.settings:Recode"),
-    Entry("Clean", "subset", "Choose columns and rows",
+    Entry("Clean", "subset", "Choose columns and rows, one row per key, or a sample; sort",
           'lomrix subset long.csv --columns "crew_id,month,sleep" --where "month in (0, 12)"',
           "subset.settings:Subset"),
     Entry("Clean", "deidentify", "Remove what names a person; write a linkage file separately",

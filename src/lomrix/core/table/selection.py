@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import fnmatch
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from lomrix.core.errors import UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.wording import shorten_list
 
-NUMBERED = re.compile(r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d+)(?P<tail>\D*)")
+NUMBERED = re.compile(
+    r"(?P<stem>.*?)(?P<first>\d+)\.\.(?P<stem2>.*?)(?P<last>\d+)(?P<tail>[^\d/]*)(/(?P<step>[1-9]\d*))?"
+)
 
 
 def unknown_column_error(name: str, names: Sequence[str], table: str) -> UsageError:
@@ -27,8 +29,9 @@ def choose_columns(words: str, types: Mapping[str, str], table: str = "the file"
     Parameters
     ----------
     words
-        Words with commas between: `age`, `sleep_*`, `q1..q14` (numbered run), `age::sex` (a run in file
-        order), `@number @string @date @datetime @boolean @integer @all` (by type; `@number` has the integers too).
+        Words with commas between: `age`, `sleep_*`, `q1..q14` (numbered run), `q1..q13/2` (every second of it),
+        `age::sex` (a run in file order), `@number @string @date @datetime @boolean @integer @all` (by type; `@number`
+        has the integers too).
     types
         Type of each column of the table, in file order.
     table
@@ -61,6 +64,16 @@ def choose_by_name(words: str, names: Sequence[str]) -> list[str] | None:
     return list(chosen)
 
 
+def parse_sort_word(word: str, names: Collection[str]) -> tuple[str, bool]:
+    """Return the column to sort by and whether descending; a column whose own name begins with a minus is ascending.
+
+    >>> parse_sort_word("-day", ["pid", "day"]), parse_sort_word("-day", ["-day"])
+    (('day', True), ('-day', False))
+    """
+    is_descending = word.startswith("-") and word not in names
+    return (word[1:].strip() if is_descending else word), is_descending
+
+
 def _choose_by_word(word: str, names: list[str], types: Mapping[str, str], table: str) -> list[str]:
     if word in types:
         return [word]
@@ -76,7 +89,7 @@ def _choose_by_word(word: str, names: list[str], types: Mapping[str, str], table
     numbered = NUMBERED.fullmatch(word)
     if numbered and numbered["stem"] == numbered["stem2"]:
         width = len(numbered["first"]) if numbered["first"].startswith("0") else 1
-        span = range(int(numbered["first"]), int(numbered["last"]) + 1)
+        span = range(int(numbered["first"]), int(numbered["last"]) + 1, int(numbered["step"] or 1))
         run = []
         for number in span:  # the first that is not there ends it, however long the run would be
             run.append(f"{numbered['stem']}{number:0{width}d}{numbered['tail']}")

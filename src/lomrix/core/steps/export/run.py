@@ -7,10 +7,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
 import numpy as np
-import numpy.typing as npt
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import encode_rows, format_keys, rank_cells
+from lomrix.core.rows.keys import encode_rows, format_keys
+from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.export.accounts import make_account, note_reasons_without_code, note_unused_codes
 from lomrix.core.steps.export.coding import fill_codes, find_free_code, make_coded_dictionary, require_unused_codes
@@ -83,12 +83,12 @@ class TableExport:
     @classmethod
     def run(cls, step: Export, table: Table) -> TableExport:
         """Do everything in an order in which no name is used after it changed."""
-        rows = sort_rows(step, table)
+        rows, notes = sort_rows(table, step.sort_by) if step.sort_by else (None, [])
         if step.columns:
             table = table.only(choose_columns(step.columns, table.types(), table.name))
         require_key(step, table)
         missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
-        result = cls(step, table, table if rows is None else table.take(rows), table, missing)
+        result = cls(step, table, table if rows is None else table.take(rows), table, missing, notes=notes)
         result.show_labels()
         result.transliterate()
         result.shorten_names()
@@ -187,17 +187,6 @@ class TableExport:
         }
         self.missing = missing
         self.made = replace(ready, columns=columns, dictionary=make_coded_dictionary(ready, columns, missing))
-
-
-def sort_rows(step: Export, table: Table) -> npt.NDArray[np.int64] | None:
-    """Return the rows in the stated order (stable, missing values last); None if there is none."""
-    if not step.sort_by:
-        return None
-    ranks = []
-    for name in step.sort_by:
-        rank, count = rank_cells(table[name])
-        ranks.append(np.where(rank < 0, count, rank))
-    return np.asarray(np.lexsort(ranks[::-1]), np.int64)
 
 
 def require_key_somewhere(step: Export, tables: Sequence[Table]) -> None:

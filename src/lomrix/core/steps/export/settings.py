@@ -14,7 +14,7 @@ from lomrix.core.steps.export.missing_codes import AUTO, parse_missing_codes
 from lomrix.core.steps.settings import Columns, Names, Setting, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.numbers import is_number
-from lomrix.core.table.selection import choose_by_name
+from lomrix.core.table.selection import choose_by_name, parse_sort_word
 from lomrix.core.wording import split_list
 
 LEAST_NAME = 4
@@ -96,7 +96,7 @@ class Export(Step):
         Setting("headed: names on top. bare: only numbers. fixed: columns of fixed width. package: a folder."),
     ] = None
     columns: Annotated[Columns, Setting("Columns to write, in this order.", "COLUMNS")] = ""
-    sort_by: Annotated[Names, Setting("Sort the rows by these columns.", "COLUMNS")] = ()
+    sort_by: Annotated[Names, Setting("Sort the rows by these columns; -age for descending.", "COLUMNS")] = ()
     missing_code: Annotated[
         Texts,
         parsed_by(parse_missing_codes),
@@ -182,4 +182,5 @@ class Export(Step):
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the columns to write, and those to sort by."""
         chosen = choose_by_name(self.columns, names) if self.columns else None
-        return None if chosen is None else [*chosen, *(name for name in self.sort_by if name not in chosen)]
+        sort_by = [parse_sort_word(word, names)[0] for word in self.sort_by]
+        return None if chosen is None else [*chosen, *(name for name in sort_by if name not in chosen)]

@@ -9,15 +9,16 @@ import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.errors import UsageError
-from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.scope import Scope
 from lomrix.core.rows.keys import rank_cells
+from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Balance, Part, balance_values
-from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.steps.step import Inputs, Result, require
+from lomrix.core.steps.subset.choice import choose_rows
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
-from lomrix.core.table.selection import choose_columns
+from lomrix.core.table.selection import choose_columns, parse_sort_word
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
@@ -40,46 +41,41 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
         raise UsageError(
             "No column is left.", todo="Choose at least one; a column both chosen and left out is left out."
         )
+    require("left_out" not in wanted or step.leaves_rows_out, "left_out", "No row is left out without a condition.",
+            "Add ‹where›, ‹one_per› or ‹sample›.")  # fmt: skip
     scope = Scope(table, step.case, step.occasion)
-    is_true = evaluate_condition(step.where, scope) if step.where else None
-    rows = None if is_true is None else np.flatnonzero(is_true.values & ~is_true.is_missing)
+    choice = choose_rows(step, table, scope) if step.leaves_rows_out else None
     result = table.only(kept)
-    result = result if rows is None else result.take(rows)
+    if choice is not None:
+        result = result.take(choice.kept)
+    sort_notes: list[Note] = []
+    if step.sort_by:
+        needed = table.only({parse_sort_word(word, table.columns)[0]: None for word in step.sort_by})
+        order, sort_notes = sort_rows(needed if choice is None else needed.take(choice.kept), step.sort_by)
+        result = result.take(order)
     left_out_names = [name for name in types if name not in set_of_kept]
     account = Account(
         "subset",
         f"{len(result):,} of {len(table):,} rows and {len(kept)} of {len(types)} columns kept.",
         (
-            balance_rows(table, result, is_true),
+            choice.make_balance() if choice is not None else Balance("rows", len(table), (Part("kept", len(result)),)),
             Balance("columns", len(types), (Part("kept", len(result.names)), Part("left out", len(left_out_names)))),
-            *([balance_values(table, result)] if rows is None else []),
+            *([balance_values(table, result)] if choice is None else []),
         ),
         {"rows": len(result), "columns": kept, "left_out": left_out_names},
         (),
         (
             *scope.order_notes,
             *scope.reports,
+            *(choice.notes if choice is not None else ()),
+            *sort_notes,
             *note_contradictions(step, stated, excluded),
-            *note_lost_distinctions(table, kept, left_out_names, rows),
+            *note_lost_distinctions(table, kept, left_out_names, None if choice is None else choice.kept),
             *note_left_out(left_out_names),
         ),
     )
-    return Result(result, account)
-
-
-def balance_rows(table: Table, result: Table, is_true: Column | None) -> Balance:
-    """Balance the rows of the table: kept, and left out by cause."""
-    if is_true is None:
-        return Balance("rows", len(table), (Part("kept", len(result)),))
-    false_count = int(np.count_nonzero(~is_true.values & ~is_true.is_missing))
-    missing_parts = tuple(
-        Part("left out", count, "condition-missing", reason=reason) for reason, count in is_true.reason_counts().items()
-    )
-    return Balance(
-        "rows",
-        len(table),
-        (Part("kept", len(result)), Part("left out", false_count, "condition-false"), *missing_parts),
-    )
+    extras = {"left_out": choice.list_left_out(kept)} if choice is not None and "left_out" in wanted else {}
+    return Result(result, account, extras)
 
 
 def note_contradictions(step: Subset, stated: Sequence[str], excluded: set[str]) -> list[Note]:

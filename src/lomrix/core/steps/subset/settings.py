@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Literal, Self
 
+from pydantic import Field, model_validator
+
+from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
 from lomrix.core.steps.settings import JOINED, Columns, Names, Setting, join_parts, parsed_by
-from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Role, Step
-from lomrix.core.table.selection import choose_by_name
+from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.table.selection import choose_by_name, parse_sort_word
 
 # At most this many left-out columns are tested for being the only ones that distinguish rows of a case.
 MOST_TESTED = 12
+FIRST_SEED = 1
+Pick = Literal["first", "last", "earliest", "latest"]
 
 
 def join_conditions(conditions: Sequence[str]) -> str:
@@ -27,12 +32,34 @@ def join_conditions(conditions: Sequence[str]) -> str:
     return " and ".join(f"({condition.strip()})" for condition in conditions)
 
 
+def parse_pick(text: str) -> tuple[Pick, str]:
+    """Parse `first`, `last`, `earliest:COLUMN` or `latest:COLUMN` as the word and the column.
+
+    Raises UsageError if it is none of these.
+
+    >>> parse_pick("latest: int_date")
+    ('latest', 'int_date')
+    """
+    word, colon, name = (part.strip() for part in text.partition(":"))
+    if word in ("first", "last") and not colon:
+        return word, ""  # type: ignore[return-value]
+    if word in ("earliest", "latest") and name:
+        return word, name  # type: ignore[return-value]
+    raise UsageError(
+        f'"{text}" is not a way to pick a row.',
+        todo="Use ‹pick=first›, ‹pick=last›, ‹pick=earliest:visit_date› or ‹pick=latest:visit_date›.",
+    )
+
+
 class Subset(Step):
-    """Choose columns and rows."""
+    """Choose columns and rows, and sort."""
 
     word: ClassVar[str] = "subset"
     implementation: ClassVar[str] = "lomrix.core.steps.subset.run:subset"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to choose from."),)
+    gives: ClassVar[tuple[Extra, ...]] = (
+        Extra("left_out", "Write the rows that are left out, with their row numbers and why."),
+    )
 
     columns: Annotated[Columns, Setting("Keep these columns, in this order.", "COLUMNS")] = ""
     without: Annotated[Columns, Setting("Leave these columns out, even if also kept.", "COLUMNS")] = ""
@@ -43,20 +70,51 @@ class Subset(Step):
         parsed_by(parse),
         Setting("Keep rows for which this is true.", "EXPRESSION"),
     ] = ""
+    one_per: Annotated[Names, Setting("Keep one row for each value of these columns.", "COLUMNS")] = ()
+    pick: Annotated[
+        str,
+        parsed_by(parse_pick),
+        Setting("Which row to keep: first, last, earliest:visit_date or latest:visit_date.", "WHICH"),
+    ] = ""
+    ties: Annotated[
+        Literal["first", "last"] | None,
+        Setting("Which row to keep if the earliest or latest are equal, or all are missing."),
+    ] = None
+    sample: Annotated[int, Field(ge=0), Setting("Draw this many rows at random, or cases with --case.", "N")] = 0
+    sample_by: Annotated[Names, Setting("Draw that many from each group of these columns.", "COLUMNS")] = ()
+    seed: Annotated[int | None, Field(ge=0), Setting("Another number draws another sample; 1 by default.", "N")] = None
+    sort_by: Annotated[Names, Setting("Sort the rows by these columns; -visit_date for descending.", "COLUMNS")] = ()
     case: Annotated[
-        Names, Setting("Column that names the case, if the condition uses all rows of a case.", "COLUMNS")
+        Names, Setting("Column that names the case, for samples and for conditions on all rows of a case.", "COLUMNS")
     ] = ()
     occasion: Annotated[
         Names, Setting("Column that names the occasion, if the condition needs the order.", "COLUMNS")
     ] = ()
 
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        require(self.one_per or not self.pick, "pick", "‹pick› requires ‹one_per›.", "Add ‹one_per=pid,wave›.")
+        require(self.pick or not self.one_per, "one_per", "‹one_per› requires ‹pick›.",
+                "Use ‹pick=first›, ‹pick=last›, ‹pick=earliest:visit_date› or ‹pick=latest:visit_date›.")  # fmt: skip
+        require(self.ties is None or ":" in self.pick, "ties", "‹ties› requires ‹pick› with a column.",
+                "Use ‹pick=latest:visit_date›, or leave ‹ties› out.")  # fmt: skip
+        for name, value in (("sample_by", self.sample_by), ("seed", self.seed is not None)):
+            require(self.sample or not value, name, f"‹{name}› requires ‹sample›.", "Add ‹sample=200›.")
+        return self
+
+    @property
+    def leaves_rows_out(self) -> bool:
+        """True if a setting may leave rows out."""
+        return bool(self.where or self.one_per or self.sample)
+
     @property
     def division(self) -> Division:
-        """By rows, unless the condition uses other rows."""
-        return ANY_ROWS if not self.where or is_by_row(parse(self.where)) else WHOLE
+        """By rows, unless the condition uses other rows, or rows are compared."""
+        is_by_cell = not (self.one_per or self.sample or self.sort_by)
+        return ANY_ROWS if is_by_cell and (not self.where or is_by_row(parse(self.where))) else WHOLE
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
-        """Return the kept columns, those of the condition, and the first left-out ones."""
+        """Return the kept columns, those of the condition and the other choices, and the first left-out ones."""
         chosen = choose_by_name(self.columns, names) if self.columns else list(names)
         excluded = choose_by_name(self.without, names) if self.without else []
         if chosen is None or excluded is None:
@@ -65,7 +123,9 @@ class Subset(Step):
         kept = [name for name in chosen if name not in excluded_set]
         stays = set(kept)
         lost = [name for name in names if name not in stays][:MOST_TESTED]
-        used = [*self.case, *self.occasion]
+        used = [*self.case, *self.occasion, *self.one_per, *self.sample_by]
+        used += [parse_pick(self.pick)[1]] if ":" in self.pick else []
+        used += [parse_sort_word(word, names)[0] for word in self.sort_by]
         if self.where:
             tree = parse(self.where)
             chosen_by = [choose_by_name(words, names) for words in find_choices(tree)]

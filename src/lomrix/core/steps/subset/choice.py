@@ -1,0 +1,258 @@
+"""Which rows are kept: those for which a condition is true, one row for each key, and a sample."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.types import Array
+from lomrix.core.errors import DataError, UsageError
+from lomrix.core.language.evaluate import evaluate_condition
+from lomrix.core.language.scope import Scope
+from lomrix.core.rows.cases import Cases
+from lomrix.core.rows.keys import encode_rows, format_keys, group_rows, rank_cells
+from lomrix.core.rows.sorting import order_codes
+from lomrix.core.steps.account import Balance, Part
+from lomrix.core.steps.subset.settings import FIRST_SEED, Subset, parse_pick
+from lomrix.core.table.column import Column
+from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.table import Table
+from lomrix.core.table.texts import make_text_column
+from lomrix.core.wording import shorten_list
+
+Rows = npt.NDArray[np.int64]
+MOST_EXAMPLES = 3
+CAUSES = {
+    "condition-false": "condition false",
+    "condition-missing": "condition missing",
+    "repeated-key": "another row of its key was kept",
+    "no-group": "group missing",
+    "not-drawn": "not drawn",
+}
+
+
+@dataclass
+class RowChoice:
+    """The rows of a table that are kept so far, and why each other row was left out."""
+
+    table: Table
+    fates: npt.NDArray[np.uint8] = field(init=False)  # 0 = kept, k = by the k-th cause
+    causes: list[tuple[str, str]] = field(default_factory=list)  # cause and reason
+    notes: list[Note] = field(default_factory=list)
+    without_key: int = 0
+
+    def __post_init__(self) -> None:
+        self.fates = np.zeros(len(self.table), np.uint8)
+
+    @property
+    def kept(self) -> Rows:
+        """The rows that are kept, in the order of the file."""
+        return np.flatnonzero(self.fates == 0)
+
+    def leave_out(self, rows: Array, cause: str, reason: str = "") -> None:
+        """Leave rows out (positions, or True where); those that are out already stay so."""
+        self.causes.append((cause, reason))
+        chosen = np.zeros(len(self.table), np.bool_)
+        chosen[rows] = True
+        self.fates[chosen & (self.fates == 0)] = len(self.causes)
+
+    def make_balance(self) -> Balance:
+        """Balance the rows of the table: kept, and left out by cause."""
+        counts = np.bincount(self.fates, minlength=len(self.causes) + 1).tolist()
+        kept = [Part("kept", counts[0] - self.without_key)]
+        kept += [Part("kept", self.without_key, "key-missing")] if self.without_key else []
+        left_out = [
+            Part("left out", count, cause, reason=reason)
+            for count, (cause, reason) in zip(counts[1:], self.causes, strict=True)
+        ]
+        return Balance("rows", len(self.table), (*kept, *left_out))
+
+    def list_left_out(self, names: list[str]) -> Table:
+        """Return the rows that are left out, with their row numbers and why."""
+        rows = np.flatnonzero(self.fates)
+        texts = [CAUSES[cause] + (f" ({reason})" if reason else "") for cause, reason in self.causes]
+        why = make_text_column(texts or [None]).take(np.maximum(self.fates[rows].astype(np.int64) - 1, 0))
+        columns = {"left_out_row": Column.of("integer", rows + self.table.first_row), "left_out_because": why}
+        for name in columns:
+            if name in names:
+                raise DataError(f"The file already has a column {name}.", todo="Leave it out with ‹without›.")
+        kept = self.table.only(names).take(rows)
+        return kept.with_columns({**columns, **kept.columns})
+
+
+def choose_rows(step: Subset, table: Table, scope: Scope) -> RowChoice:
+    """Apply the condition, then keep one row for each key, then draw the sample."""
+    choice = RowChoice(table)
+    if step.where:
+        is_true = evaluate_condition(step.where, scope)
+        choice.leave_out(~is_true.values & ~is_true.is_missing, "condition-false")
+        if is_true.why is not None:
+            for reason in is_true.reason_counts():
+                choice.leave_out(is_true.why == is_true.reasons.index(reason) + 1, "condition-missing", reason)
+    if step.one_per:
+        keep_one_per_key(step, choice)
+    if step.sample:
+        draw_sample(step, choice)
+    return choice
+
+
+# ------------------------------------------------------------------ one row for each key
+
+
+def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
+    """Keep one row of each key; a row whose key is missing stays."""
+    rows = choice.kept
+    codes, size = encode_rows(choice.table, step.one_per)
+    codes = codes[rows]
+    choice.without_key = int(np.count_nonzero(codes < 0))
+    if choice.without_key:
+        text = f"{pluralize(choice.without_key, 'row')} without a key stayed, since a missing key matches no other."
+        choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", choice.without_key))
+    counts = np.bincount(codes[codes >= 0], minlength=size)
+    repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
+    rows, codes = rows[repeated], codes[repeated]
+    word, name = parse_pick(step.pick)
+    takes_last = step.ties == "last" if name else word == "last"
+    if name:
+        ranks = rank_for_pick(choice.table, name, rows, is_latest=word == "latest")
+        best = find_minima(codes, ranks, size)
+        is_best = ranks == best[codes]
+        if step.ties is None:
+            require_one_best(choice.table, step, rows, codes, ranks, is_best)
+        rows, codes = rows[is_best], codes[is_best]
+    chosen = np.full(size, -1, np.int64)
+    order = slice(None) if takes_last else slice(None, None, -1)
+    chosen[codes[order]] = rows[order]
+    out = np.zeros(len(choice.table), np.bool_)
+    out[choice.kept[repeated]] = True
+    out[chosen[chosen >= 0]] = False
+    choice.leave_out(out, "repeated-key")
+    if count := int(np.count_nonzero(chosen >= 0)):
+        kept = f"the one with the {word} {name}" if name else f"the {word}"
+        text = f"{pluralize(count, 'key')} had several rows; {kept} was kept."
+        choice.notes.append(Note(text, ", ".join(step.one_per), (), "picked", count, done=True))
+
+
+def rank_for_pick(table: Table, name: str, rows: Rows, *, is_latest: bool) -> Rows:
+    """Rank the cells of some rows so that the smallest is the one to pick; missing ones are largest."""
+    column = table[name].take(rows)
+    if column.type not in ("date", "datetime", "integer", "number"):
+        raise UsageError(
+            f"{name} is {column.type}: earliest and latest need dates or numbers.",
+            todo=f"Use ‹pick=first› or ‹pick=last›, or state ‹type={name}=date›.",
+        )
+    ranks, count = rank_cells(column)
+    return np.where(ranks < 0, count, count - 1 - ranks if is_latest else ranks)
+
+
+def find_minima(codes: Rows, values: Rows, size: int) -> Rows:
+    """Return the smallest value of each code."""
+    order = order_codes(values, int(values.max(initial=0)) + 1)[::-1]
+    minima = np.zeros(size, np.int64)
+    minima[codes[order]] = values[order]
+    return minima
+
+
+def require_one_best(
+    table: Table, step: Subset, rows: Rows, codes: Rows, ranks: Rows, is_best: npt.NDArray[np.bool_]
+) -> None:
+    """Stop if the row to pick is not clear: several are equal, or one of a key has no value.
+
+    Raises DataError with keys and rows.
+    """
+    word, name = parse_pick(step.pick)
+    is_missing = table[name].take(rows).is_missing
+    size = int(codes.max(initial=-1)) + 1
+    has_ties = np.bincount(codes[is_best], minlength=size) > 1
+    has_missing = np.bincount(codes[is_missing], minlength=size) > 0
+    unclear = np.flatnonzero(has_ties | has_missing)
+    if not len(unclear):
+        return
+    shown = []
+    for code in unclear[:MOST_EXAMPLES].tolist():
+        same = rows[codes == code]
+        same = same if has_missing[code] else rows[(codes == code) & is_best]
+        numbers = shorten_list(map(str, (same + table.first_row).tolist()), 4)
+        cause = f"{name} missing" if has_missing[code] else "equal"
+        shown.append(f"{format_keys(table, step.one_per, same[:1])[0]} (rows {numbers}: {cause})")
+    raise DataError(
+        f"The {word} {name} is not clear for {pluralize(len(unclear), 'key')}.",
+        where="; ".join(shown) + (" …" if len(unclear) > len(shown) else ""),
+        todo="Correct the dates, or add ‹ties=first› or ‹ties=last› to decide by the order of the file.",
+        columns=[name],
+    )
+
+
+# ---------------------------------------------------------------------------- sample
+
+
+def draw_sample(step: Subset, choice: RowChoice) -> None:
+    """Draw rows, or whole cases, at random; of each group if asked for."""
+    rows = choice.kept
+    table = (
+        choice.table.only(dict.fromkeys([*step.case, *step.sample_by])).take(rows)
+        if step.case or step.sample_by
+        else None
+    )
+    units, unit_rows = np.arange(len(rows)), np.arange(len(rows))
+    if step.case and table is not None:
+        cases = Cases(table, step.case)
+        require_constant_groups(step, cases)
+        # Cases are numbered in the order of their ids, so that the sample does not depend on the order of the rows.
+        units = group_rows(table, step.case).codes
+        unit_rows = np.zeros(len(cases), np.int64)
+        unit_rows[units[::-1]] = np.arange(len(units))[::-1]
+    groups = np.zeros(len(unit_rows), np.int64)
+    if step.sample_by and table is not None:
+        groups = group_rows(table, step.sample_by).codes[unit_rows]
+        without_group = groups[units] < 0
+        choice.leave_out(rows[without_group], "no-group")
+    is_drawn = draw(groups, step.sample, FIRST_SEED if step.seed is None else step.seed)
+    choice.leave_out(rows[~is_drawn[units]], "not-drawn")
+    choice.notes += note_sample(step, groups, int(np.count_nonzero(is_drawn)))
+
+
+def require_constant_groups(step: Subset, cases: Cases) -> None:
+    """Stop if a column that forms groups varies within a case."""
+    for name in step.sample_by:
+        varying = cases.find_contradictions(cases.table[name])
+        if len(varying):
+            raise DataError(
+                f"{name} varies within {pluralize(len(varying), 'case')}, so a case has no one group.",
+                where=cases.format_examples(name, np.asarray(varying)),
+                todo="Use a column that is constant within a case.",
+                columns=[name],
+            )
+
+
+def draw(groups: Rows, count: int, seed: int) -> npt.NDArray[np.bool_]:
+    """Draw `count` positions of each group (-1: none), the same for a seed on every machine.
+
+    Each position gets a random integer of 64 bits from PCG64 (M. E. O'Neill, "PCG: A family of simple fast
+    space-efficient statistically good algorithms", 2014), whose stream NumPy keeps; the smallest of a group are drawn.
+    """
+    numbers = np.random.PCG64(seed).random_raw(len(groups)) if len(groups) else np.zeros(0, np.uint64)
+    order = np.lexsort((numbers, groups))
+    in_order = groups[order]
+    starts = np.searchsorted(in_order, in_order)
+    drawn = np.zeros(len(groups), np.bool_)
+    drawn[order] = (np.arange(len(groups)) - starts < count) & (in_order >= 0)
+    return drawn
+
+
+def note_sample(step: Subset, groups: Rows, drawn: int) -> list[Note]:
+    """Note how the sample was drawn, and groups that have fewer."""
+    unit = "case" if step.case else "row"
+    sizes = np.bincount(groups[groups >= 0])
+    sizes = sizes[sizes > 0]
+    seed = FIRST_SEED if step.seed is None else step.seed
+    text = f"{pluralize(drawn, unit)} drawn of {int(sizes.sum()):,}, with seed {seed}"
+    text += f", from {pluralize(len(sizes), 'group')}." if step.sample_by else "."
+    notes = [Note(text, kind="sample", count=drawn, done=True)]
+    if few := int(np.count_nonzero(sizes < step.sample)):
+        text = f"{pluralize(few, 'group has', 'groups have')} fewer than {step.sample:,} {unit}s, and all were taken."
+        text = text if step.sample_by else f"there are fewer than {step.sample:,} {unit}s, and all were taken."
+        notes.append(Note(text, kind="small-sample", count=few))
+    return notes
