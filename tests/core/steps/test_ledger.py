@@ -38,7 +38,7 @@ def test_the_draft_fills_in_what_is_obvious(tmp_path: Path) -> None:
         ["4", "age", "lost", "missing", "lost"],
         ["4", "id", "3", "set", "03"],
         ["5", "age", "200", "set", ""],
-        ["5", "id", "3", "set", "03"],
+        ["5", "id", "3", "leave-out", ""],
     ]
     output, _ = lomrix("correct", "crew.csv", "--ledger", "l.csv", "--out", "o.csv", cwd=tmp_path)
     assert "5 of 7 corrections applied" in output and "2 left open" in output

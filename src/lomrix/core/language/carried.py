@@ -39,7 +39,8 @@ def inherit_entry(tree: ast.expr, dictionary: Dictionary) -> Inherited:
         return Inherited()
     function = get_function(tree)
     if function.name == "bands":
-        return Inherited(labels=make_band_labels([float(literal_value(edge)) for edge in tree.args[1:]]))
+        names = next((literal_value(keyword.value) for keyword in tree.keywords if keyword.arg == "labels"), ())
+        return Inherited(labels=make_band_labels([float(literal_value(edge)) for edge in tree.args[1:]], names))
     if not function.keeps:
         return Inherited()
     return combine_inherited(

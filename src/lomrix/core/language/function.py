@@ -18,8 +18,9 @@ LITERALS: dict[str, tuple[type, ...]] = {
     "int | None": (int,),
     "str": (str,),
 }
-CHOICE, KEYS, SCOPE = "Choice", "Keys", "Scope"
-WORDS = {"int": "a whole number", "float": "a number", "str": "a text in quotation marks", CHOICE: "columns as a text"}
+CHOICE, KEYS, LABELS, SCOPE = "Choice", "Keys", "Labels", "Scope"
+WORDS = {"int": "a whole number", "float": "a number", "str": "a text in quotation marks", CHOICE: "columns as a text",
+         LABELS: "texts in parentheses"}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -27,8 +28,8 @@ class Parameter:
     """One operand of a function.
 
     `kind` is `Column` for anything computed; `int`, `float` or `str` for a literal; `Choice` for a choice of columns as
-    text; `Keys` for columns that make groups. `named` operands are given by name, as in `by=vessel`; `many` takes all
-    that follow.
+    text; `Keys` for columns that make groups; `Labels` for several texts. `named` operands are given by name, as in
+    `by=vessel`; `many` takes all that follow.
     """
 
     name: str
@@ -92,7 +93,8 @@ class Function:
             return
         kinds = LITERALS.get(parameter.kind, (str,))
         value = literal_value(node)
-        if not isinstance(value, kinds) or isinstance(value, bool):
+        values = value if parameter.kind == LABELS and isinstance(value, tuple) else (value,)
+        if not all(isinstance(part, kinds) and not isinstance(part, bool) for part in values):
             word = WORDS[parameter.kind.removesuffix(" | None")]
             raise UsageError(f"{self.name}() needs {word} for {parameter.name}.", todo=f"Write {self.usage}.")
 
@@ -102,6 +104,8 @@ def literal_value(node: ast.expr) -> Any:
     if isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub):
         value = literal_value(node.operand)
         return -value if isinstance(value, int | float) else None
+    if isinstance(node, ast.Tuple | ast.List):
+        return tuple(map(literal_value, node.elts))
     return node.value if isinstance(node, ast.Constant) else None
 
 

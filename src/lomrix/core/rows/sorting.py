@@ -8,14 +8,11 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
-from lomrix.core.arrays.codes import Codes
+from lomrix.core.arrays.codes import LARGEST, Codes, order_codes
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.selection import parse_sort_word
 from lomrix.core.table.table import Table
-
-# Codes of rows stay below this, so that they can be multiplied by a number of rows.
-LARGEST = 2**62
 
 
 def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64], list[Note]]:
@@ -41,17 +38,6 @@ def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64]
             size = len(old)
         codes, size = codes * (count + 1) + ranks, size * (count + 1)
     return order_codes(codes, size), notes
-
-
-def order_codes(codes: Codes, size: int) -> npt.NDArray[np.int64]:
-    """Return the positions that sort codes below `size`; equal codes stay in order."""
-    rows = len(codes)
-    if size * max(rows, 1) >= LARGEST:
-        return np.argsort(codes, kind="stable")
-    # Sorting values is several times faster than sorting positions.
-    both = codes * rows + np.arange(rows)
-    both.sort()
-    return np.asarray(both % max(rows, 1))
 
 
 def rank_in_order(table: Table, name: str) -> tuple[Codes, int]:

@@ -80,6 +80,20 @@ def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
 Columns = Annotated[str, join_parts(", ".join), JOINED, parsed_by(require_choice)]
 
 
+def parse_spell(text: str) -> tuple[str, str]:
+    """Parse `from..until` as the columns of a spell's start and end.
+
+    Raises UsageError if one of them is not given.
+
+    >>> parse_spell("from..until")
+    ('from', 'until')
+    """
+    start, _, end = (part.strip() for part in text.partition(".."))
+    if not start or not end or start == end:
+        raise UsageError(f'"{text}" does not name the start and the end of a spell.', todo="Write from..until.")
+    return start, end
+
+
 def check_setting(name: str, check: Callable[[], object]) -> None:
     """Run a check on behalf of a setting.
 

@@ -11,11 +11,12 @@ BLANK = "blank"
 UNMATCHED = "unmatched"
 NOT_IN_FILE = "not-in-file"
 NO_OCCASION = "no-occasion"
+NO_SPELL = "no-spell"
 UNDEFINED = "undefined"
 TOO_FEW = "too-few"
 SUPPRESSED = "suppressed"
 
-BUILT_IN = (BLANK, UNMATCHED, NOT_IN_FILE, NO_OCCASION, UNDEFINED, TOO_FEW, SUPPRESSED)
+BUILT_IN = (BLANK, UNMATCHED, NOT_IN_FILE, NO_OCCASION, NO_SPELL, UNDEFINED, TOO_FEW, SUPPRESSED)
 
 # A cell's reason is one byte; 0 stands for a present cell.
 MOST_REASONS = 255

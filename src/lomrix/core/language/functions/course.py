@@ -138,8 +138,9 @@ def change_from_first(scope: Scope, x: Column) -> Column:
 
 
 @function(KIND, needs=IN_ORDER)
-def running_sum(scope: Scope, x: Column) -> Column:
-    """running_sum(x): the cumulative sum of the case's values; a missing cell stays missing and adds nothing
+def running_sum(scope: Scope, x: Column, *, within: float | None = None) -> Column:
+    """running_sum(x, within=…): the cumulative sum of the case's values, from 0 again after a gap longer than within;
+    a missing cell stays missing and adds nothing
 
     Examples
     --------
@@ -149,10 +150,12 @@ def running_sum(scope: Scope, x: Column) -> Column:
     is_integer = x.type in ("integer", "boolean")
     values = x.values.astype(np.int64) if is_integer else to_floats(x, "running_sum()")
     summed = timeline.to_order(np.where(x.is_missing, 0, values))
+    is_start = timeline.to_order(limit_gap(scope, timeline.shift_rows(1), within, "running_sum", 1)) < 0
+    starts = np.flatnonzero(is_start)
     if is_integer:
-        totals, overflow = cumulate_exactly(summed, timeline.starts)
+        totals, overflow = cumulate_exactly(summed, starts)
         return make_result("integer", timeline.to_rows(totals), [x], timeline.to_rows(overflow))
-    total = timeline.to_rows(cumulate(summed, timeline.starts))
+    total = timeline.to_rows(cumulate(summed, starts))
     with np.errstate(invalid="ignore"):
         return make_result("number", total, [x], ~np.isfinite(total))
 

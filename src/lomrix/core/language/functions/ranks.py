@@ -20,6 +20,7 @@ from lomrix.core.table.reasons import UNDEFINED
 KIND = "ranks and bands, among all or in a group"
 MOST_GROUPS = 1000
 Keys = tuple[Column, ...]
+Labels = tuple[str, ...]
 
 
 def find_groups(scope: Scope, by: Keys) -> Grouped:
@@ -78,8 +79,8 @@ def quantile_group(scope: Scope, x: Column, groups: int, *, by: Keys = ()) -> Co
 
 
 @function(KIND)
-def bands(x: Column, *edges: float) -> Column:
-    """bands(x, 20, 30, 40): 1 below the first edge, 2 from it to below the second, and so on, with labels
+def bands(x: Column, *edges: float, labels: Labels = ()) -> Column:
+    """bands(x, 20, 30, labels=("low", "mid", "high")): 1 below the first edge, 2 up to the second …; labelled
 
     Examples
     --------
@@ -87,14 +88,19 @@ def bands(x: Column, *edges: float) -> Column:
     """
     if not edges or any(edge >= next_edge for edge, next_edge in itertools.pairwise(edges)):
         raise UsageError("bands() needs ascending edges.", todo="Write bands(x, 20, 30, 40).")
+    if labels and len(labels) != len(edges) + 1:
+        raise UsageError(
+            f"bands() with {len(edges)} edges makes {len(edges) + 1} bands, but {len(labels)} labels are given.",
+            todo='Name one more than there are edges: bands(x, 20, 30, labels=("low", "mid", "high")).',
+        )
     values = to_floats(x, "bands()")
     return make_result(
         "integer", np.searchsorted(np.array(edges, np.float64), np.nan_to_num(values), side="right") + 1, [x]
     )
 
 
-def make_band_labels(edges: list[float]) -> dict[str, str]:
-    """Return the labels of bands.
+def make_band_labels(edges: list[float], names: Labels = ()) -> dict[str, str]:
+    """Return the labels of bands: their names, or their limits.
 
     Examples
     --------
@@ -103,7 +109,7 @@ def make_band_labels(edges: list[float]) -> dict[str, str]:
     """
     texts = [f"{edge:g}" if float(f"{edge:g}") == edge else repr(edge) for edge in edges]
     middle = [f"{low} to below {high}" for low, high in itertools.pairwise(texts)]
-    labels = [f"below {texts[0]}", *middle, f"{texts[-1]} and over"]
+    labels = names or [f"below {texts[0]}", *middle, f"{texts[-1]} and over"]
     return {str(number): label for number, label in enumerate(labels, start=1)}
 
 

@@ -171,6 +171,24 @@ def part(x: Column, pattern: str) -> Column:
     return map_to_text(x, "part", lambda texts: pc.struct_field(pc.extract_regex(texts, expression), "part"))
 
 
+@function(KIND)
+def split_part(x: Column, separator: str, number: int) -> Column:
+    """split_part(x, "/", 2): the first, second … part of a text that a separator divides
+
+    Examples
+    --------
+    split_part(t, "-", 2) of t north-1a, south is 1a, —
+    """
+    if not separator or number < 1:
+        raise UsageError("split_part() needs a separator, and counts from 1.", todo='Write split_part(x, "/", 1).')
+
+    def take_part(texts: pa.Array) -> pa.Array:
+        parts = pc.split_pattern(texts, separator)
+        return pc.list_element(pc.list_slice(parts, number - 1, number, return_fixed_size_list=True), 0)
+
+    return map_to_text(x, "split_part", take_part)
+
+
 def name_first_group(pattern: str) -> str:
     """Name the first group `part` and make the others non-capturing; without a group, all of the pattern is it.
 

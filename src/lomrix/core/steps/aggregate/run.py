@@ -13,7 +13,9 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.statistics import group_sizes
 from lomrix.core.errors import UsageError
+from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.operands import make_result
+from lomrix.core.language.parse import find_names, parse
 from lomrix.core.rows.keys import Groups
 from lomrix.core.rows.statistic_names import COUNTING, NUMERIC, OF_A_ROW, QUANTILE, SHARE, has_statistic, list_allowed
 from lomrix.core.rows.statistics import BOUNDS, Summary, get_weights
@@ -48,9 +50,20 @@ LABELS = {
 HEADS = ("variable", "values", "skipped as missing", "why")
 DEVIATION = "deviation"
 WITHOUT_UNIT = (*COUNTING, "variance")
+TRUE_SHARE = "share(true)"
+COMPARED = {">=": " from ", "<=": " to ", "==": " is ", "!=": " is not ", ">": " over ", "<": " below "}
 Pair = tuple[str, str]
 Summaries = dict[str, Summary]
 Columns = dict[str, Column]
+
+
+def format_condition(condition: str) -> str:
+    """Format a condition in words, so that it can be part of a name.
+
+    >>> format_condition("sleep>=420")
+    'sleep from 420'
+    """
+    return re.sub(r"\s*(>=|<=|==|!=|>|<)\s*", lambda match: COMPARED[match[1]], condition)
 
 
 def aggregate(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -80,8 +93,9 @@ class Grouping:
     def __post_init__(self) -> None:
         names = [name for words, _ in self.step.statistics for name in choose_columns(words, self.rows.types())]
         blank = {name: self.rows[name].fit_type("number") for name in names if self.rows[name].is_without_values}
+        conditions = {found.condition: evaluate_condition(found.condition, self.rows) for found in self.step.conditions}
         # A column with no value at all fits any statistic.
-        self.computed_from = self.rows.with_columns({**self.rows.columns, **blank})
+        self.computed_from = self.rows.with_columns({**self.rows.columns, **blank, **conditions})
         self.template = HeaderTemplate.parse(self.step.header, measure_needed=False)
 
     @cached_property
@@ -98,7 +112,18 @@ class Grouping:
                 for name in names:
                     self._require_known(variable, name)
                     pairs.update({(variable, bound): None for bound in (BOUNDS if name == "ci" else (name,))})
-        return list(pairs)
+        return [*pairs, *self.of_conditions]
+
+    @cached_property
+    def of_conditions(self) -> dict[Pair, str]:
+        """The statistics of conditions, with the names of their columns."""
+        result = {}
+        for found in self.step.conditions:
+            first = find_names(parse(found.condition))[0]
+            words = f"{found.statistic} {format_condition(found.condition).removeprefix(first)}"
+            name = found.name or self.template.format(first, {STATISTIC: re.sub(r"\W+", "_", words).strip("_")})
+            result[found.condition, TRUE_SHARE if found.statistic == "share" else "sum"] = name
+        return result
 
     def _require_known(self, variable: str, name: str) -> None:
         type_ = self.computed_from[variable].type
@@ -123,7 +148,8 @@ class Grouping:
         taken = [*self.by, *(self.rows.names if self.step.attach else ())]
         names = {}
         for pair in [*self.wanted, *self.deviations]:
-            names[pair] = self.template.format(pair[0], {STATISTIC: re.sub(r"\W+", "_", pair[1]).strip("_")})
+            statistic = re.sub(r"\W+", "_", pair[1]).strip("_")
+            names[pair] = self.of_conditions.get(pair) or self.template.format(pair[0], {STATISTIC: statistic})
             require_new_name(names[pair], taken, "a statistic")
             taken.append(names[pair])
         return names
@@ -133,7 +159,7 @@ class Grouping:
         """Variables whose distance from the group mean is wanted."""
         if not self.step.deviation:
             return []
-        numbers = (name for name, _ in self.wanted if self.computed_from[name].type in NUMERIC)
+        numbers = (name for name, _ in self.wanted if name in self.rows.columns and self.rows[name].type in NUMERIC)
         return [(name, DEVIATION) for name in dict.fromkeys(numbers)]
 
     # -------------------------------------------------------------- statistics
@@ -230,6 +256,9 @@ class Grouping:
 
     def _describe(self, variable: str, name: str) -> Variable:
         entry = self.rows.dictionary.of(variable)
+        if (variable, name) in self.of_conditions:
+            text = "number of rows with" if name == "sum" else "share with"
+            return NO_ENTRY.with_parts(label=f"{text} {variable}", level="group")
         share = SHARE.fullmatch(name)
         text = f"share of {share[1]} in" if share else LABELS.get(name, f"{name} of")
         if QUANTILE.fullmatch(name):
@@ -244,7 +273,7 @@ class Grouping:
         """Report what the grouping did."""
         by, number = ", ".join(self.by), self.sizes
         filled = number[number > 0]
-        used = {variable: self.rows[variable] for variable, _ in self.wanted}
+        used = {variable: self.computed_from[variable] for variable, _ in self.wanted}
         listing = tuple(
             (name, *(("suppressed", "", "") if self.suppression.hides_all(name) else self._count_used(column)))
             for name, column in used.items()

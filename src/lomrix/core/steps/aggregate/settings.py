@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Field, model_validator
@@ -17,42 +18,100 @@ from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.header import MEASURE, HeaderTemplate
 from lomrix.core.table.selection import choose_by_name
 
-WORDS = re.compile(r"[^\s,()]+\([^()]*\)|[^\s,]+")
-OUTSIDE_BRACES = re.compile(r",(?![^(]*\))")
+WORDS = re.compile(r"[^\s,()]+\((?:[^()]|\([^()]*\))*\)|[^\s,]+")
+# A statistic of a condition, such as share(age >= 16), has a comparison in it; any other text is a value.
+OF_CONDITION = re.compile(
+    r"(?:(?P<name>\w+)\s*=\s*)?(?P<statistic>share|n)\((?P<condition>.*(?:[<>]|==|!=|\bin\s*[(\[]).*)\)"
+)
 EXAMPLE = "Use ‹stat=sleep,heart_rate: n mean sd›."
 STATISTIC = "statistic"
 Statistics = tuple[tuple[str, tuple[str, ...]], ...]
 
 
+@dataclass(frozen=True)
+class OfCondition:
+    """The number or share of the rows for which a condition is true; `name` is that of its column, if stated."""
+
+    statistic: Literal["n", "share"]
+    condition: str
+    name: str = ""
+
+
+def parse_of_condition(text: str) -> OfCondition | None:
+    """Parse `share(age >= 16)` or `adults = n(age >= 16)`; None if it is another statistic.
+
+    Raises UsageError if the condition is not valid.
+    """
+    match = OF_CONDITION.fullmatch(text.strip())
+    if match is None:
+        return None
+    condition = match["condition"].strip()
+    try:
+        if not find_names(parse(condition)):
+            return None
+    except UsageError:
+        # A label may look like this: share(< 16)
+        if condition[0] in "<>":
+            return None
+        raise
+    return OfCondition(match["statistic"], condition, match["name"] or "")  # type: ignore[arg-type]
+
+
 def parse_statistics(texts: Sequence[str]) -> Statistics:
-    """Parse `sleep,hr: n mean sd`.
+    """Parse `sleep,hr: n mean sd`; statistics of conditions are not included.
 
     Raises UsageError if there is no colon, or a statistic is unknown.
 
-    >>> parse_statistics(("sleep,hr: n q90 share(night)",))
+    >>> parse_statistics(("sleep,hr: n q90 share(night)", "share(age >= 16)"))
     (('sleep,hr', ('n', 'q90', 'share(night)')),)
     """
     result = []
     for text in texts:
+        if parse_of_condition(text):
+            continue
         columns, colon, names = text.rpartition(":")
         statistics = tuple(WORDS.findall(names))
         if not colon or not columns.strip() or not statistics:
             raise UsageError(f'"{text}" does not state statistics and columns.', todo=EXAMPLE)
-        for name in statistics:
+        plain = tuple(name for name in statistics if not parse_of_condition(name))
+        for name in plain:
             if not is_statistic(name):
                 todo = f"Statistics are {' '.join(KNOWN)}, q10 or any other percentage, and share(value)."
                 todo = advise(name, KNOWN, todo)
                 raise UsageError(f"Unknown statistic {name}.", todo=todo)
-        result.append((columns.strip(), statistics))
+        result += [(columns.strip(), plain)] if plain else []
     return tuple(result)
 
 
+def parse_conditions(texts: Sequence[str]) -> tuple[OfCondition, ...]:
+    """Return the statistics of conditions, wherever they stand.
+
+    >>> parse_conditions(("age: mean share(age >= 16)", "grown = n(age >= 18)"))
+    (OfCondition(statistic='share', condition='age >= 16', name=''),
+     OfCondition(statistic='n', condition='age >= 18', name='grown'))
+    """
+    words = [[text] if parse_of_condition(text) else WORDS.findall(text.rpartition(":")[2]) for text in texts]
+    found = [parse_of_condition(word) for group in words for word in group]
+    return tuple(dict.fromkeys(statistic for statistic in found if statistic))
+
+
 def split_keys(value: object) -> object:
-    """Split at commas, but not inside parentheses."""
+    """Split at commas, but not inside parentheses.
+
+    >>> split_keys("vessel, bands(age, 30, labels=('a', 'b'))")
+    ('vessel', "bands(age, 30, labels=('a', 'b'))")
+    """
     given = [value] if isinstance(value, str) else value
-    if isinstance(given, list | tuple) and all(isinstance(text, str) for text in given):
-        return tuple(part.strip() for text in given for part in OUTSIDE_BRACES.split(text) if part.strip())
-    return value
+    if not isinstance(given, list | tuple) or not all(isinstance(text, str) for text in given):
+        return value
+    keys, depth = [""], 0
+    for character in ",".join(given):
+        depth += {"(": 1, ")": -1}.get(character, 0)
+        if character == "," and depth <= 0:
+            keys.append("")
+        else:
+            keys[-1] += character
+    return tuple(key.strip() for key in keys if key.strip())
 
 
 def parse_key(text: str) -> tuple[str, str]:
@@ -115,7 +174,7 @@ class Aggregate(Step):
     stat: Annotated[
         Texts,
         parsed_by(parse_statistics),
-        Setting(f"Statistics wanted: {' '.join(KNOWN)}, q10, share(value).", "'COLUMNS: WORDS'"),
+        Setting(f"Statistics wanted: {' '.join(KNOWN)}, q10, share(value); share(age >= 16).", "'COLUMNS: WORDS'"),
     ] = ()
     header: Annotated[str, parsed_by(require_naming), Setting("Names of the statistics.", "TEMPLATE")] = (
         "{measure}_{statistic}"
@@ -153,12 +212,19 @@ class Aggregate(Step):
                     fits = name in WITH_WEIGHTS or SHARE.fullmatch(name)
                     require(fits, "weight", f"The {name} has no weighted form here.",
                             f"With ‹weight› ask {' '.join(WITH_WEIGHTS)} or share(value).")  # fmt: skip
+            require(all(found.statistic == "share" for found in self.conditions), "weight",
+                    "The number of rows has no weighted form here.", "Use share(age >= 16).")  # fmt: skip
         return self
 
     @property
     def statistics(self) -> Statistics:
         """Pairs of a choice of columns and the statistics wanted of each."""
         return parse_statistics(self.stat)
+
+    @property
+    def conditions(self) -> tuple[OfCondition, ...]:
+        """The statistics of conditions."""
+        return parse_conditions(self.stat)
 
     @property
     def keys(self) -> tuple[tuple[str, str], ...]:
@@ -181,13 +247,10 @@ class Aggregate(Step):
         choices = [expression for expression, _ in self.statistics] + [
             name for name in (self.weight, *self.case) if name
         ]
-        result: list[str] = []
-        for name, expression in self.keys:
-            if name:
-                tree = parse(expression)
-                result += find_names(tree)
-                choices += find_choices(tree)
-            else:
-                choices.append(expression)
+        choices += [expression for name, expression in self.keys if not name]
+        expressions = [expression for name, expression in self.keys if name]
+        trees = [parse(expression) for expression in (*expressions, *(found.condition for found in self.conditions))]
+        result = [name for tree in trees for name in find_names(tree)]
+        choices += [choice for tree in trees for choice in find_choices(tree)]
         chosen = choose_by_name(",".join(choices), names) if choices else []
         return None if chosen is None else list(dict.fromkeys([*result, *chosen]))

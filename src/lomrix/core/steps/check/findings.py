@@ -20,6 +20,8 @@ from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.parse import find_choices, find_names, parse
 from lomrix.core.nearest import find_nearest_names
 from lomrix.core.rows.keys import encode_cells, encode_rows
+from lomrix.core.rows.spells import Spells
+from lomrix.core.steps.settings import parse_spell
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import find_mixed_decimals, find_not_listed
@@ -66,8 +68,10 @@ class Finding:
         What most keys look like.
     of_numbers
         Whether the other cells are numbers.
-    is_elsewhere
+    is_for_other_file
         Whether it is a rule for another file, which the table has no column of.
+    first_rows
+        For repeated keys, the first row with the key of each row.
     """
 
     rule: str
@@ -79,9 +83,10 @@ class Finding:
     shape: str = ""
     of_numbers: bool = True
     is_for_other_file: bool = False
+    first_rows: Array | None = None
 
 
-def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> list[Finding]:
+def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: str = "") -> list[Finding]:
     """Return everything that the rules find, the worst first."""
     findings = [*check_keys(table, key)]
 
@@ -103,12 +108,15 @@ def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...]) -> list[
     with ThreadPoolExecutor() as workers:
         findings += [finding for one in workers.map(find_in_column, table.names) for finding in one]
     findings += check_cases(table, case)
+    findings += check_spells(table, case, *parse_spell(spell)) if spell else []
     findings += check_rules(table, without_strays)
     order = [
         "key-missing",
         "key-repeated",
         "key-shape",
         "case-changes",
+        "spell-ends-first",
+        "spell-overlap",
         "text-in-numbers",
         "text-in-dates",
         "not-whole",
@@ -135,12 +143,15 @@ def check_keys(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
     rows = np.flatnonzero(np.append(counts > 1, False)[codes])
     if len(rows):
         keys = int(np.count_nonzero(counts > 1))
+        first = np.zeros(size, np.int64)
+        first[codes[rows[::-1]]] = rows[::-1]
         yield Finding(
             "key-repeated",
             name,
             rows,
             f"each key occurs once; {keys:,} {plural(keys, 'does', 'do')} not",
             variable=key[-1],
+            first_rows=first[codes[rows]],
         )
 
 
@@ -325,6 +336,20 @@ def is_beyond_fences(values: Array) -> npt.NDArray[np.bool_]:
         return np.zeros(len(values), np.bool_)
     reach = FENCE * (third - first)
     return np.asarray((values < first - reach) | (values > third + reach))
+
+
+def check_spells(table: Table, case: tuple[str, ...], start: str, end: str) -> Iterator[Finding]:
+    """Find spells that end before they start, overlap, have no start, or leave a gap."""
+    codes, size = encode_rows(table, case)
+    spells = Spells(table, start, end, codes, size)
+    for rule, column, rows, text, breaks in (
+        ("spell-ends-first", end, np.flatnonzero(spells.is_reversed), f"not before {start}", True),
+        ("spell-overlap", start, np.sort(spells.overlaps[0]), f"after {end} of all spells before", True),
+        ("spell-start-missing", start, np.flatnonzero(spells.has_no_start), "every spell has a start", True),
+        ("spell-gap", start, np.sort(spells.gaps[0]), f"right after {end} of the spell before", False),
+    ):
+        if len(rows):
+            yield Finding(rule, column, rows, text, breaks)
 
 
 def check_cases(table: Table, case: tuple[str, ...]) -> Iterator[Finding]:

@@ -35,19 +35,25 @@ def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) 
     """Return the draft.
 
     A cell with several findings is one row. Spaces around a text, zeros lost from an id, a remark behind a number and a
-    text among numbers have an obvious correction; the others stay open. `names` are columns that the ledger includes,
-    such as case and key.
+    text among numbers have an obvious correction; of rows with the same key all but the first are to be left out; the
+    others stay open. `names` are columns that the ledger includes, such as case and key.
     """
     entries: dict[tuple[int, str], Entry] = {}
     for finding in findings:
         variable = finding.variable or finding.column
         if variable not in table.columns:
             continue
-        for row, old in zip(finding.rows.tolist(), format_values(table[variable], finding.rows), strict=True):
+        first_rows = finding.rows if finding.first_rows is None else finding.first_rows
+        cells = format_values(table[variable], finding.rows)
+        for row, first, old in zip(finding.rows.tolist(), first_rows.tolist(), cells, strict=True):
+            is_repeated = finding.first_rows is not None
+            if is_repeated and row == first:
+                continue
             entry = entries.setdefault((row, variable), Entry(row, variable, old))
-            entry.why.append(f"{finding.rule}: {finding.text}")
-            action, new = suggest_correction(finding, old)
-            if entry.new is None and new is not None:
+            text = f"row {first + table.first_row} has the same key" if is_repeated else finding.text
+            entry.why.append(f"{finding.rule}: {text}")
+            action, new = ("leave-out", None) if is_repeated else suggest_correction(finding, old)
+            if entry.action != "leave-out" and entry.new is None and (new is not None or is_repeated):
                 entry.action, entry.new = action, new
     rows = np.array([row for row, _ in entries], np.int64)
     columns: dict[str, Column] = {name: table[name].take(rows).widen("string") for name in names if name not in LEDGER}

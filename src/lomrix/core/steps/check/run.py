@@ -28,7 +28,7 @@ def check_table(step: Check, tables: Inputs, wanted: Collection[str]) -> Result:
     table = tables.get_one()
     for name in step.names:
         table[name]
-    findings = find_all(table, step.key, step.case or step.key)
+    findings = find_all(table, step.key, step.case or step.key, step.spell)
     drafts = LEDGER_NAME in wanted
     extras = {LEDGER_NAME: draft_ledger(table, findings, step.names)} if drafts else {}
     return Result(table, checking.make_account(table, findings, drafts=drafts), extras)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, ClassVar, Literal
+from typing import Annotated, ClassVar, Literal, Self
 
-from lomrix.core.steps.settings import Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step
+from pydantic import model_validator
+
+from lomrix.core.steps.settings import Names, Setting, parse_spell, parsed_by
+from lomrix.core.steps.step import Extra, Role, Step, require
 
 
 class Check(Step):
@@ -24,6 +26,17 @@ class Check(Step):
 
     key: Annotated[Names, Setting("Columns that uniquely identify rows.", "COLUMNS", "k")] = ()
     case: Annotated[Names, Setting("Columns that name the case; the key by default.", "COLUMNS")] = ()
+
+    spell: Annotated[
+        str,
+        parsed_by(parse_spell),
+        Setting("Start and end of spells, from..until: find overlaps, gaps, and ends before starts.", "START..END"),
+    ] = ""
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        require(self.names or not self.spell, "spell", "‹spell› requires ‹case›.", "Use ‹case=pid›.")
+        return self
 
     @property
     def names(self) -> tuple[str, ...]:

@@ -192,7 +192,7 @@ class Pairing:
                 makers[name] = partial(self._take_base, column)
         for name, column in self.added.columns.items():
             if name not in key_of.values() and name not in overlap.dropped:
-                makers[overlap.renamed.get(name, name)] = partial(column.take_or, self.added_rows, UNMATCHED)
+                makers[overlap.renamed.get(name, name)] = partial(self._take_added, column)
         with ThreadPoolExecutor() as workers:
             columns = dict(zip(makers, workers.map(lambda make: make(), makers.values()), strict=True))
         dictionary = self._make_dictionary(overlap)
@@ -200,6 +200,9 @@ class Pairing:
 
     def _take_base(self, column: Column) -> Column:
         return column if self.keeps_base else column.take_or(self.base_rows, UNMATCHED)
+
+    def _take_added(self, column: Column) -> Column:
+        return column.take_or(self.added_rows, UNMATCHED)
 
     def _make_dictionary(self, overlap: Overlap) -> Dictionary:
         base = self.base.dictionary.for_columns(self.base.names)
@@ -270,7 +273,8 @@ class Pairing:
         for side, table in enumerate((self.base, self.added)):
             codes = (self.keys.base, self.keys.added)[side]
             firsts = self._find_unmatched(side)
-            times = (self.counts.base, self.counts.added)[side][codes[firsts]]
+            matched = (self.base_matched, self.added_matched)[side]
+            times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[firsts]]
             for key, first, count in zip(
                 self._unmatched_texts(side).to_pylist(), firsts.tolist(), times.tolist(), strict=True
             ):

@@ -16,7 +16,8 @@ from lomrix.core.steps.merge.nearest_pairing import NearestPairing
 from lomrix.core.steps.merge.origin import Origin, combine_accounts, stack_texts
 from lomrix.core.steps.merge.overlap import resolve_overlap
 from lomrix.core.steps.merge.pairing import Pairing
-from lomrix.core.steps.merge.settings import KeyPairs, Merge
+from lomrix.core.steps.merge.settings import KeyPairs, Merge, parse_during
+from lomrix.core.steps.merge.spell_pairing import SpellPairing
 from lomrix.core.steps.merge.tidy import tidy_tables
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note, pluralize
@@ -47,7 +48,7 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str]) -> Result:
         )
         result = pairing.make_table(overlap)
         origin = origin.extend(added.name, pairing.base_rows, pairing.added_rows)
-        near_misses = pairing.find_likely_partners() if not step.near else {}
+        near_misses = pairing.find_likely_partners() if not (step.near or step.during) else {}
         accounts.append(pairing.make_account(result, overlap, near_misses))
         unmatched += [pairing.list_unmatched(near_misses)] if "unmatched" in wanted else []
         conflicts += [overlap.conflicts] if overlap.conflicts is not None else []
@@ -71,10 +72,13 @@ def pair_rows(step: Merge, key: KeyPairs, base: Table, added: Table) -> Pairing:
         exact = encode_key_pairs(base, added, key)
         notes = [*notes, *note_tidied(exact, keys)]
     keys = replace(keys, notes=(*keys.notes, *notes))
-    near = step.nearness
-    pairing = (
-        Pairing(step, key, base, added, keys) if near is None else NearestPairing(step, key, base, added, keys, near)
-    )
+    pairing: Pairing
+    if step.during:
+        pairing = SpellPairing(step, key, base, added, keys, parse_during(step.during))
+    elif step.nearness is not None:
+        pairing = NearestPairing(step, key, base, added, keys, step.nearness)
+    else:
+        pairing = Pairing(step, key, base, added, keys)
     pairing.require_expected()
     return pairing
 
@@ -83,8 +87,7 @@ def take_columns(step: Merge, key: KeyPairs, added: Table) -> Table:
     """Return the added table with its keys and the chosen columns."""
     if not step.take:
         return added
-    near = step.nearness
-    required = [*(name for _, name in key), *([near.added] if near is not None else [])]
+    required = [*(name for _, name in key), *step.compared_columns]
     chosen = [name for choice in split_list(step.take) for name in choose_by_word(choice, added)]
     return added.only([*required, *(name for name in chosen if name not in required)])
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parsed_by
+from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parse_spell, parsed_by
 from lomrix.core.steps.step import Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
@@ -115,6 +115,29 @@ def parse_column_pair(text: str) -> tuple[str, str]:
     return base, added or base
 
 
+@dataclass(frozen=True)
+class During:
+    """The spell that covers a row's day: the base's column, and the start and end of the added spells."""
+
+    day: str
+    start: str
+    end: str
+
+
+def parse_during(text: str) -> During:
+    """Parse `day=from..until`.
+
+    Raises UsageError if it does not name a column and a spell.
+
+    >>> parse_during("visit_date=from..until")
+    During(day='visit_date', start='from', end='until')
+    """
+    day, equals, spell = (part.strip() for part in text.partition("="))
+    if not equals or not day:
+        raise UsageError(f'"{text}" does not name a day and a spell.', todo="Use ‹during=visit_date=from..until›.")
+    return During(day, *parse_spell(spell))
+
+
 class Merge(Step):
     """Bring the columns of other tables to a base table by equal keys; the base's order is kept."""
 
@@ -163,6 +186,11 @@ class Merge(Step):
     side: Annotated[Side, Setting("Match only earlier, only later, or either.")] = "either"
     ties: Annotated[Ties, Setting("Which of two at the same distance to use.")] = "before"
     once: Annotated[bool, Setting("Use each added row at most once.")] = False
+    during: Annotated[
+        str,
+        parsed_by(parse_during),
+        Setting("Match the spell that covers the day: visit_date=from..until.", "DAY=START..END"),
+    ] = ""
     other_labels: Annotated[Literal["stop", "first"], Setting("What to do when a code has different labels.")] = "stop"
     most_rows: Annotated[int, Field(ge=1), Setting("Largest result of many-to-many keys.", "N")] = MOST_ROWS
 
@@ -173,6 +201,8 @@ class Merge(Step):
                            ("ties", self.ties != "before")):  # fmt: skip
             require(self.near or not given, name, f"‹{name}› requires ‹near›.",
                     "Add ‹near=visit_date=drawn_on›, or leave it out.")  # fmt: skip
+        require(not (self.near and self.during), "during", "‹near› and ‹during› exclude each other.",
+                "Use ‹near› for times, and ‹during› for spells with a start and an end.")  # fmt: skip
         require(self.within or not self.near, "within", "‹near› needs a window.", "Use ‹within=30d›, 6h, or a number.")
         return self
 
@@ -215,11 +245,17 @@ class Merge(Step):
         return Near(base, added, within, unit, self.side, self.ties, self.once)
 
     @property
+    def compared_columns(self) -> tuple[str, ...]:
+        """Columns of an added table that decide, beside keys, which rows match."""
+        if self.during:
+            during = parse_during(self.during)
+            return during.start, during.end
+        return (parse_column_pair(self.near)[1],) if self.near else ()
+
+    @property
     def required_columns(self) -> tuple[str, ...]:
         """Columns of an added table that are taken whatever is chosen."""
-        near = self.nearness
-        keys = (parse_key_pair(key)[1] for key in self.key)
-        return tuple(dict.fromkeys([*keys, *([near.added] if near is not None else [])]))
+        return tuple(dict.fromkeys([*(parse_key_pair(key)[1] for key in self.key), *self.compared_columns]))
 
     @property
     def division(self) -> Division:

@@ -17,9 +17,10 @@ from lomrix.core.rows.occasions import (
     format_occasions,
 )
 from lomrix.core.steps.account import Account, Balance, Listing, Part
+from lomrix.core.steps.reshape.spells import turn_spells
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.reshape.turn import Gathering
-from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.steps.step import Inputs, Result, require
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
@@ -31,6 +32,9 @@ MOST_EXAMPLES = 5
 
 def to_long(step: ToLong, tables: Inputs, wanted: Collection[str]) -> Result:
     """Reshape the table; the measures over the occasions are an extra, to be drawn."""
+    if step.spell:
+        require("figure" not in wanted, "figure", "‹figure› has no effect on spells.", "Leave it out.")
+        return turn_spells(step, tables.get_one())
     gathering = Gathering(step, tables.get_one())
     long = gathering.make_table()
     extras = {"figure": Courses.from_long(long)} if "figure" in wanted else {}

@@ -7,13 +7,13 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.codes import order_codes
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.scope import Scope
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.keys import encode_rows, format_keys, group_rows, rank_cells
-from lomrix.core.rows.sorting import order_codes
 from lomrix.core.steps.account import Balance, Part
 from lomrix.core.steps.subset.settings import FIRST_SEED, Subset, parse_pick
 from lomrix.core.table.column import Column
