@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -156,6 +157,28 @@ def group_rows(table: Table, names: list[str] | tuple[str, ...]) -> Groups:
     rows = np.flatnonzero(codes >= 0)[::-1]
     table_of_firsts[codes[rows]] = rows
     return Groups(codes, len(old), {name: table[name].take(table_of_firsts) for name in names})
+
+
+def group_with_missing(table: Table, by: Sequence[str]) -> Groups:
+    """Group rows so that a missing key is a value of its own, one for each reason, after all others."""
+    columns = {}
+    for name in by:
+        column = table[name]
+        ranks, size = rank_cells(column)
+        if column.why is not None:
+            ranks = np.where(column.why == 0, ranks, size - 1 + column.why.astype(np.int64))
+        columns[name] = Column.of("integer", ranks)
+    groups = group_rows(Table(columns), tuple(by))
+    first = find_group_starts(groups.codes, groups.count)
+    return Groups(groups.codes, groups.count, {name: table[name].take(first) for name in by})
+
+
+def find_group_starts(codes: Codes, count: int) -> Codes:
+    """Return the first row of each group."""
+    first = np.zeros(count, np.int64)
+    rows = np.flatnonzero(codes >= 0)[::-1]
+    first[codes[rows]] = rows
+    return first
 
 
 def rank_cells(column: Column) -> tuple[Codes, int]:

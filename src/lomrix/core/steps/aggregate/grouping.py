@@ -11,7 +11,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.parse import parse
-from lomrix.core.rows.keys import Groups, group_rows, rank_cells
+from lomrix.core.rows.keys import Groups, find_group_starts, group_rows, group_with_missing, rank_cells
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.table.column import Column, choose_cells
 from lomrix.core.table.numbers import is_number, parse_number
@@ -58,28 +58,6 @@ def find_groups(step: Aggregate, table: Table, by: Sequence[str]) -> Groups:
         return group_with_missing(table, by)
     groups = group_rows(table, tuple(by))
     return add_empty_groups(groups, table, by) if step.empty_groups else groups
-
-
-def group_with_missing(table: Table, by: Sequence[str]) -> Groups:
-    """Group rows so that a missing key is a value of its own, one for each reason, after all others."""
-    columns = {}
-    for name in by:
-        column = table[name]
-        ranks, size = rank_cells(column)
-        if column.why is not None:
-            ranks = np.where(column.why == 0, ranks, size - 1 + column.why.astype(np.int64))
-        columns[name] = Column.of("integer", ranks)
-    groups = group_rows(Table(columns), tuple(by))
-    first = find_group_starts(groups.codes, groups.count)
-    return Groups(groups.codes, groups.count, {name: table[name].take(first) for name in by})
-
-
-def find_group_starts(codes: npt.NDArray[np.int64], count: int) -> npt.NDArray[np.int64]:
-    """Return the first row of each group."""
-    first = np.zeros(count, np.int64)
-    rows = np.flatnonzero(codes >= 0)[::-1]
-    first[codes[rows]] = rows
-    return first
 
 
 def add_empty_groups(groups: Groups, table: Table, by: Sequence[str]) -> Groups:

@@ -15,6 +15,7 @@ from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.occasions import format_occasion_pair
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.coverage.patterns import Patterns
+from lomrix.core.steps.coverage.retention import Retention, format_share
 from lomrix.core.steps.coverage.settings import Coverage
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
@@ -39,6 +40,9 @@ def report_coverage(step: Coverage, tables: Inputs, wanted: Collection[str]) -> 
         measured = worker.submit(lambda: covering.measured)
         table_made = covering.make_table()
         measured.result()
+    if step.by:
+        figures = {"figure": covering.retention.make_figure()} if "figure" in wanted else {}
+        return Result(covering.retention.make_table(), covering.make_account(table_made), figures)
     extras = {"figure": covering.make_figure()} if "figure" in wanted else {}
     return Result(table_made, covering.make_account(table_made), extras)
 
@@ -95,6 +99,11 @@ class CoverageReport:
         patterns = self.patterns
         return PatternFigure(tuple(self.occasions), patterns.rows, patterns.counts, ", ".join(self.step.occasion))
 
+    @cached_property
+    def retention(self) -> Retention:
+        """Who stayed, by group."""
+        return Retention(self.rows, self.grid, self.patterns, self.step.by, self.step.min_n, self.occasions)
+
     # ------------------------------------------------------------------- table
 
     def make_table(self) -> Table:
@@ -131,20 +140,29 @@ class CoverageReport:
         repeated = len(self.rows) - cells
         parts = (Part("kept", cells, "first"), Part("unused", repeated, "repeating"), *self.without)
         complete = int(patterns.counts[patterns.rows.all(axis=1)].sum())
+        summary = f"{pluralize(len(grid.cases), 'case')} at {pluralize(grid.times, 'occasion')}"
+        if self.step.by:
+            summary += f", in {pluralize(self.retention.groups.count, 'group')} by {', '.join(self.step.by)}"
+        if not self.step.min_n:
+            summary += f"; {complete:,} seen at all of them, {cells:,} of {grid.size:,} possible visits made"
+        facts = {"cases": len(grid.cases), "occasions": self.occasions, "repeated_rows": repeated}
         return Account(
             "coverage",
-            f"{pluralize(len(grid.cases), 'case')} at {pluralize(grid.times, 'occasion')}; "
-            f"{complete:,} seen at all of them, {cells:,} of {grid.size:,} possible visits made.",
+            f"{summary}.",
             (
                 Balance("rows", len(self.source), parts, self.source.name),
                 Balance("cases", len(result), (Part("kept", int(patterns.counts.sum())),), quiet=True),
             ),
-            {"cases": len(grid.cases), "occasions": self.occasions, "seen_at_all": complete, "repeated_rows": repeated},
+            facts if self.step.min_n else {**facts, "seen_at_all": complete},
             tuple(self._make_listings()),
             tuple(self._make_notes()),
         )
 
     def _make_listings(self) -> Iterator[Listing]:
+        if self.step.by:
+            yield self.retention.make_listing()
+        if self.step.min_n:  # what is told of all cases could give single ones away
+            return
         flows, cases = self.patterns.count_flows(), len(self.grid.cases)
         lines = []
         for index, text in enumerate(self.occasions):
@@ -209,14 +227,13 @@ class CoverageReport:
             examples = tuple((row, " ".join(map(str, text))) for row, text in zip(numbers, texts, strict=True) if row)
             text = f"{pluralize(len(rows), 'row shares', 'rows share')} case and occasion with another one."
             yield Note(text, "", examples, "repeated", len(rows))
+        if self.step.by:
+            yield from self.retention.make_notes()
+        if self.step.min_n:
+            return
         patterns = self.patterns
         gaps = patterns.pattern_last - patterns.pattern_first + 1 > np.count_nonzero(patterns.rows, axis=1)
         missed = int(patterns.counts[gaps].sum())
         if missed:
             text = f"{pluralize(missed, 'case')} missed an occasion and came back."
             yield Note(text, kind="missed-between", count=missed, done=True)
-
-
-def format_share(part: int, whole: int) -> str:
-    """Format a percentage with one decimal."""
-    return f"{100 * part / whole:.1f}" if whole else ""

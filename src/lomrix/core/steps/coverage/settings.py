@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, ClassVar, Literal, Self
 
-from pydantic import model_validator
+from pydantic import Field, model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
 from lomrix.core.steps.step import Extra, Role, Step, require
@@ -18,15 +18,23 @@ class Coverage(Step):
     word: ClassVar[str] = "coverage"
     implementation: ClassVar[str] = "lomrix.core.steps.coverage.run:report_coverage"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
-    gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the patterns into a .png, .svg or .pdf.", "figure"),)
+    gives: ClassVar[tuple[Extra, ...]] = (
+        Extra("figure", "Draw the patterns, or with --by who stayed, into a .png, .svg or .pdf.", "figure"),
+    )
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 
     case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")]
     occasion: Annotated[Names, Setting("The column that names the occasion.", "COLUMNS")]
     measure: Annotated[Columns, Setting("Measures whose cells are counted; all others by default.", "COLUMNS")] = ""
 
+    by: Annotated[Names, Setting("Show who stayed in each group of these columns.", "COLUMNS")] = ()
+    min_n: Annotated[
+        int, Field(ge=0), Setting("With --by: suppress numbers of fewer cases, and others that tell them.", "N")
+    ] = 0
+
     @model_validator(mode="after")
     def _go_together(self) -> Self:
+        require(self.by or not self.min_n, "min_n", "‹min_n› requires ‹by›.", "Add ‹by=sex›, or leave ‹min_n› out.")
         require(self.case, "case", "No ‹case› was given.", "Name the column of the case.")
         require(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column of the occasion.")
         return self
@@ -34,4 +42,4 @@ class Coverage(Step):
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The columns of case and occasion, and the measures."""
         found = choose_by_name(self.measure, names) if self.measure else None
-        return None if found is None else list(dict.fromkeys([*self.case, *self.occasion, *found]))
+        return None if found is None else list(dict.fromkeys([*self.case, *self.occasion, *self.by, *found]))
