@@ -11,6 +11,7 @@ from lomrix.core.arrays.differences import RegressionLine, fit_line
 from lomrix.core.arrays.statistics import Values
 from lomrix.core.rows.course import MOST_LINES, Average, Course, Courses
 from lomrix.core.rows.statistic_names import NUMERIC
+from lomrix.core.steps.compare.adjusted import AdjustedComparison
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
 from lomrix.core.table.table import Table
@@ -42,7 +43,9 @@ class Scatter:
         return not self.measures
 
 
-def make_figure(step: Compare, table: Table, sides: Sides, measures: list[str]) -> Courses | Scatter:
+def make_figure(
+    step: Compare, table: Table, sides: Sides, measures: list[str], covariates: list[str]
+) -> Courses | Scatter:
     """Return the figure of a comparison; codes are not drawn."""
     numbers = [name for name in measures if table[name].type in NUMERIC]
     if step.against:
@@ -56,7 +59,7 @@ def make_figure(step: Compare, table: Table, sides: Sides, measures: list[str]) 
         )
     numeric = [name for name in numbers if step.as_numbers or not table.dictionary.labels_of(name)]
     case = ", ".join(step.paired_on) or step.between
-    return Courses((case,), tuple(make_course(step, table, sides, name) for name in numeric), ())
+    return Courses((case,), tuple(make_course(step, table, sides, name, covariates) for name in numeric), ())
 
 
 def format_axis(table: Table, name: str) -> str:
@@ -65,8 +68,8 @@ def format_axis(table: Table, name: str) -> str:
     return (entry.label or name) + (f" ({entry.unit})" if entry.unit else "")
 
 
-def make_course(step: Compare, table: Table, sides: Sides, name: str) -> Course:
-    """Return the means of the sides, and a line for each case if rows are paired."""
+def make_course(step: Compare, table: Table, sides: Sides, name: str, covariates: list[str]) -> Course:
+    """Return the means of the sides, adjusted if there are covariates, and a line for each case if rows are paired."""
     column, codes, count = table[name], sides.groups.codes, sides.groups.count
     rows = np.flatnonzero((codes >= 0) & ~column.is_missing)
     values = column.values.astype(np.float64)
@@ -81,7 +84,11 @@ def make_course(step: Compare, table: Table, sides: Sides, name: str) -> Course:
         lines = lines[complete[sampled]]
     values_by_side = Values(codes[rows], values[rows], count)
     mean, half = values_by_side.mean, values_by_side.half_interval
-    average = Average("", np.arange(count), values_by_side.sizes, mean, mean - half, mean + half)
+    low, high = mean - half, mean + half
+    adjusted = AdjustedComparison(table, sides, name, column, covariates, name)
+    if covariates and adjusted.is_possible:
+        mean, low, high = np.array(adjusted.compute_means()).T
+    average = Average("", np.arange(count), values_by_side.sizes, mean, low, high)
     entry, key = table.dictionary.of(name), sides.groups.values[step.between]
     ticks = tuple(key.cells()) if not table.dictionary.labels_of(step.between) else tuple(sides.texts)
     return Course(

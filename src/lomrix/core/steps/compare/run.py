@@ -24,6 +24,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.steps.account import Account, Balance, Listing, Part
+from lomrix.core.steps.compare.adjusted import AdjustedComparison, require_numbers
 from lomrix.core.steps.compare.figure import make_figure
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
@@ -56,13 +57,16 @@ def compare(step: Compare, tables: Inputs, wanted: Collection[str]) -> Result:
     """Compare what was asked for."""
     table = tables.get_one()
     measures = choose_columns(step.measure, table.types(), table.name)
-    for name in (step.between, step.against, *step.paired_on):
+    covariates = choose_columns(step.adjust, table.types(), table.name) if step.adjust else []
+    for name in (step.between, step.against, *step.paired_on, *covariates):
         if name:
             table[name]
         if name in measures:
             raise UsageError(f"{name} cannot be compared with itself.", todo="Leave it out of ‹measure›.")
+        if name == step.between and name in covariates:
+            raise UsageError(f"{name} cannot be adjusted for itself.", todo="Leave it out of ‹adjust›.")
     sides = Sides(table, step.between, step.paired_on)
-    results = [MeasureComparison(step, table, sides, name).compare() for name in measures]
+    results = [MeasureComparison(step, table, sides, name, covariates).compare() for name in measures]
     tests = [row for result in results for row in result.rows]
     table_made = make_table(tests)
     measure_count = pluralize(len(measures), "measure")
@@ -74,7 +78,7 @@ def compare(step: Compare, tables: Inputs, wanted: Collection[str]) -> Result:
         (*(listing for result in results for listing in result.listings), *list_tests(tests)),
         (*sides.order_notes, *(note for result in results for note in result.notes), *note_unadjusted(tests)),
     )
-    extras = {"figure": make_figure(step, table, sides, measures)} if "figure" in wanted else {}
+    extras = {"figure": make_figure(step, table, sides, measures, covariates)} if "figure" in wanted else {}
     return Result(table_made, account, extras)
 
 
@@ -86,6 +90,7 @@ class MeasureComparison:
     table: Table
     sides: Sides
     name: str
+    covariates: list[str] = field(default_factory=list)
 
     @property
     def is_codes(self) -> bool:
@@ -103,6 +108,8 @@ class MeasureComparison:
         """Compare it in the way that suits its type."""
         if self.step.against:
             return self._compare_slopes()
+        if self.covariates:
+            return self._compare_adjusted()
         if self.is_codes:
             if self.step.paired_on:
                 raise UsageError(
@@ -123,6 +130,15 @@ class MeasureComparison:
     def _make_title(self) -> str:
         label = self.table.dictionary.of(self.name).label
         return f"{self.name} ({label})" if label else self.name
+
+    def _compare_adjusted(self) -> MeasureResult:
+        require_numbers(self.column, self.name, has_codes=self.is_codes)
+        adjusted = AdjustedComparison(
+            self.table, self.sides, self.name, self.column, self.covariates, self._make_title()
+        )
+        return MeasureResult(
+            self.name, adjusted.list_tests(), adjusted.make_balance(), adjusted.make_listings(), adjusted.make_notes()
+        )
 
     # ------------------------------------------------------------------ groups
 

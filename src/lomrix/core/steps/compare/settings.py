@@ -27,6 +27,7 @@ class Compare(Step):
     between: Annotated[str, Setting("The column whose values are compared: a group, or an occasion.", "COLUMN")] = ""
     paired_on: Annotated[Names, Setting("Column that names the case: each is compared with itself.", "COLUMNS")] = ()
     against: Annotated[str, Setting("A further measure: the slope of each measure on it.", "COLUMN")] = ""
+    adjust: Annotated[Columns, Setting("Covariates: adjust the groups for these.", "COLUMNS")] = ""
     as_numbers: Annotated[bool, Setting("Compare means also of measures whose values are codes.")] = False
 
     @model_validator(mode="after")
@@ -39,10 +40,12 @@ class Compare(Step):
                 f"{self.between} cannot be both case and occasion.", "Name the case: ‹paired_on=pid›.")  # fmt: skip
         require(not (self.paired_on and self.against), "against", "Slopes are not compared in pairs.",
                 "Derive the change first: \"d = change(sleep)\", and compare that.")  # fmt: skip
+        require((self.between and not self.paired_on and not self.against) or not self.adjust, "adjust",
+                "‹adjust› is for groups.", "Use it with ‹between› alone.")  # fmt: skip
         return self
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The measures and what they are compared by."""
-        found = choose_by_name(self.measure, names)
+        found = choose_by_name(", ".join(filter(None, (self.measure, self.adjust))), names)
         others = [name for name in (self.between, self.against) if name]
         return None if found is None else list(dict.fromkeys([*found, *others, *self.paired_on]))

@@ -24,11 +24,14 @@ LABELS = {
     "df": "degrees of freedom",
     "df_within": "degrees of freedom within groups",
     "p": "p-value, two-sided",
-    "effect": "standardised difference, eta squared, Cramér's V or r squared",
+    "effect": "standardised difference, (partial) eta squared, Cramér's V or r squared",
     "effect_low": "lower end of the 95 % interval of the standardised difference",
     "effect_high": "upper end of the 95 % interval of the standardised difference",
 }
-SYMBOLS = {"Welch's t": "t", "paired t": "t", "least squares": "t", "chi-squared": "chi-squared"}
+SYMBOLS = {
+    "Welch's t": "t", "paired t": "t", "least squares": "t", "adjusted least squares": "t", "chi-squared": "chi-squared"
+}  # fmt: skip
+EFFECTS = {"least squares": "r²", "adjusted least squares": "partial eta²"}
 
 
 def make_table(rows: Sequence[Mapping[str, Any]]) -> Table:
@@ -60,10 +63,9 @@ def format_test(row: Mapping[str, Any]) -> str:
     test = f"{method}: {symbol} = {format_number(row['statistic'])}, {df} df, p {format_p(row['p'])}"
     if "difference" not in row:
         return f"{start} ({test})"
-    size = (
-        f"{format_number(row['difference'])}, 95 % interval {format_number(row['low'])} to {format_number(row['high'])}"
-    )
-    effect = f"; standardised {format_effect(row['effect'])}" if "effect_low" in row else f"; r² {row['effect']:.3f}"
+    size = f"{format_number(row['difference'])}, 95 % interval {format_interval(row['low'], row['high'])}"
+    effect = f"; {EFFECTS[method]} {row['effect']:.3f}" if method in EFFECTS else ""
+    effect = f"; standardised {format_effect(row['effect'])}" if "effect_low" in row else effect
     return f"{start}: {size} ({test}{effect})"
 
 
@@ -79,7 +81,7 @@ def list_tests(rows: Sequence[Mapping[str, Any]]) -> Iterator[Listing]:
     if differences:
         lines = []
         for row in differences:
-            interval = "" if math.isnan(row["low"]) else f"{format_number(row['low'])} to {format_number(row['high'])}"
+            interval = format_interval(row["low"], row["high"])
             lines.append(
                 (
                     row["measure"],
@@ -90,14 +92,23 @@ def list_tests(rows: Sequence[Mapping[str, Any]]) -> Iterator[Listing]:
                     *format_test_cells(row),
                 )
             )
-        kind = "r²" if "effect_low" not in differences[0] else "standardised (95 % interval)"
+        kind = EFFECTS.get(differences[0]["method"], "standardised (95 % interval)")
         head = "slope" if kind == "r²" else "difference"
         heads = ("measure", "comparison", "n", head, "95 % interval", "method", "statistic", "df", "p", kind)
         yield Listing("sizes and tests", heads, tuple(lines), splits=True)
     others = [row for row in rows if "difference" not in row]
     if others:
         lines_of_tests = tuple((row["measure"], row["comparison"], row["n"], *format_test_cells(row)) for row in others)
-        names = ("measure", "comparison", "n", "method", "statistic", "df", "p", "eta², Cramér's V")
+        names = (
+            "measure",
+            "comparison",
+            "n",
+            "method",
+            "statistic",
+            "df",
+            "p",
+            "eta², Cramér's V" if others[0]["method"] != "analysis of covariance" else "partial eta²",
+        )
         yield Listing("tests", names, lines_of_tests, splits=True)
 
 
@@ -119,11 +130,18 @@ def format_number(value: float) -> str:
     return f"{value:.0f}" if abs(value) >= 1000 else f"{value:.4g}"
 
 
+def format_interval(low: float, high: float) -> str:
+    """Format the ends of an interval; empty for NaN."""
+    return "" if math.isnan(low) else f"{format_number(low)} to {format_number(high)}"
+
+
 def format_effect(value: float) -> str:
     """Format a standardised difference with two decimals, without a minus before 0."""
     return f"{round(value, 2) + 0.0:.2f}"
 
 
 def format_p(value: float) -> str:
-    """Format a p-value."""
+    """Format a p-value; an em dash for NaN."""
+    if math.isnan(value):
+        return "—"
     return "< 0.0001" if value < 0.0001 else f"= {value:.4f}"
