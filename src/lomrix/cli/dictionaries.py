@@ -1,4 +1,4 @@
-"""The command `dictionary` with its parts: draft, show, convert."""
+"""The command `dictionary` with its parts: draft, show, convert, changes."""
 
 from __future__ import annotations
 
@@ -29,23 +29,26 @@ EXAMPLES = {
     "draft": "lomrix dictionary draft roster.csv --out dictionary.toml",
     "show": "lomrix dictionary show crew.csv",
     "convert": "lomrix dictionary convert dictionary.toml --out dictionary.xlsx",
+    "changes": "lomrix dictionary changes last/dictionary.toml dictionary.toml",
 }
 PURPOSES = {
     "draft": "Write a commented dictionary from what is in a file.",
     "show": "Show what is known of the variables, and lists of codes that do not match their data.",
     "convert": "Convert a dictionary to TOML, a workbook of two worksheets, or two csv files.",
+    "changes": "Show what differs between two dictionaries; exit status 1 if anything does.",
 }
 SOURCES = {
     "draft": ("SOURCE", "The file to describe."),
     "show": ("SOURCE", "A data file, or a dictionary (.toml, or two worksheets)."),
     "convert": ("DICTIONARY", "A .toml file, a workbook, or a csv file."),
+    "changes": ("OLD", "The earlier dictionary, or a data file with a descriptor."),
 }
 MISFIT_HEADS = ("variable", "values without a label", "labels never used")
 SUFFIXES = (".toml", ".xlsx", ".csv")
 
 
 def make_command(other: OtherCommand) -> Any:
-    """Make the command, a group of three."""
+    """Make the command, a group of four."""
     group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, **SETTINGS)
     for word in EXAMPLES:
         add_command(group, make_function(word), word, PURPOSES[word].removesuffix("."), EXAMPLES[word])
@@ -63,12 +66,15 @@ def make_function(word: str) -> Any:
         parameters.append(make_parameter("into", str, "", typer.Option("--into", metavar="FILE", help=text)))
         text = "Write a study.toml that refers to the dictionary, for every command in the folder."
         parameters.append(make_parameter("study", str, "", typer.Option("--study", metavar="FILE", help=text)))
-    if word != "convert":
+    if word == "changes":
+        text = "The later dictionary, or a data file with a descriptor."
+        parameters.append(make_parameter("new", str, ..., typer.Argument(metavar="NEW", help=text)))
+    if word in ("draft", "show"):
         parameters += list_settings(ReadingOptions)
-    if word != "show":
+    if word in ("draft", "convert"):
         parameters += list_writing(words=False)
     parameters += list_reporting()
-    does = {"draft": draft, "show": show, "convert": convert}[word]
+    does = {"draft": draft, "show": show, "convert": convert, "changes": show_changes}[word]
 
     def run(**given: Any) -> None:
         reporter = make_reporter(given)
@@ -85,7 +91,7 @@ def read_table(source: str, given: dict[str, Any]) -> tuple[Table, list[Location
     from lomrix.files.reading import ReadSettings
     from lomrix.files.registry import open_source
 
-    options = make_reading_options({name: given[name] for name in ReadingOptions.model_fields})
+    options = make_reading_options({name: given[name] for name in ReadingOptions.model_fields if name in given})
     used: list[Path] = []
     dictionary = read_dictionary(options.dictionary, used=used) if options.dictionary else Dictionary()
     opened = open_source(source, ReadSettings.from_options(options, dictionary))
@@ -115,6 +121,18 @@ def write_outputs(
         sink.check()
     outputs.stage(contents)
     return tuple(Path(output.description) for output in outputs.commit())
+
+
+def read_any(source: str, given: dict[str, Any]) -> tuple[Dictionary, Table | None]:
+    """Read a dictionary, or a data file and what is known of its variables."""
+    from lomrix.files.dictionary_file import read_dictionary
+
+    if Path(source).suffix.lower() == ".toml":
+        return read_dictionary(source), None
+    table, _ = read_table(source, given)
+    if {"variable", "label"} <= set(table.names):  # a dictionary kept as a sheet
+        return read_dictionary(source), None
+    return table.dictionary, table
 
 
 # ----------------------------------------------------------------------- draft
@@ -172,21 +190,10 @@ def show(reporter: Reporter, given: dict[str, Any]) -> None:
     """Show a dictionary, or what is known of a data file's variables."""
     from lomrix.core.steps.account import Account, Listing
     from lomrix.core.steps.dictionary.draft import find_misfits
-    from lomrix.files.dictionary_file import read_dictionary
 
-    source = given["source"]
-    misfit: list[tuple[str, str, str]] = []
-    if Path(source).suffix.lower() == ".toml":
-        dictionary = read_dictionary(source)
-        names = list(dictionary.variables)
-    else:
-        table, _ = read_table(source, given)
-        dictionary, names = table.dictionary, table.names
-        if {"variable", "label"} <= set(names):  # a dictionary kept as a sheet
-            dictionary = read_dictionary(source)
-            names = list(dictionary.variables)
-        else:
-            misfit = find_misfits(table, dictionary)
+    dictionary, table = read_any(given["source"], given)
+    names = list(dictionary.variables) if table is None else table.names
+    misfit = [] if table is None else find_misfits(table, dictionary)
     rows = []
     for name in names:
         entry = dictionary.of(name)
@@ -233,3 +240,28 @@ def convert(reporter: Reporter, given: dict[str, Any]) -> None:
         (Balance("variables", len(dictionary.variables), (Part("kept", len(read_back.variables), "written"),)),),
     )
     report(reporter, account, written)
+
+
+# --------------------------------------------------------------------- changes
+
+
+def show_changes(reporter: Reporter, given: dict[str, Any]) -> None:
+    """Show what differs between two dictionaries."""
+    from lomrix.core.steps.account import Account, Listing
+    from lomrix.core.steps.dictionary.changes import compare_dictionaries
+
+    sides = [read_any(given[name], given) for name in ("source", "new")]
+    old, new = (found if table is None else found.for_columns(table.names) for found, table in sides)
+    changes = compare_dictionaries(old, new)
+    words = {"": "", "there": "yes"}
+    rows = tuple(
+        (change.kind, change.name, change.part, *(words.get(text, text) or None for text in (change.old, change.new)))
+        for change in changes
+    )
+    heads = ("", "name", "what", "before", "now")
+    summary = f"{pluralize(len(changes), 'difference')}." if changes else "No difference."
+    facts = {"broken": len(changes), "changes": [vars(change) for change in changes]}
+    report(reporter, Account("dictionary changes", summary, (), facts, (Listing("what differs", heads, rows),) if rows
+                             else ()), ())  # fmt: skip
+    if changes:
+        raise typer.Exit(1)

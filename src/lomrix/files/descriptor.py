@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
@@ -11,7 +12,8 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from lomrix.core.errors import FileError
+from lomrix.core.errors import FileError, UsageError
+from lomrix.core.language.parse import find_choices, find_names, parse
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -21,6 +23,8 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.numbers import TYPES
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.reasons import BLANK
+from lomrix.core.table.scale import Scale
+from lomrix.core.table.selection import choose_by_name
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.core.wording import to_utf8
@@ -35,6 +39,8 @@ PACKED = "lomrix:packed-reasons"
 # Number of rows, since a format may not distinguish blank rows at the end from nothing.
 ROWS = "lomrix:rows"
 OTHER_LAYOUT = "lomrix:other-layout"
+RULES = "lomrix:rules"
+SCALES = "lomrix:scales"
 PACKAGE = "datapackage.json"
 Content = TypeVar("Content")
 VARIABLE_EXTRAS = ("unit", "level", "reversed")
@@ -182,7 +188,7 @@ class Resource(BaseModel):
                 maximum=field.constraints.get("maximum"),
                 allowed=tuple(map(str, field.constraints.get("enum", ()))),
             )
-        return Dictionary(variables, codes, {}, self.other_layout)
+        return Dictionary(variables, codes, self.rules, self.other_layout, scales=self.scales)
 
     def _make_variable(self, field: str, **parts: Any) -> Variable:
         try:
@@ -191,6 +197,25 @@ class Resource(BaseModel):
             raise FileError(
                 f"The descriptor of {self.path or self.name} is not valid.",
                 where=f"field {field}: {get_first_line(error)}",
+                todo="Correct it, or move it away to read the file without it.",
+            ) from error
+
+    @property
+    def rules(self) -> dict[str, str]:
+        """The rules for the file."""
+        content = (self.model_extra or {}).get(RULES)
+        return {str(name): str(rule) for name, rule in content.items()} if isinstance(content, dict) else {}
+
+    @property
+    def scales(self) -> dict[str, Scale]:
+        """The scales of the file's items."""
+        content = (self.model_extra or {}).get(SCALES)
+        try:
+            return {name: Scale.model_validate(scale) for name, scale in content.items()} if content else {}
+        except (ValidationError, AttributeError) as error:
+            raise FileError(
+                f"The descriptor of {self.path or self.name} is not valid.",
+                where=f"{SCALES}: {get_first_line(error)}",
                 todo="Correct it, or move it away to read the file without it.",
             ) from error
 
@@ -401,9 +426,37 @@ def make_descriptor(
     if primary_key:
         schema["primaryKey"] = list(primary_key)
     content: dict[str, object] = {ROWS: len(table), "schema": schema, HISTORY: table.history.to_json()}
+    if rules := list_rules(table):
+        content[RULES] = rules
+    if scales := list_scales(table):
+        content[SCALES] = scales
     if table.dictionary.other_layout is not None:
         content[OTHER_LAYOUT] = table.dictionary.other_layout.model_dump(mode="json", exclude_defaults=True)
     return content
+
+
+def list_rules(table: Table) -> dict[str, str]:
+    """Return the rules for a table: those all of whose columns it has."""
+    result = {}
+    for name, rule in table.dictionary.rules.items():
+        try:
+            tree = parse(rule)
+            columns = [*find_names(tree), *find_choices(tree)]
+        except UsageError:  # which check reports
+            continue
+        if all(choose_by_name(column, table.names) is not None for column in columns):
+            result[name] = rule
+    return result
+
+
+def list_scales(table: Table) -> dict[str, object]:
+    """Return the scales for a table: those with a column that begins like their first item."""
+    stems = {name: re.split(r"[\d*?.,\[]", scale.items)[0] for name, scale in table.dictionary.scales.items()}
+    return {
+        name: scale.model_dump(mode="json", exclude_defaults=True)
+        for name, scale in table.dictionary.scales.items()
+        if stems[name] and any(column.startswith(stems[name]) for column in table.names)
+    }
 
 
 @dataclass(frozen=True)

@@ -31,6 +31,27 @@ def find_label_conflicts(first: Dictionary, second: Dictionary, names: Mapping[s
     return conflicts
 
 
+def find_code_conflicts(first: Dictionary, second: Dictionary, names: Mapping[str, str], table: str) -> list[str]:
+    """Describe the labels that two dictionaries give to different codes, as `find_label_conflicts` does for codes."""
+    conflicts = []
+    for second_name, first_name in names.items():
+        codes = [group_codes(first.labels_of(first_name)), group_codes(second.labels_of(second_name))]
+        conflicts += [
+            f'{first_name} "{label}": {", ".join(before)} before, {", ".join(codes[1][label])} in {table}'
+            for label, before in codes[0].items()
+            if label in codes[1] and not {*before} & {*codes[1][label]}
+        ]
+    return conflicts
+
+
+def group_codes(labels: Mapping[str, str]) -> dict[str, list[str]]:
+    """Return the codes of each label."""
+    result: dict[str, list[str]] = {}
+    for code, label in labels.items():
+        result.setdefault(label, []).append(code)
+    return result
+
+
 def require_same_labels(conflicts: Iterable[str]) -> None:
     """Stop if a code has two labels.
 
@@ -39,7 +60,7 @@ def require_same_labels(conflicts: Iterable[str]) -> None:
     found = list(conflicts)
     if found:
         raise DataError(
-            "One code has different labels in different files.",
+            "Codes mean different things in different files.",
             where="; ".join(found[:MOST_SHOWN]) + (" …" if len(found) > MOST_SHOWN else ""),
             todo="Recode one of the files, or use ‹other_labels=first›.",
         )

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import itertools
-import re
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -14,11 +12,12 @@ import numpy as np
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
+from lomrix.core.steps.stack.likely_pairs import LikelyPair, find_likely_pairs, make_pair_table
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.entry_changes import find_label_conflicts, require_same_labels
+from lomrix.core.table.entry_changes import find_code_conflicts, find_label_conflicts, require_same_labels
 from lomrix.core.table.header import parse_occasions
 from lomrix.core.table.labelled import count_code
 from lomrix.core.table.notes import Note, format_size, pluralize
@@ -31,10 +30,8 @@ from lomrix.core.table.table import Table
 from lomrix.core.text.stray import find_stray_cells
 from lomrix.core.wording import shorten_list
 
-LIKE = 75.0
 MOST_EXAMPLES = 4
 MOST_PAIRS = 8
-WORDS = re.compile(r"[^\W_]+")
 
 
 def stack(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
@@ -45,7 +42,7 @@ def stack(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
     pairs = tuple(step.list_renames("source", "", {} if pair_file is None else {"pair_file": pair_file}).items())
     require_used(pairs, files)
     prepared = [add_mark(rename_pairs(table, pairs), step.mark_name, marks, index) for index, table in enumerate(files)]
-    return Stacking(step, prepared).run()
+    return Stacking(step, prepared).run(wanted)
 
 
 def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> None:
@@ -70,9 +67,7 @@ def rename_pairs(table: Table, pairs: Sequence[tuple[str, str]]) -> Table:
             raise UsageError(f"{table.name} has both {old} and {name}, so they are not a pair.", todo="Check ‹pair›.")
     columns = {new.get(name, name): column for name, column in table.columns.items()}
     entries = {new.get(name, name): table.dictionary.of(name) for name in table.names}
-    return replace(
-        table, columns=columns, dictionary=Dictionary(entries, table.dictionary.codes, table.dictionary.rules)
-    )
+    return replace(table, columns=columns, dictionary=replace(table.dictionary, variables=entries))
 
 
 def add_mark(table: Table, mark: str, marks: Sequence[str], index: int) -> Table:
@@ -121,7 +116,7 @@ class Stacking:
             return all_names
         return [name for name in all_names if all(name in table.columns for table in self.tables)]
 
-    def run(self) -> Result:
+    def run(self, wanted: Collection[str] = ()) -> Result:
         """Return the stacked table and its account."""
         if not self.names:
             raise DataError("The files share no column.", todo="Pair columns with ‹pair›, or use ‹columns=all›.")
@@ -130,7 +125,8 @@ class Stacking:
         columns = {name: self._stack_column(name) for name in self.names}
         result = Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
         result, removed, notes = self._resolve_duplicates(result)
-        return Result(result, self._make_account(result, removed, notes))
+        extras = {"draft_pairs": make_pair_table(self.likely_pairs)} if "draft_pairs" in wanted else {}
+        return Result(result, self._make_account(result, removed, notes), extras)
 
     def _require_case(self) -> None:
         """Stop if a file lacks a column of the case, so that its repeated rows could not be found."""
@@ -190,7 +186,8 @@ class Stacking:
             own = table.dictionary.for_columns(table.names)
             if self.step.other_labels == "stop":
                 names = {name: name for name in table.names}
-                require_same_labels(find_label_conflicts(dictionary, own, names, table.name))
+                conflicts = find_label_conflicts(dictionary, own, names, table.name)
+                require_same_labels([*conflicts, *find_code_conflicts(dictionary, own, names, table.name)])
             dictionary = dictionary.join(own)
         return dictionary
 
@@ -297,64 +294,22 @@ class Stacking:
 
     def _format_pairs(self) -> str:
         """Format the likely pairs as settings."""
-        return " ".join(f"‹pair={second}={first}›" for first, second, _, _ in self.likely_pairs[:3])
+        return " ".join(f"‹pair={pair.second}={pair.first}›" for pair in self.likely_pairs[:3])
 
     def _note_likely_pairs(self) -> list[Note]:
         """Note columns of different files that may be one variable under two names."""
         return [
             Note(
-                f"may be {first} of {first_file} under another name: ‹pair={second}={first}›",
-                f"{second_file}.{second}",
+                f"may be {pair.first} of {pair.first_file} under another name ({pair.why}): "
+                f"‹pair={pair.second}={pair.first}›",
+                f"{pair.second_file}.{pair.second}",
                 (),
                 "likely-pair",
             )
-            for first, second, first_file, second_file in self.likely_pairs
+            for pair in self.likely_pairs[:MOST_PAIRS]
         ]
 
     @cached_property
-    def likely_pairs(self) -> list[tuple[str, str, str, str]]:
-        """Two names, and the files that have them, the likeliest first; each name once."""
-        scored = []
-        for first, second in itertools.combinations(self.tables, 2):
-            first_only = [name for name in first.names if name not in second.columns]
-            second_only = [name for name in second.names if name not in first.columns]
-            for names in itertools.product(first_only, second_only):
-                score = score_pair(first, second, *names)
-                if score >= LIKE:
-                    scored.append((score, names, (first.name, second.name)))
-        seen: set[tuple[str, str]] = set()
-        result = []
-        for _, names, files in sorted(scored, key=lambda pair: (-pair[0], pair[1][0])):
-            places = set(zip(files, names, strict=True))
-            if not places & seen:
-                seen |= places
-                result.append((*names, *files))
-        return result[:MOST_PAIRS]
-
-
-def score_pair(first: Table, second: Table, first_name: str, second_name: str) -> float:
-    """Return how likely a column of each table is the same variable, up to 100; 0 if their types differ."""
-    if common_type((first[first_name], second[second_name])) is None:
-        return 0.0
-    label = first.dictionary.of(first_name).label
-    same_label = label and label == second.dictionary.of(second_name).label
-    return 100.0 if same_label else score_likeness(first_name, second_name)
-
-
-def score_likeness(first_name: str, second_name: str) -> float:
-    """Return how similar two names are, up to 100: the same words in another order or with one more are similar.
-
-    >>> score_likeness("melt_days", "days_melt"), score_likeness("ice", "ice_mm"), score_likeness("Stake", "stake")
-    (95.0, 80.0, 95.0)
-    >>> score_likeness("ice", "snow") < 75
-    True
-    """
-    from rapidfuzz import fuzz
-
-    first, second = (WORDS.findall(name.casefold()) for name in (first_name, second_name))
-    if sorted(first) == sorted(second):
-        return 95.0
-    shorter, longer = sorted((set(first), set(second)), key=len)
-    if shorter and shorter < longer and len(longer) == len(shorter) + 1:
-        return 80.0
-    return fuzz.ratio(first_name.casefold(), second_name.casefold())
+    def likely_pairs(self) -> list[LikelyPair]:
+        """Columns of different files that may be one variable, the likeliest first; each column once."""
+        return find_likely_pairs(self.tables)

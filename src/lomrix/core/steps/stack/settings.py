@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
-from lomrix.core.steps.step import Division, Role, Step, require
+from lomrix.core.steps.step import Division, Extra, Role, Step, require
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import split_list
 
@@ -63,6 +63,10 @@ class Stack(Step):
         Role("source", "The files, in order.", many=True),
         Role("pair_file", "Table of columns old, new.", "FILE", is_option=True, needed=False, content="texts"),
     )
+    gives: ClassVar[tuple[Extra, ...]] = (
+        Extra("draft_pairs", "Write columns that may be one variable as a pair file to edit.",
+              then=("stack", "pair_file")),
+    )  # fmt: skip
 
     mark: Annotated[
         str,

@@ -1,0 +1,116 @@
+"""Columns of different files that may be one variable under two names: alike in name, label or values."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from lomrix.core.table.column import common_type
+from lomrix.core.table.table import Table
+from lomrix.core.table.texts import make_text_table
+
+# Pairs of at least this likeness are proposed.
+LIKE = 75.0
+# Values are compared if they are at most this many: codes, words, scores.
+MOST_VALUES = 50
+# Equal values add this to the likeness of the names; without a common value it is less.
+FOR_VALUES = 15.0
+# Equal words are likely the same variable, whatever it is called, if there are at least this many.
+FEW_WORDS = 3
+PAIR_HEADS = ("old", "new", "because")
+WORDS = re.compile(r"[^\W_]+")
+
+
+@dataclass(frozen=True)
+class LikelyPair:
+    """Two columns, their files, and why they may be one variable."""
+
+    first: str
+    second: str
+    first_file: str
+    second_file: str
+    why: str
+
+
+def find_likely_pairs(tables: Sequence[Table]) -> list[LikelyPair]:
+    """Return the likely pairs, the likeliest first; each column of a file once."""
+    values = {table.name: {name: list_values(table, name) for name in table.names} for table in tables}
+    scored = []
+    for first, second in itertools.combinations(tables, 2):
+        first_only = [name for name in first.names if name not in second.columns]
+        second_only = [name for name in second.names if name not in first.columns]
+        for names in itertools.product(first_only, second_only):
+            if common_type((first[names[0]], second[names[1]])) is None:
+                continue
+            own, other = values[first.name][names[0]], values[second.name][names[1]]
+            score, why = score_pair(first, second, *names, compare_values(own, other))
+            if score < LIKE and first[names[0]].type == "string" and own == other and len(own) >= FEW_WORDS:
+                score, why = LIKE, "alike in values"
+            if score >= LIKE:
+                scored.append((score, LikelyPair(*names, first.name, second.name, why)))
+    seen: set[tuple[str, str]] = set()
+    result = []
+    for _, pair in sorted(scored, key=lambda scored_pair: (-scored_pair[0], scored_pair[1].first)):
+        columns = {(pair.first_file, pair.first), (pair.second_file, pair.second)}
+        if not columns & seen:
+            seen |= columns
+            result.append(pair)
+    return result
+
+
+def list_values(table: Table, name: str) -> frozenset[str]:
+    """Return the distinct values of a column as texts; none if there are many, or they are decimals."""
+    column = table[name]
+    if column.type == "number" or not len(column):
+        return frozenset()
+    distinct = column.to_text().unique().drop_null()
+    return frozenset(distinct.to_pylist()) if len(distinct) <= MOST_VALUES else frozenset()
+
+
+def compare_values(first: frozenset[str], second: frozenset[str]) -> float | None:
+    """Return the share of the values that both have; None if one has too few or too many to say."""
+    return len(first & second) / len(first | second) if len(first) > 1 and len(second) > 1 else None
+
+
+def score_pair(
+    first: Table, second: Table, first_name: str, second_name: str, shared: float | None
+) -> tuple[float, str]:
+    """Return how likely two columns are the same variable, and why."""
+    from rapidfuzz import fuzz
+
+    labels = [table.dictionary.of(name).label for table, name in ((first, first_name), (second, second_name))]
+    by_name = score_likeness(first_name, second_name)
+    by_label = fuzz.token_sort_ratio(*labels, processor=str.casefold) if all(labels) else 0.0
+    score, why = (by_label, "label") if by_label > by_name else (by_name, "name")
+    if shared is None:
+        return score, f"alike in {why}"
+    if shared == 0:
+        return score - FOR_VALUES, f"alike in {why}"
+    return score + FOR_VALUES * shared, f"alike in {why} and values" if shared > 1 / 2 else f"alike in {why}"
+
+
+def score_likeness(first_name: str, second_name: str) -> float:
+    """Return how similar two names are, up to 100: the same words in another order or with one more are similar.
+
+    >>> score_likeness("melt_days", "days_melt"), score_likeness("ice", "ice_mm"), score_likeness("Stake", "stake")
+    (95.0, 80.0, 95.0)
+    >>> score_likeness("ice", "snow") < 75
+    True
+    """
+    from rapidfuzz import fuzz
+
+    first, second = (WORDS.findall(name.casefold()) for name in (first_name, second_name))
+    if sorted(first) == sorted(second):
+        return 95.0
+    shorter, longer = sorted((set(first), set(second)), key=len)
+    if shorter and shorter < longer and len(longer) == len(shorter) + 1:
+        return 80.0
+    return fuzz.ratio(first_name.casefold(), second_name.casefold())
+
+
+def make_pair_table(pairs: Sequence[LikelyPair]) -> Table:
+    """Return the pairs as a pair file: the second file's name becomes the first's."""
+    rows = [(pair.second, pair.first, f"{pair.second_file} and {pair.first_file} are {pair.why}") for pair in pairs]
+    return make_text_table(PAIR_HEADS, rows, "pairs")
