@@ -147,11 +147,12 @@ def _write(sink: Any, table: Table) -> list[str]:
 
 def format_account(account: Account) -> str:
     """Format an account as the command line prints it."""
+    from lomrix.cli.wording import TypedCommand
     from lomrix.cli.wording import format_account as format_for_command_line
     from lomrix.show.terminal import Screen, view_account
 
     stream = io.StringIO()
-    Screen(stream).make_console().print(view_account(format_for_command_line(account, "FILE"), [], []))
+    Screen(stream).make_console().print(view_account(format_for_command_line(account, TypedCommand()), [], []))
     return stream.getvalue()
 
 

@@ -140,7 +140,7 @@ def report(reporter: Reporter, plan: Plan, outcomes: Sequence[StepOutcome], give
         if given["full"]:
             for outcome in outcomes:
                 if outcome.outcome is not None:
-                    step_account = format_account(outcome.outcome.result.account, "", write=in_plan)
+                    step_account = format_account(outcome.outcome.result.account, None, in_plan)
                     notes = [(name, format_note(note, in_plan)) for name, note in outcome.outcome.notes]
                     reporter.show(view_account(step_account, [], notes, room))
         reporter.show(view_account(account, [], [], room))

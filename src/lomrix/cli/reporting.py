@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from lomrix.cli.environment import Environment
 from lomrix.cli.wording import (
+    TypedCommand,
     format_account,
     format_error,
     format_listing,
@@ -66,7 +67,7 @@ class Reporter:
 
     def report_error(self, error: LomrixError, reference: str = "FILE") -> None:
         """Report an error on standard error, or as JSON on standard output."""
-        formatted = format_error(error, reference, self.reading)
+        formatted = format_error(error, TypedCommand({"source": (reference,)}, self.reading))
         if self.json:
             content = formatted.to_json()
             if notes := getattr(error, "notes", ()):
@@ -93,15 +94,15 @@ class Reporter:
 
     def report(self, outcome: Outcome, study: str = "") -> None:
         """Report the outcome of a task, and what of the study file applied."""
-        reference = outcome.sources[0][0] if outcome.sources else "FILE"
+        typed = TypedCommand(outcome.task.inputs, self.reading, outcome.task.step)
         if self.json:
-            self.print_json({**to_json(outcome, reference, self.reading), **({"study": study} if study else {})})
+            self.print_json({**to_json(outcome, typed), **({"study": study} if study else {})})
         elif not self.quiet:
             if study:
                 from rich.text import Text
 
                 self.show(Text(f"study  {escape_controls(study)}", style="dim"))
-            self._report_to_person(outcome, reference)
+            self._report_to_person(outcome, typed)
 
     def report_listings(self, listings: Sequence[Listing]) -> None:
         """Show some listings, and nothing else."""
@@ -111,7 +112,7 @@ class Reporter:
         for listing in listings:
             self.show(terminal.view_listing(format_listing(listing), width))
 
-    def _report_to_person(self, outcome: Outcome, reference: str) -> None:
+    def _report_to_person(self, outcome: Outcome, typed: TypedCommand) -> None:
         from lomrix.core.table.notes import pluralize
         from lomrix.show import terminal
 
@@ -121,7 +122,7 @@ class Reporter:
             for source, table in outcome.sources
         ]
         notes = [(name, format_note(note)) for name, note in outcome.notes if note.kind not in task.step.repeats_notes]
-        account = format_account(result.account, reference, self.reading)
+        account = format_account(result.account, typed)
         width = self.environment.make_screen(errors=self.to_errors).usable_width
         self.show(terminal.view_account(account, sources, notes, width))
         has_table = task.step.result in ("table", "page")
@@ -132,7 +133,7 @@ class Reporter:
             self.show(terminal.view_first_rows(result.table, width, result.shown))
         if not self.to_errors:
             lines = [format_written(file) for file in outcome.written]
-            advice = [*list_following(outcome, reference, self.reading), *map(str, account.advice)]
+            advice = [*list_following(outcome, typed), *map(str, account.advice)]
             self.show(
                 terminal.view_ending(
                     lines,
@@ -167,22 +168,22 @@ def format_written(written: WrittenFile) -> str:
     return f"{written.description}  ({rows}, {columns}{size})"
 
 
-def list_following(outcome: Outcome, reference: str, reading: Sequence[str]) -> list[str]:
+def list_following(outcome: Outcome, typed: TypedCommand) -> list[str]:
     """List steps that read what was written, once a person has edited it."""
     lines = []
     for extra in outcome.task.step.gives:
         if extra.then[0] and any(file.role == extra.name for file in outcome.written):
             path = outcome.task.outputs[extra.name]
-            command = format_proposal(Proposal(extra.then[0], inputs={extra.then[1]: path}), reference, reading)
-            lines.append(f"fill in {quote_word(path)}, then: {command}")
+            words = f"fill in {quote_word(path)}, then"
+            lines.append(format_proposal(Proposal(extra.then[0], inputs={extra.then[1]: path}, words=words), typed))
     return lines
 
 
-def to_json(outcome: Outcome, reference: str, reading: Sequence[str]) -> dict[str, object]:
+def to_json(outcome: Outcome, typed: TypedCommand) -> dict[str, object]:
     """Convert the outcome to plain values."""
     columns: Table = outcome.result.table
     return {
-        "account": format_account(outcome.result.account, reference, reading).to_json(),
+        "account": format_account(outcome.result.account, typed).to_json(),
         "sources": [
             {"path": source, "rows": len(table), "columns": len(table.source_names)}
             for source, table in outcome.sources

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from lomrix.core.errors import LomrixError, Proposal
@@ -60,18 +60,38 @@ def list_options(settings: Mapping[str, object]) -> list[str]:
     return words
 
 
-def format_proposal(proposal: Proposal, reference: str, reading: Sequence[str] = ()) -> str:
-    """Format a proposed step as a command that reads the file like this one did."""
-    files = [format_setting(role, reference_) for role, reference_ in proposal.inputs.items()]
-    settings = list_options(proposal.settings)
-    return escape_controls(" ".join(["lomrix", proposal.do, quote_word(reference), *settings, *files, *reading]))
+@dataclass(frozen=True)
+class TypedCommand:
+    """What was typed, as far as a proposed command repeats it: the step, its files by role, and how they are read."""
+
+    inputs: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    reading: Sequence[str] = ()
+    step: Step | None = None
+
+    @property
+    def first_input(self) -> str:
+        """The first file."""
+        return next((reference for references in self.inputs.values() for reference in references), "FILE")
 
 
-def format_error(error: LomrixError, reference: str, reading: Sequence[str] = ()) -> LomrixError:
+def format_proposal(proposal: Proposal, typed: TypedCommand) -> str:
+    """Format a proposed step as a command that reads the files like the last one did."""
+    inputs: Mapping[str, Sequence[str]] = {"source": (typed.first_input,)}
+    settings = proposal.settings
+    if typed.step is not None and typed.step.word == proposal.do:
+        inputs, settings = typed.inputs, {**typed.step.to_dict(), **settings}
+    inputs = {**inputs, **{role: (path,) for role, path in proposal.inputs.items()}}
+    files = [format_setting(role, reference) for role, references in inputs.items() for reference in references]
+    outputs = [format_setting(role, path) for role, path in proposal.outputs.items()]
+    command = " ".join(["lomrix", proposal.do, *files, *list_options(settings), *typed.reading, *outputs])
+    return escape_controls(f"{proposal.words}: {command}" if proposal.words else command)
+
+
+def format_error(error: LomrixError, typed: TypedCommand) -> LomrixError:
     """Format an error for the command line, with the command that would correct it."""
     todo = format_text(error.todo)
     if error.proposal is not None:
-        todo = f"{format_proposal(error.proposal, reference, reading)}\n{todo}".rstrip()
+        todo = f"{format_proposal(error.proposal, typed)}\n{todo}".rstrip()
     where = error.where if error.pointer is not None else format_text(error.where)
     return error.reword(format_text(error.what), where, todo)
 
@@ -87,19 +107,16 @@ def format_listing(listing: Listing, write: Callable[[str], str] = format_text) 
     return replace(listing, title=write(listing.title), rows=tuple(rows))
 
 
-def format_account(
-    account: Account, reference: str, reading: Sequence[str] = (), write: Callable[[str], str] = format_text
-) -> Account:
-    """Format an account for the command line, or as `write` does."""
-    advice = (
-        format_proposal(part, reference, reading) if isinstance(part, Proposal) else write(part)
-        for part in account.advice
-    )
+def format_account(account: Account, typed: TypedCommand | None, write: Callable[[str], str] = format_text) -> Account:
+    """Format an account for the command line, or as `write` does; without a typed command no command is proposed."""
+    advice = [write(part) for part in account.advice if isinstance(part, str)]
+    if typed is not None:
+        advice += [format_proposal(part, typed) for part in account.advice if not isinstance(part, str)]
     return replace(
         account,
         summary=write(account.summary),
         listings=tuple(format_listing(listing, write) for listing in account.listings),
-        parts=tuple(format_account(part, reference, reading, write) for part in account.parts),
+        parts=tuple(format_account(part, typed, write) for part in account.parts),
         notes=tuple(format_note(note, write) for note in account.notes),
         advice=tuple(advice),
     )

@@ -10,11 +10,17 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Proposal:
-    """A step that could be done next; the interface formats it. `inputs` gives files beside the first one, by role."""
+    """A step that could be done next; the interface formats it.
+
+    `inputs` gives files beside the first one, by role; if it is the step that was just done, all its inputs and
+    settings are repeated. `outputs` gives files to write, by role; `words` say what it is for.
+    """
 
     do: str
     settings: Mapping[str, object] = field(default_factory=dict)
     inputs: Mapping[str, str] = field(default_factory=dict)
+    outputs: Mapping[str, str] = field(default_factory=dict)
+    words: str = ""
 
 
 class LomrixError(Exception):

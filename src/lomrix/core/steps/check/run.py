@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from lomrix.core.errors import Proposal
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.check.findings import Finding, find_all, format_values
@@ -78,10 +79,12 @@ class Checking:
             {"broken": len(broken), "findings": [self._describe(table, finding) for finding in findings]},
             (listing,) if rows else (),
             note_unchecked_rules(other_files),
-            ("add ‹draft_ledger=ledger.csv› to have these cells as a ledger to fill in",)
-            if rows and not drafts
-            else (),
+            (self._propose_draft(),) if rows and not drafts else (),
         )
+
+    def _propose_draft(self) -> Proposal:
+        words = "for a ledger of these cells to fill in"
+        return Proposal("check", self.step.to_dict(), outputs={LEDGER_NAME: "ledger.csv"}, words=words)
 
     def _describe(self, table: Table, finding: Finding) -> dict[str, object]:
         values = format_values(table[finding.column], finding.rows[:100]) if finding.column in table.columns else []

@@ -78,6 +78,7 @@ def combine_accounts(accounts: Sequence[Account]) -> Account:
     if len(accounts) == 1:
         return accounts[0]
     final = accounts[-1]
+    advice = [part for account in accounts for part in account.advice]
     return Account(
         "merge",
         f"{len(accounts)} steps made {final.facts['rows']:,} rows.",
@@ -86,7 +87,7 @@ def combine_accounts(accounts: Sequence[Account]) -> Account:
          "relationship": [account.facts["relationship"] for account in accounts]},
         tuple(listing for account in accounts for listing in account.listings),
         tuple(note for account in accounts for note in account.notes),
-        tuple(dict.fromkeys(advice for account in accounts for advice in account.advice)),
+        tuple(one for position, one in enumerate(advice) if one not in advice[:position]),
         tuple(accounts),
     )  # fmt: skip
 

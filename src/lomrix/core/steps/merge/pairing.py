@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array, Mask
-from lomrix.core.errors import DataError
+from lomrix.core.errors import DataError, Proposal
 from lomrix.core.rows.candidate_keys import is_unique
 from lomrix.core.rows.keys import PairedKeys, format_keys
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
@@ -426,7 +426,7 @@ class Pairing:
         heads = (f"in {self.base.name}", f"in {self.added.name}", "differ by", "option or ledger row that matches them")
         return (Listing(title, heads, rows),)
 
-    def _advise(self, near: dict[str, NearMiss]) -> tuple[str, ...]:
+    def _advise(self, near: dict[str, NearMiss]) -> tuple[str | Proposal, ...]:
         if len(self.added) and not self.added_matched.any() and not near:
             return ("no key matched at all: check that ‹key› names the right columns",)
         causes = {
@@ -437,7 +437,8 @@ class Pairing:
         }
         if causes:
             tidy_words = ",".join(tidy_word for tidy_word in get_args(TidyWord) if tidy_word in causes)
-            return (f"‹tidy_keys={tidy_words}› would match more keys; ‹unmatched=FILE› writes all unmatched ones",)
+            settings = {**self.step.to_dict(), "tidy_keys": tidy_words}
+            return (Proposal("merge", settings, words="to match more keys"),)
         return ()
 
 

@@ -16,7 +16,7 @@ from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.codes import CodeList
-from lomrix.core.table.column import Column
+from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.distinct import encode_as_texts, find_mixed_decimals, find_near_duplicates, find_texts_not_listed
 from lomrix.core.table.header_guess import Guess, guess_families
@@ -46,7 +46,12 @@ def profile(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
     if guess is not None:
         measures = {name for columns in guess.measures.values() for name in columns}
         case = tuple(key for key in keys if " + " not in key and key not in measures)[:1]
-        advice.append(Proposal("to-long", guess.settings(case)))
+        families = [[table[name] for name in columns] for columns in guess.measures.values()]
+        if all(common_type(columns) for columns in families):
+            advice.append(Proposal("to-long", guess.settings(case)))
+        else:
+            words = "first mend the text among the numbers of one measure"
+            advice.append(Proposal("check", {"key": case}, outputs={"draft_ledger": "ledger.csv"}, words=words))
     no_keys = "none, no column and no pair uniquely identifies rows" if len(table) > 1 else "unknown with so few rows"
     key_text = shorten_list(keys, 4) if keys else no_keys
     account = Account(
