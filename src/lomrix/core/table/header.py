@@ -94,10 +94,7 @@ class HeaderTemplate:
         `allowed` gives for each occasion column the texts expected in the headers; where nothing fixed precedes a
         field, they determine where it begins.
         """
-        # Numbers are found as runs of digits; words only if they were given.
-        words = {field: {text for text in texts if not is_number(text)} for field, texts in (allowed or {}).items()}
-        fields = self.parts[1::2]
-        matches = list(itertools.islice(self._match(name, 0, 0, words), MOST_WAYS))
+        fields, matches = self.parts[1::2], self._find_matches(name, allowed)
         if len(matches) == MOST_WAYS:
             raise UsageError(
                 f'The header template "{self.text}" fits the column {name} in more than {MOST_WAYS} ways.',
@@ -113,6 +110,17 @@ class HeaderTemplate:
         return [
             reading for reading in consistent if all(self._has_width(reading[field], field) for field in self.widths)
         ]
+
+    def _find_matches(self, name: str, allowed: Mapping[str, set[str]] | None = None) -> list[Any]:
+        """Return the texts of the fields in every way in which a name fits, whether repeated fields agree or not."""
+        # Numbers are found as runs of digits; words only if they were given.
+        words = {field: {text for text in texts if not is_number(text)} for field, texts in (allowed or {}).items()}
+        return list(itertools.islice(self._match(name, 0, 0, words), MOST_WAYS))
+
+    def has_disagreement(self, name: str) -> bool:
+        """Return whether a name fits but for a field that occurs twice with two values."""
+        has_repeated = len(set(self.parts[1::2])) < len(self.parts[1::2])
+        return has_repeated and bool(self._find_matches(name)) and not self.find_readings(name)
 
     def _has_width(self, text: str, field: str) -> bool:
         width = self.widths[field]

@@ -144,7 +144,8 @@ def _guess_sides(best: Guess | None) -> Guess | None:
         both = [stem for stem in stems if stem + right in best.measures]
         if brace and both and len(both) * 2 == len(best.measures):
             measures = {stem: [*best.measures[stem + left], *best.measures[stem + right]] for stem in sorted(both)}
-            return Guess((head + "{measure}{side}" + tail,), measures, (), (f"side:{left},{right}",))
+            template = head + "{measure}{side}" + tail.replace("{occasion}", "{wave}")
+            return Guess((template,), measures, (), (f"side:{left},{right}",))
     return None
 
 

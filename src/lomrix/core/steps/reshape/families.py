@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from lomrix.core.errors import DataError, UsageError
@@ -21,6 +22,8 @@ from lomrix.core.table.other_layout import OtherLayout, to_typed_value
 from lomrix.core.wording import shorten_list
 
 NO_DICTIONARY = Dictionary()
+# What follows a measure's name where an occasion was meant: _12, M12, .visit3
+NEARLY = r"[\W_]*[a-z]{0,8}[\W_]*\d{1,4}"
 # By column: its measure, and the text of each occasion column.
 Readings = dict[str, tuple[str, dict[str, str]]]
 
@@ -42,8 +45,10 @@ class Families:
         or stands alone.
     joined_digits
         Columns in whose names digits of the measure may have been taken for the occasion.
-    as_said
+    interpretations
         What stands in the headers and what it means, as "month 1 is 0", where that was said.
+    near_misses
+        Columns that begin like a measure of the family, but do not fit a template.
     """
 
     measures: dict[str, dict[Occasion, str]]
@@ -52,6 +57,7 @@ class Families:
     set_aside: tuple[str, ...]
     joined_digits: tuple[str, ...] = ()
     interpretations: tuple[str, ...] = ()
+    near_misses: tuple[str, ...] = ()
 
 
 def parse_templates(headers: Sequence[str], value_names: Sequence[str]) -> list[tuple[HeaderTemplate, str]]:
@@ -136,9 +142,26 @@ def find_families(
     )
     texts = {name: reading for name, (_, reading) in readings.items()}
     joined_digits = [name for template, _ in templates for name in template.find_joined_digits(texts)]
+    others = [name for name in names if name not in readings and name not in set_aside]
     return Families(
-        measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined_digits)), tuple(interpretations)
-    )
+        measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined_digits)), tuple(interpretations),
+        find_near_misses(others, measures, [template for template, _ in templates]),
+    )  # fmt: skip
+
+
+def find_near_misses(
+    names: Sequence[str], measures: Iterable[str], templates: Sequence[HeaderTemplate]
+) -> tuple[str, ...]:
+    """Return columns that begin like a measure and end in a number, or whose repeated braces disagree."""
+    stems = [
+        # A digit after a digit belongs to another measure: f12 beside f1.
+        re.compile(re.escape(measure) + (r"(?!\d)" if measure[-1:].isdigit() else "") + NEARLY, re.IGNORECASE)
+        for measure in measures
+    ]
+    return tuple(
+        name for name in names
+        if any(template.has_disagreement(name) for template in templates) or any(stem.fullmatch(name) for stem in stems)
+    )  # fmt: skip
 
 
 def _read_names(

@@ -181,6 +181,10 @@ class LongAccount:
             names = shorten_list(turn.families.set_aside)
             text = f"not reshaped although the template fits, since the occasion is not like the others: {names}."
             notes.append(Note(text, kind="set-aside", count=len(turn.families.set_aside)))
+        if turn.families.near_misses:
+            names = shorten_list(turn.families.near_misses)
+            text = f"named like a measure, but the template does not fit, so carried along as they are: {names}."
+            notes.append(Note(text, kind="near-miss", count=len(turn.families.near_misses)))
         if turn.families.joined_digits:
             names = shorten_list(turn.families.joined_digits)
             text = f"digits of the measure's name may have been read as the occasion in {names}; "
