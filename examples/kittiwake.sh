@@ -64,12 +64,30 @@ show to-long port_series.csv --case port,series --header "Y{year}" --value-name 
 show to-wide out/port_long.csv --case port,year --occasion series --header "{series}" --label-from series_name \
     --out out/ports.csv
 
+say "An interview had to be repeated: the later one counts. Where dates do not decide, nothing is chosen unseen."
+refused subset interviews.csv --one-per crew_id,month --pick latest:int_date --dictionary dictionary.toml
+show correct interviews.csv --ledger ledger_interviews.csv --dictionary dictionary.toml --out out/interviews.csv
+show subset out/interviews.csv --one-per crew_id,month --pick latest:int_date --sort-by month,-wellbeing,crew_id \
+    --left-out out/interviews_earlier.csv --out out/interviews_latest.csv
+
+say "Postings are spells with a start and an end: what is wrong with them?"
+refused check postings.csv --case crew_id --spell from..until --dictionary dictionary.toml
+show correct postings.csv --ledger ledger_postings.csv --dictionary dictionary.toml --out out/postings.csv
+
+say "Where was each crew member posted on the day of the visit? And how many days on which vessel?"
+show merge out/fatigue.csv out/postings.csv --key crew_id --during visit_date=from..until --expect many-to-one \
+    --rows base --out out/fatigue_posted.csv
+show to-long out/postings.csv --case crew_id --spell from..until --every quarter --until 2024-12-31 --out out/quarters.csv
+show aggregate out/quarters.csv --by posted_to,quarter --stat "days: sum" --stat "share(days < 30)" --out out/days.csv
+
 say "Blood draws belong to the visit they are nearest to."
 show merge out/fatigue.csv bloods.xlsx --key crew_id --near visit_date=drawn_on --within 21d --once --rows base \
     --missing-text "under range" --out out/fatigue_bloods.csv
 
 say "Who was seen when? Patterns, who left and who came back, what was measured."
 show coverage out/visits.csv --case crew_id --occasion month --figure out/coverage.png --out out/coverage.csv
+
+show coverage out/visits.csv --case crew_id --occasion month --by sex --min-n 5 --figure out/stayed.png
 
 say "Fatigue as a score: two items are worded the other way round, five of six must be there, wave by wave."
 show score out/fatigue_wide.csv --dictionary dictionary.toml --header "{measure}_m{month}" --out out/fatigue_scored.csv
@@ -91,6 +109,14 @@ say "Before and after, each crew member with themselves; then as if they were st
 show subset out/visits.csv --where "month in (0, 6)" --out out/two_months.csv
 show compare out/two_months.csv --measure sleep,steps,heart_rate --between month --paired-on crew_id --figure out/compare.png
 show compare out/two_months.csv --measure sleep --between month
+
+say "A course on sleep beside the usual briefing: alertness afterwards, adjusted for alertness before and age."
+show correct training.csv --ledger ledger_training.csv --dictionary dictionary.toml --out out/training.csv
+show compare out/training.csv --measure alert_post --between arm --adjust alert_pre,age --figure out/adjusted.png
+
+say "A sample of crew members, so many of each sex, for a second reading of their files."
+show subset out/visits.csv --sample 3 --sample-by sex --case crew_id --seed 7 --sort-by sex,crew_id,month \
+    --columns crew_id,month,sex,vessel --out out/sample.csv
 
 say "A rectangular panel for programs that want one: what was added says so."
 show to-balanced out/visits.csv --case crew_id --occasion month --out out/panel.csv

@@ -52,6 +52,9 @@ def plant_flaws(study: Study) -> list[Flaw]:
     plant_in_roster(planting, study.files["roster"])
     plant_in_sleep(planting, study.files["sleep_wide"])
     plant_in_waves(planting, study.files["fatigue_m0"], study.files["fatigue_m6"])
+    plant_in_spells_and_interviews(planting, study.files["postings"], study.files["interviews"])
+    score = len(study.files["training"]["alert_post"]) // 2
+    planting.put("text in a number", "training", score, "alert_post", "off sick", "not tested", "missing", "off sick")
     middle = len(study.files["bloods"]["ferritin"]) // 2
     story = "the laboratory's word for a level it cannot measure"
     planting.put("text in a number", "bloods", middle, "ferritin", "under range", story, "missing", "under range")
@@ -109,6 +112,30 @@ def plant_in_waves(planting: Planting, first: Columns, second: Columns) -> None:
     for row in np.linspace(len(first["sex"]) // 8, len(first["sex"]) - 4, 3).astype(int):
         other = "2" if first["sex"][row] != "2" else "1"
         planting.put("disagreement", "fatigue_m0", int(row), "sex", other, "the roster says otherwise")
+
+
+def plant_in_spells_and_interviews(planting: Planting, postings: Columns, interviews: Columns) -> None:
+    """Plant the flaws of the postings, and of interviews that were repeated."""
+    follows = np.flatnonzero(postings["crew_id"][1:] == postings["crew_id"][:-1]) + 1
+    ends = postings["until"][follows - 1].astype("M8[D]")
+    next_day = follows[postings["from"][follows].astype("M8[D]") - ends == np.timedelta64(1, "D")]
+    row = int(next_day[len(next_day) // 3])
+    story = "begins before the posting before it has ended"
+    early = np.datetime64(postings["from"][row]) - np.timedelta64(31, "D")
+    planting.put("overlap", "postings", row, "from", str(early), story)
+    closed = np.flatnonzero(postings["until"] != "")
+    row = int(closed[len(closed) // 2])
+    story = "the year was not changed in January"
+    planting.put("ends first", "postings", row, "until", f"2022{postings['until'][row][4:]}", story)
+    same = (interviews["crew_id"][1:] == interviews["crew_id"][:-1]) & (
+        interviews["month"][1:] == interviews["month"][:-1]
+    )
+    again = np.flatnonzero(same) + 1
+    row = int(again[len(again) // 4])
+    story = "the second interview got the date of the first"
+    planting.put("equal dates", "interviews", row, "int_date", interviews["int_date"][row - 1], story)
+    story = "the date stood on the paper form only"
+    planting.put("missing date", "interviews", int(again[len(again) // 2]), "int_date", "", story)
 
 
 def find_row(column: Array, value: str) -> int:

@@ -127,6 +127,8 @@ SERIES = {
     "DELAY": ("Sailings late by an hour or more", 130.0, 0.25),
 }
 YEARS = range(2009, 2025)
+DUTIES = ("bridge", "deck", "engine", "galley")
+MOST_POSTINGS = 3
 
 
 @dataclass
@@ -160,6 +162,13 @@ def make_study(case_count: int) -> Study:
         "fatigue_m6": make_fatigue(random, person, on_roster, 6),
         "bloods": make_bloods(random, person, on_roster),
         "port_series": make_port_series(random),
+    }
+    # A generator of their own, so that the files above stay as they were.
+    further = np.random.default_rng(SEED + 1)
+    files |= {
+        "postings": make_postings(further, person, on_roster),
+        "interviews": make_interviews(further, person, on_roster),
+        "training": make_training(further, person, on_roster),
     }
     return Study(files)
 
@@ -281,3 +290,71 @@ def make_port_series(random: np.random.Generator) -> Columns:
         cells[~recorded | (random.random(len(rows)) < 0.02)] = "n/r"
         columns[f"Y{year}"] = cells
     return columns
+
+
+def make_postings(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array) -> Columns:
+    """Where crew members were posted from when to when, one to three spells each; the last one is mostly open."""
+    count = len(on_roster)
+    number = random.integers(1, MOST_POSTINGS + 1, count)
+    duty = random.choice(np.array(DUTIES, dtype=object), size=count)
+    start = START - random.integers(20, 300, count).astype("timedelta64[D]")
+    parts: list[Columns] = []
+    for index in range(MOST_POSTINGS):
+        rows = np.flatnonzero(number > index)
+        end = start + random.integers(70, 260, count).astype("timedelta64[D]")
+        is_open = (number == index + 1) & (random.random(count) < 0.8)
+        vessel = (
+            random.choice(np.array(CREWED[:-1], dtype=object), size=count) if index else person["vessel"][on_roster]
+        )
+        until = to_text(end)
+        until[is_open] = ""
+        parts.append({"row": rows, "from": to_text(start)[rows], "until": until[rows], "posted_to": vessel[rows],
+                      "duty": duty[rows]})  # fmt: skip
+        gap = np.where(random.random(count) < 0.15, random.integers(6, 40, count), 1)
+        start = end + gap.astype("timedelta64[D]")
+    columns = {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
+    order = np.argsort(columns["row"], kind="stable")
+    crew = person["id"][on_roster][columns.pop("row")[order]]
+    return {"crew_id": crew, **{name: cells[order] for name, cells in columns.items()}}
+
+
+def make_interviews(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array) -> Columns:
+    """Interviews at months 0 and 6; some had to be repeated some days later."""
+    parts: list[Columns] = []
+    for month, share in ((0, 0.9), (6, 0.8)):
+        rows = np.flatnonzero(random.random(len(on_roster)) < share)
+        day = (
+            START
+            + np.timedelta64(round(month * 30.4), "D")
+            + random.integers(0, 25, len(rows)).astype("timedelta64[D]")
+        )
+        again = np.flatnonzero(random.random(len(rows)) < 0.06)
+        rows, repeated = np.concatenate([rows, rows[again]]), np.repeat([0, 1], [len(rows), len(again)])
+        later = day[again] + random.integers(1, 15, len(again)).astype("timedelta64[D]")
+        well = np.clip(np.rint(random.normal(6.4, 1.8, len(rows))), 0, 10).astype(np.int64)
+        parts.append({"row": rows, "month": np.full(len(rows), month), "again": repeated,
+                      "int_date": to_text(np.concatenate([day, later])),
+                      "interviewer": random.choice(np.array(["i1", "i2", "i3"], dtype=object), size=len(rows)),
+                      "wellbeing": to_text(well)})  # fmt: skip
+    columns = {name: np.concatenate([part[name] for part in parts]) for name in parts[0]}
+    order = np.lexsort((columns["again"], columns["row"], columns["month"]))
+    crew = person["id"][on_roster][columns.pop("row")[order]]
+    del columns["again"]
+    columns["month"] = to_text(columns["month"])
+    return {"crew_id": crew, **{name: cells[order] for name, cells in columns.items()}}
+
+
+def make_training(random: np.random.Generator, person: Mapping[str, Array], on_roster: Array) -> Columns:
+    """A course on sleep beside the usual briefing, drawn by lot: alertness (0 to 100) before and after."""
+    rows = on_roster[random.random(len(on_roster)) < 0.35]
+    count = len(rows)
+    arm = random.choice(np.array(["course", "usual"], dtype=object), size=count)
+    age = ((START - person["born"][rows]).astype(np.int64) / 365.25).astype(np.int64)
+    before = np.clip(random.normal(56, 12, count) - 0.15 * (age - 40), 5, 98)
+    after = np.clip(22 + 0.62 * before + 4.5 * (arm == "course") + random.normal(0, 7, count), 0, 100)
+    cells = to_text(np.rint(after).astype(np.int64))
+    cells[random.random(count) < 0.07] = "-9"
+    return {
+        "crew_id": person["id"][rows], "arm": arm, "age": to_text(age),
+        "alert_pre": to_text(np.rint(before).astype(np.int64)), "alert_post": cells,
+    }  # fmt: skip

@@ -20,14 +20,16 @@ from lomrix.demo.study import Columns, make_study
 from lomrix.files.text_writer import write_columns
 
 NOTES = "flaws.md"
-LEDGERS = ("roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods")
+LEDGERS = ("roster", "sleep_wide", "fatigue_m0", "fatigue_m6", "bloods", "postings", "interviews", "training")
 DICTIONARY = "dictionary.toml"
 TEMPLATE = "reading.txt.j2"
 PLAN = "study_plan.toml"
 # The files that come again with the second delivery, in a folder of that name.
 SECOND, AGAIN = "second", ("roster", "sleep_wide")
 NEW_CASES, CHANGED_CELLS = 3, 5
-FILES = ("roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series")
+FILES = (
+    "roster", "vessels", "sleep_wide", "fatigue_m0", "fatigue_m6", "port_series", "postings", "interviews", "training"
+)  # fmt: skip
 # A workbook stores its creation time; ours is fixed, so that the bytes are reproducible.
 CREATED = datetime.datetime(2024, 1, 8, 12, 0)
 
