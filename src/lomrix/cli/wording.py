@@ -110,7 +110,7 @@ def format_listing(listing: Listing, write: Callable[[str], str] = format_text) 
 def format_account(account: Account, typed: TypedCommand | None, write: Callable[[str], str] = format_text) -> Account:
     """Format an account for the command line, or as `write` does; without a typed command no command is proposed."""
     advice = [write(part) for part in account.advice if isinstance(part, str)]
-    if typed is not None:
+    if typed is not None and typed.first_input != "-":
         advice += [format_proposal(part, typed) for part in account.advice if not isinstance(part, str)]
     return replace(
         account,

@@ -217,7 +217,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "recode without reason": ("recode", sources(VISITS), {"map": ("watch: 9=missing",)}),
     "recode twice": ("recode", sources(VISITS), {"map": ("watch: 9=1", "watch: 1=2")}),
     "subset": ("subset", sources(TWO), {"where": "watch == 1 or g == 2", "columns": "id,w*,g"}),
-    "subset that loses a distinction": ("subset", sources(VISITS), {"without": "month"}),
+    "subset that loses a distinction": ("subset", sources(VISITS), {"where": "month >= 0", "without": "month"}),
     "subset without": ("subset", sources(TWO), {"where": "watch == 2", "without": "ship"}),
     "deidentify": ("deidentify", unnaming(PEOPLE), {"id": "id", "remove": "surname", "quasi_identifiers": "age,ship"}),
     "deidentify what may identify": ("deidentify", unnaming(IDENTIFYING), {"id": "id"}),

@@ -294,7 +294,7 @@ def test_profile_finds_keys_and_families() -> None:
         ("id 2009 2010 2011", "{year}"),
         ("id joined_on sleep_before sleep_after mood_before mood_after", "{measure}_{occasion}"),
         ("id bp_baseline bp_fu1 bp_fu2 x1 x2 y1 y2", "{measure}_{visit}"),
-        ("id hearL1 hearR1 hearL2 hearR2", "{measure}{side}{occasion}"),
+        ("id hearL1 hearR1 hearL2 hearR2", "{measure}{side}{wave}"),
         ("id f1 f2 f3", None),
         ("id age sex", None),
     ],

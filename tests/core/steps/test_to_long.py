@@ -286,7 +286,7 @@ def test_a_baseline_and_two_sides_are_guessed_with_what_they_are_for() -> None:
     visits = asked.apply(sources(table(id=["a"], bp_baseline=[1], bp_fu1=[2], bp_fu12=[3]))).table
     assert (visits.names, rows(visits)) == (["id", "visit", "bp"], [("a", 0, 1), ("a", 1, 2), ("a", 12, 3)])
     sides = asked.apply(sources(table(id=["a"], hearL1=[1], hearR1=[2], hearL2=[3], hearR2=[4]))).table
-    assert sides.names == ["id", "side", "occasion", "hear"]
+    assert sides.names == ["id", "side", "wave", "hear"]
     assert sorted(rows(sides)) == [("a", "L", 1, 1), ("a", "L", 2, 3), ("a", "R", 1, 2), ("a", "R", 2, 4)]
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Literal
 
 from lomrix.core.errors import DataError
@@ -60,8 +60,21 @@ def require_same_labels(conflicts: Iterable[str]) -> None:
     found = list(conflicts)
     if found:
         raise DataError(
-            "Codes mean different things in different files.",
+            "One code has different labels in different files.",
             where="; ".join(found[:MOST_SHOWN]) + (" …" if len(found) > MOST_SHOWN else ""),
+            todo="Recode one of the files, or use ‹other_labels=first›.",
+        )
+
+
+def require_same_codes(conflicts: Sequence[str]) -> None:
+    """Stop if a label has two codes.
+
+    Raises DataError with the first of them.
+    """
+    if conflicts:
+        raise DataError(
+            "One label has different codes in different files.",
+            where=shorten_list(conflicts, MOST_SHOWN),
             todo="Recode one of the files, or use ‹other_labels=first›.",
         )
 

@@ -86,9 +86,8 @@ def parse_statistics(texts: Sequence[str]) -> Statistics:
 def parse_conditions(texts: Sequence[str]) -> tuple[OfCondition, ...]:
     """Return the statistics of conditions, wherever they stand.
 
-    >>> parse_conditions(("age: mean share(age >= 16)", "grown = n(age >= 18)"))
-    (OfCondition(statistic='share', condition='age >= 16', name=''),
-     OfCondition(statistic='n', condition='age >= 18', name='grown'))
+    >>> [found.condition for found in parse_conditions(("age: mean share(age >= 16)", "grown = n(age >= 18)"))]
+    ['age >= 16', 'age >= 18']
     """
     words = [[text] if parse_of_condition(text) else WORDS.findall(text.rpartition(":")[2]) for text in texts]
     found = [parse_of_condition(word) for group in words for word in group]

@@ -36,15 +36,17 @@ class LikelyPair:
 
 def find_likely_pairs(tables: Sequence[Table]) -> list[LikelyPair]:
     """Return the likely pairs, the likeliest first; each column of a file once."""
-    values = {table.name: {name: list_values(table, name) for name in table.names} for table in tables}
+    all_values = [{name: list_values(table, name) for name in table.names} for table in tables]
     scored = []
-    for first, second in itertools.combinations(tables, 2):
+    for (first, first_values), (second, second_values) in itertools.combinations(
+        zip(tables, all_values, strict=True), 2
+    ):
         first_only = [name for name in first.names if name not in second.columns]
         second_only = [name for name in second.names if name not in first.columns]
         for names in itertools.product(first_only, second_only):
             if common_type((first[names[0]], second[names[1]])) is None:
                 continue
-            own, other = values[first.name][names[0]], values[second.name][names[1]]
+            own, other = first_values[names[0]], second_values[names[1]]
             score, why = score_pair(first, second, *names, compare_values(own, other))
             if score < LIKE and first[names[0]].type == "string" and own == other and len(own) >= FEW_WORDS:
                 score, why = LIKE, "alike in values"

@@ -17,7 +17,12 @@ from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.entry_changes import find_code_conflicts, find_label_conflicts, require_same_labels
+from lomrix.core.table.entry_changes import (
+    find_code_conflicts,
+    find_label_conflicts,
+    require_same_codes,
+    require_same_labels,
+)
 from lomrix.core.table.header import parse_occasions
 from lomrix.core.table.labelled import count_code
 from lomrix.core.table.notes import Note, format_size, pluralize
@@ -186,8 +191,8 @@ class Stacking:
             own = table.dictionary.for_columns(table.names)
             if self.step.other_labels == "stop":
                 names = {name: name for name in table.names}
-                conflicts = find_label_conflicts(dictionary, own, names, table.name)
-                require_same_labels([*conflicts, *find_code_conflicts(dictionary, own, names, table.name)])
+                require_same_labels(find_label_conflicts(dictionary, own, names, table.name))
+                require_same_codes(find_code_conflicts(dictionary, own, names, table.name))
             dictionary = dictionary.join(own)
         return dictionary
 

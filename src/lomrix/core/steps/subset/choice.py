@@ -39,7 +39,7 @@ class RowChoice:
 
     table: Table
     fates: npt.NDArray[np.uint8] = field(init=False)  # 0 = kept, k = by the k-th cause
-    causes: list[tuple[str, str]] = field(default_factory=list)  # cause and reason
+    causes: list[tuple[str, str, str]] = field(default_factory=list)  # cause, reason, and what it belongs to
     notes: list[Note] = field(default_factory=list)
     without_key: int = 0
 
@@ -51,9 +51,9 @@ class RowChoice:
         """The rows that are kept, in the order of the file."""
         return np.flatnonzero(self.fates == 0)
 
-    def leave_out(self, rows: Array, cause: str, reason: str = "") -> None:
+    def leave_out(self, rows: Array, cause: str, reason: str = "", of: str = "") -> None:
         """Leave rows out (positions, or True where); those that are out already stay so."""
-        self.causes.append((cause, reason))
+        self.causes.append((cause, reason, of))
         chosen = np.zeros(len(self.table), np.bool_)
         chosen[rows] = True
         self.fates[chosen & (self.fates == 0)] = len(self.causes)
@@ -64,15 +64,15 @@ class RowChoice:
         kept = [Part("kept", counts[0] - self.without_key)]
         kept += [Part("kept", self.without_key, "key-missing")] if self.without_key else []
         left_out = [
-            Part("left out", count, cause, reason=reason)
-            for count, (cause, reason) in zip(counts[1:], self.causes, strict=True)
+            Part("left out", count, cause, of, reason)
+            for count, (cause, reason, of) in zip(counts[1:], self.causes, strict=True)
         ]
         return Balance("rows", len(self.table), (*kept, *left_out))
 
     def list_left_out(self, names: list[str]) -> Table:
         """Return the rows that are left out, with their row numbers and why."""
         rows = np.flatnonzero(self.fates)
-        texts = [CAUSES[cause] + (f" ({reason})" if reason else "") for cause, reason in self.causes]
+        texts = [CAUSES[cause] + (f" ({reason})" if reason else "") for cause, reason, _ in self.causes]
         why = make_text_column(texts or [None]).take(np.maximum(self.fates[rows].astype(np.int64) - 1, 0))
         columns = {"left_out_row": Column.of("integer", rows + self.table.first_row), "left_out_because": why}
         for name in columns:
@@ -208,7 +208,7 @@ def draw_sample(step: Subset, choice: RowChoice) -> None:
     if step.sample_by and table is not None:
         groups = group_rows(table, step.sample_by).codes[unit_rows]
         without_group = groups[units] < 0
-        choice.leave_out(rows[without_group], "no-group")
+        choice.leave_out(rows[without_group], "no-group", of=", ".join(step.sample_by))
     is_drawn = draw(groups, step.sample, FIRST_SEED if step.seed is None else step.seed)
     choice.leave_out(rows[~is_drawn[units]], "not-drawn")
     choice.notes += note_sample(step, groups, int(np.count_nonzero(is_drawn)))

@@ -10,6 +10,7 @@ import numpy.typing as npt
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.errors import UsageError
 from lomrix.core.language.scope import Scope
+from lomrix.core.rows.candidate_keys import IS_ID
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Balance, Part, balance_values
@@ -114,7 +115,11 @@ def note_lost_distinctions(
             if case_count is not None:
                 text = f"without {name} rows of {pluralize(case_count, 'case')} of {case} cannot be distinguished."
                 notes.append(Note(text, name, (), "indistinguishable", case_count))
-        if notes:
+        # Where an id that is kept separates the rows, this is no case but an occasion.
+        ids = [name for name in kept if name != case and IS_ID.search(name)]
+        if notes and not any(
+            count_separated(codes, count, table[name] if rows is None else table[name].take(rows)) for name in ids
+        ):
             return notes
     return []
 
