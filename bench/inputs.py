@@ -51,6 +51,28 @@ def long_inputs(folder: Path, cases: int, wide: dict[str, Any]) -> None:
     write(pa.table({**rows, "hours": hours.reshape(-1)}), folder / "daily_long")
 
 
+def spell_inputs(folder: Path, rows: int) -> None:
+    """Two postings for each crew member, one after the other, and visits on some days of the same years."""
+    random = np.random.default_rng(9)
+    cases = max(rows // 5, 1)
+    first = np.datetime64("2023-01-01") + random.integers(0, 200, cases)
+    change = first + random.integers(60, 300, cases)
+    crew: Any = text_ids(np.repeat(np.arange(cases), 2))
+    until = np.stack([change, change + random.integers(100, 400, cases)], axis=1).reshape(-1)
+    spells = {
+        "crew": crew, "from": np.stack([first, change + np.timedelta64(1, "D")], axis=1).reshape(-1),
+        "until": pa.array(until, mask=np.tile([False, True], cases) & (random.random(2 * cases) < 0.4)),
+        "duty": pa.array(np.array(["bridge", "deck", "engine"])[random.integers(0, 3, 2 * cases)]),
+    }  # fmt: skip
+    write(pa.table(spells), folder / "postings")
+    seen: dict[str, Any] = {
+        "crew": text_ids(random.integers(0, cases, rows)),
+        "day": np.datetime64("2023-01-01") + random.integers(0, 900, rows),
+        "pulse": random.integers(45, 95, rows), "mood": random.integers(0, 11, rows),
+    }  # fmt: skip
+    write(pa.table(seen), folder / "seen")
+
+
 def made(folder: Path, rows: int) -> None:
     """Make the inputs of one size where they are not there yet."""
     if (folder / "done").exists():
@@ -87,6 +109,7 @@ def made(folder: Path, rows: int) -> None:
             wide[f"{name}_m{month}"] = pa.array(cells, mask=gone)
     write(pa.table(wide), folder / "wide")
     long_inputs(folder, cases, wide)
+    spell_inputs(folder, rows)
     register: dict[str, object] = {
         "id": text_ids(random.permutation(rows)),
         "born": (np.datetime64("1960-01-01") + random.integers(0, 15_000, rows)).astype("datetime64[D]"),

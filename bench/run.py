@@ -74,6 +74,20 @@ def jobs(folder: Path, suffix: str) -> dict[str, tuple[list[str], list[str], str
     made_jobs["recode"] = (["recode", table, "--map", "watch: day=1, night=2, split=3"], [table], out)
     made_jobs["subset-two"] = (["subset", table, "--columns", "id,age"], [table], out)
     made_jobs["subset"] = (["subset", table, "--where", "age >= 30 and watch == 'day'"], [table], out)
+    seen, postings = file["seen"], file["postings"]
+    made_jobs["sort"] = (["subset", table, "--sort-by", "-age,id"], [table], out)
+    latest = ["--one-per", "crew", "--pick", "latest:day", "--ties", "first"]
+    made_jobs["one-per"] = (["subset", seen, *latest], [seen], out)
+    made_jobs["one-per-first"] = (["subset", visits, "--one-per", "crew,visit", "--pick", "first"], [visits], out)
+    made_jobs["sample"] = (["subset", visits, "--sample", "10000", "--case", "crew"], [visits], out)
+    during = ["--key", "crew", "--during", "day=from..until", "--rows", "base"]
+    made_jobs["during"] = (["merge", seen, postings, *during], [seen, postings], out)
+    spell = ["--case", "crew", "--spell", "from..until", "--every", "month", "--until", "2025-06-30"]
+    made_jobs["spells"] = (["to-long", postings, *spell], [postings], out)
+    made_jobs["check-spells"] = (["check", postings, "--case", "crew", "--spell", "from..until"], [postings], "")
+    adjusted = ["--measure", "level0", "--between", "watch", "--adjust", "level1,level2,age"]
+    made_jobs["adjusted"] = (["compare", table, *adjusted], [table], "")
+    made_jobs["stayed"] = (["coverage", file["long"], *long, "--by", "sex"], [file["long"]], "")
     return made_jobs
 
 
@@ -141,7 +155,7 @@ def main() -> None:
         subprocess.run([sys.executable, "-c", MAKE, str(folder), str(rows)], check=True, cwd=HERE)
         for suffix in ("csv", "parquet"):
             for name, (command, inputs, out) in jobs(folder, suffix).items():
-                if asked.only not in f"{name} {suffix}":
+                if not any(word in f"{name} {suffix}" for word in asked.only.split(",")):
                     continue
                 output = folder / out
                 target = ["--to" if name.startswith("export") else "--out", str(output), "--overwrite"]

@@ -53,10 +53,10 @@ def encode_ordinals(values: Array) -> Ordinals:
 
 
 def encode_countable(values: Array) -> Ordinals | None:
-    """Encode without sorting; None if the values are neither integers nor short decimals, or range too far."""
+    """Encode without sorting; None if the values are neither integers, times nor short decimals, or range too far."""
     if not len(values):
         return None
-    if values.dtype.kind in "iub":
+    if values.dtype.kind in "iubM":
         numbers = values.astype(np.int64, copy=False)
         low, high = int(numbers.min()), int(numbers.max())
         if high - low > ROOMY * len(values) + 1024:

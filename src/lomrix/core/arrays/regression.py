@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -12,6 +13,8 @@ Numbers = npt.NDArray[np.float64]
 Mask = npt.NDArray[np.bool_]
 # A column whose part that the columns before do not determine is below this share of it adds nothing.
 TINY = 1e-10
+# Rows that are condensed at a time.
+BLOCK = 1 << 15
 
 
 @dataclass(frozen=True)
@@ -62,42 +65,69 @@ class LeastSquares:
         return self.mean + float(distance @ self.slopes), float(np.sqrt(variance))
 
 
-def fit_least_squares(columns: Numbers, values: Numbers) -> LeastSquares:
-    """Fit a constant and a slope for each column.
+@dataclass(frozen=True)
+class Condensed:
+    """Columns and the numbers to be fitted, condensed so that any of the columns can be fitted without the rows.
 
-    Parameters
-    ----------
-    columns
-        Shape (n, k), nothing missing.
-    values
-        Shape (n,).
+    `triangle` is the triangular factor of the columns and the numbers (last) about their means: what a fit needs.
     """
-    count, width = columns.shape
-    means, mean = columns.mean(axis=0), float(values.mean())
-    centred, distances = columns - means, values - mean
-    sizes = (centred**2).sum(axis=0)
-    lengths = np.sqrt(sizes)
-    used = np.zeros(width, np.bool_)
-    basis = np.zeros((count, 0))
-    # A constant column keeps a little length from rounding.
-    is_constant = lengths <= TINY * np.abs(columns).max(axis=0, initial=0) * np.sqrt(max(count, 1))
-    for index in np.flatnonzero(~is_constant):
-        rest = centred[:, index] / lengths[index]
-        for _ in range(2):  # a second time, so that what rounding left is taken away too
-            rest = rest - basis @ (basis.T @ rest)
-        length = float(np.sqrt(rest @ rest))
-        if length > TINY:
-            used[index] = True
-            basis = np.column_stack([basis, rest / length])
-    kept = centred[:, used]
-    slopes, inverse = np.zeros(width), np.zeros((width, width))
-    triangle = basis.T @ kept
-    if kept.shape[1]:
-        slopes[used] = np.linalg.solve(triangle, basis.T @ distances)
-        inner = np.linalg.inv(triangle)
-        inverse[np.ix_(used, used)] = inner @ inner.T
-    residuals = distances - kept @ slopes[used]
-    return LeastSquares(count, means, mean, slopes, inverse, float(residuals @ residuals), sizes, used)
+
+    count: int
+    means: Numbers  # of the columns, then of the numbers
+    triangle: Numbers
+
+    @classmethod
+    def of(cls, columns: Numbers, values: Numbers) -> Condensed:
+        """Condense columns of shape (n, k), nothing missing, and numbers of shape (n,).
+
+        References
+        ----------
+        J. Demmel, L. Grigori, M. Hoemmen and J. Langou, "Communication-optimal parallel and sequential QR and LU
+        factorizations", SIAM Journal on Scientific Computing 34 (2012), A206-A239, section 4: block by block.
+        """
+        count, width = len(values), columns.shape[1] + 2
+        # Distances from the first row keep their digits where all numbers are far from 0.
+        start = np.append(columns[0], values[0])
+        factor = np.zeros((0, width))
+        for first in range(0, count, BLOCK):
+            part = slice(first, first + BLOCK)
+            block = np.column_stack([np.ones(len(values[part])), columns[part], values[part]])
+            block[:, 1:] -= start
+            factor = np.asarray(np.linalg.qr(np.vstack([factor, block]), mode="r"))
+        # The column of ones comes first, so the rows below it are about the means.
+        square = np.zeros((width, width))
+        square[: len(factor)] = factor
+        return cls(count, start + square[0, 1:] / square[0, 0], square[1:, 1:])
+
+    def fit(self, chosen: Sequence[int]) -> LeastSquares:
+        """Fit a constant and a slope for each of some columns."""
+        columns, values = self.triangle[:, list(chosen)], self.triangle[:, -1]
+        sizes = (columns**2).sum(axis=0)
+        lengths = np.sqrt(sizes)
+        largest = np.abs(self.means[list(chosen)]) * np.sqrt(self.count) + lengths
+        used = np.zeros(len(chosen), np.bool_)
+        basis = np.zeros((len(values), 0))
+        # A constant column keeps a little length from rounding.
+        for index in np.flatnonzero(lengths > TINY * largest):
+            rest = columns[:, index] / lengths[index]
+            for _ in range(2):  # a second time, so that what rounding left is taken away too
+                rest = rest - basis @ (basis.T @ rest)
+            length = float(np.sqrt(rest @ rest))
+            if length > TINY:
+                used[index] = True
+                basis = np.column_stack([basis, rest / length])
+        kept = columns[:, used]
+        slopes, inverse = np.zeros(len(chosen)), np.zeros((len(chosen), len(chosen)))
+        if kept.shape[1]:
+            triangle = basis.T @ kept
+            slopes[used] = np.linalg.solve(triangle, basis.T @ values)
+            inner = np.linalg.inv(triangle)
+            inverse[np.ix_(used, used)] = inner @ inner.T
+        residuals = values - kept @ slopes[used]
+        means = self.means[list(chosen)]
+        return LeastSquares(
+            self.count, means, float(self.means[-1]), slopes, inverse, float(residuals @ residuals), sizes, used
+        )
 
 
 @dataclass(frozen=True)

@@ -12,6 +12,8 @@ from lomrix.core.arrays.codes import LARGEST, Codes, order_codes
 from lomrix.core.arrays.types import Array
 
 Rows = npt.NDArray[np.int64]
+# Times that are looked up at once.
+BLOCK = 1 << 16
 
 
 @dataclass
@@ -87,6 +89,31 @@ class SortedSpells:
         is_gap = self.starts[order[after]] - self.ends[furthest] > unit
         return order[after[is_gap]], furthest[is_gap]
 
+    def _find_last_started(self, base: Codes, times: Rows, span: int) -> tuple[Rows, Rows]:
+        """Return for each time its key, and the position of the last spell of its case that has started.
+
+        Searching among the spells of one case takes fewer steps than among all; block by block, so that all but the
+        spells stays in the processor's cache. Where no spell has started, the position is that of another case, or -1.
+        """
+        counts = np.bincount(self.codes[self.order], minlength=self.size)
+        bounds = np.concatenate([[0], np.cumsum(counts), [0]])  # the last for a time of no case
+        keys = np.append(self._keys[0], np.iinfo(np.int64).max)
+        targets, positions = np.empty(len(base), np.int64), np.empty(len(base), np.int64)
+        rounds = int(counts.max(initial=0)).bit_length()
+        for start in range(0, len(base), BLOCK):
+            block = slice(start, start + BLOCK)
+            code = base[block]
+            target = np.where(code < 0, -1, code * span + times[block])
+            low = bounds[code]
+            high = np.where(code < 0, 0, bounds[code + 1])
+            for _ in range(rounds):
+                middle = (low + high) >> 1
+                has_started = (keys[middle] <= target) & (low < high)
+                high = np.where(has_started, high, middle)
+                low = np.where(has_started, middle + 1, low)
+            targets[block], positions[block] = target, low - 1
+        return targets, positions
+
     def find_covering(self, base: Codes) -> tuple[Rows, Rows]:
         """Return the pairs of a time and a spell of the same case that covers it, time by time.
 
@@ -96,15 +123,14 @@ class SortedSpells:
             Case of each of the times, -1 for one that no spell covers.
         """
         _, _, times, span = self._ordinals
-        start_keys, end_keys, reach = self._keys
-        targets = np.where(base < 0, -1, base * span + times)
-        positions = np.searchsorted(start_keys, targets, side="right") - 1
-        if not len(self.overlaps[0]):
-            rows = np.flatnonzero(np.append(end_keys, -1)[positions] >= np.maximum(targets, 0))
-            return rows, self.order[positions[rows]]
-        # Walk back from the last spell that has started, as long as an earlier one may still last.
-        rows = np.flatnonzero(np.append(reach, -1)[positions] >= np.maximum(targets, 0))
+        _, end_keys, reach = self._keys
+        targets, positions = self._find_last_started(base, times, span)
+        # A spell of another case has a smaller key, so it does not reach.
+        rows = np.flatnonzero((np.append(reach, -1)[positions] >= targets) & (targets >= 0))
         positions, found = positions[rows], []
+        if not len(self.overlaps[0]):
+            return rows, self.order[positions]
+        # Walk back from the last spell that has started, as long as an earlier one may still last.
         while len(rows):
             covers = end_keys[positions] >= targets[rows]
             found.append((rows[covers], positions[covers]))

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.differences import student_test
-from lomrix.core.arrays.regression import AddedColumns, LeastSquares, compare_fits, fit_least_squares
+from lomrix.core.arrays.regression import AddedColumns, Condensed, LeastSquares, compare_fits
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import rank_cells
@@ -31,7 +31,7 @@ MOST_CODES = 50
 SLOPES_DIFFER, INFLATED = 0.05, 10.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Covariate:
     """A covariate in the rows that are compared: one column of numbers, or one for each code but the first."""
 
@@ -91,12 +91,14 @@ class AdjustedComparison:
         return result
 
     @cached_property
-    def _columns(self) -> tuple[Numbers, Numbers]:
-        """The columns of the covariates, and those of the groups but the first."""
+    def _condensed(self) -> Condensed:
+        """The covariates, the groups but the first, and their products, with the measure."""
         codes = self.sides.groups.codes[self.rows]
         groups = (codes[:, None] == np.arange(1, self.sides.groups.count)).astype(np.float64)
-        empty = np.zeros((len(codes), 0))
-        return np.hstack([empty, *(covariate.columns for covariate in self.covariates)]), groups
+        columns = [covariate.columns for covariate in self.covariates]
+        centred = [part - part.mean(axis=0) for part in columns]
+        products = [(part[:, :, None] * groups[:, None, :]).reshape(len(groups), -1) for part in centred]
+        return Condensed.of(np.hstack([*columns, groups, *products]), self.values)
 
     @cached_property
     def values(self) -> Numbers:
@@ -111,11 +113,11 @@ class AdjustedComparison:
     @cached_property
     def fit(self) -> LeastSquares:
         """The fit with covariates and groups."""
-        return fit_least_squares(np.hstack(self._columns), self.values)
+        return self._condensed.fit(range(self._first_group + self.sides.groups.count - 1))
 
     @property
     def _first_group(self) -> int:
-        return int(self._columns[0].shape[1])
+        return sum(len(covariate.labels) for covariate in self.covariates)
 
     def list_tests(self) -> list[dict[str, Any]]:
         """Return the difference of each group from the first, and if there are more, the test of all."""
@@ -136,8 +138,7 @@ class AdjustedComparison:
                 "effect": t**2 / (t**2 + self.fit.df),
             })  # fmt: skip
         if len(texts) > 2:
-            fewer = fit_least_squares(self._columns[0], self.values)
-            test = compare_fits(fewer, self.fit)
+            test = compare_fits(self._condensed.fit(range(self._first_group)), self.fit)
             tests.append({**base, "comparison": f"{len(texts)} groups, {adjusted}", "method": F_METHOD, **vars(test)})
         return tests
 
@@ -221,10 +222,11 @@ class AdjustedComparison:
 
     def _test_interaction(self, covariate: Covariate) -> AddedColumns:
         """Test whether the slope of a covariate differs between the groups."""
-        covariates, groups = self._columns
-        centred = covariate.columns - covariate.columns.mean(axis=0)
-        products = (centred[:, :, None] * groups[:, None, :]).reshape(len(groups), -1)
-        return compare_fits(self.fit, fit_least_squares(np.hstack([covariates, groups, products]), self.values))
+        groups = self.sides.groups.count - 1
+        before = sum(len(other.labels) for other in self.covariates[: self.covariates.index(covariate)])
+        first = self._first_group + groups + before * groups
+        products = range(first, first + len(covariate.labels) * groups)
+        return compare_fits(self.fit, self._condensed.fit([*range(self._first_group + groups), *products]))
 
 
 def require_numbers(column: Column, name: str, *, has_codes: bool) -> None:

@@ -7,7 +7,6 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import order_codes
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
@@ -103,77 +102,66 @@ def choose_rows(step: Subset, table: Table, scope: Scope) -> RowChoice:
 
 def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     """Keep one row of each key; a row whose key is missing stays."""
-    rows = choice.kept
     codes, size = encode_rows(choice.table, step.one_per)
-    codes = codes[rows]
-    choice.without_key = int(np.count_nonzero(codes < 0))
+    is_out = choice.fates > 0
+    choice.without_key = int(np.count_nonzero((codes < 0) & ~is_out))
+    codes = np.where(is_out, -1, codes)
     if choice.without_key:
         text = f"{pluralize(choice.without_key, 'row')} without a key stayed, since a missing key matches no other."
         choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", choice.without_key))
-    counts = np.bincount(codes[codes >= 0], minlength=size)
-    repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
-    rows, codes = rows[repeated], codes[repeated]
     word, name = parse_pick(step.pick)
     takes_last = step.ties == "last" if name else word == "last"
+    rows = np.arange(len(codes))
     if name:
-        ranks = rank_for_pick(choice.table, name, rows, is_latest=word == "latest")
-        best = find_minima(codes, ranks, size)
+        ranks = rank_for_pick(choice.table, name, is_latest=word == "latest")
+        # One more, for rows of no key.
+        best = np.full(size + 1, np.iinfo(np.int64).max)
+        np.minimum.at(best, codes, ranks)
         is_best = ranks == best[codes]
         if step.ties is None:
-            require_one_best(choice.table, step, rows, codes, ranks, is_best)
-        rows, codes = rows[is_best], codes[is_best]
-    chosen = np.full(size, -1, np.int64)
-    order = slice(None) if takes_last else slice(None, None, -1)
-    chosen[codes[order]] = rows[order]
-    out = np.zeros(len(choice.table), np.bool_)
-    out[choice.kept[repeated]] = True
-    out[chosen[chosen >= 0]] = False
-    choice.leave_out(out, "repeated-key")
-    if count := int(np.count_nonzero(chosen >= 0)):
+            require_one_best(choice.table, step, codes, size, is_best)
+        rows = np.flatnonzero(is_best)
+    chosen = np.full(size + 1, -1, np.int64)
+    rows = rows if takes_last else rows[::-1]
+    chosen[codes[rows]] = rows
+    is_kept = codes < 0
+    is_kept[chosen[:-1][chosen[:-1] >= 0]] = True
+    choice.leave_out(~is_kept, "repeated-key")
+    if count := int(np.count_nonzero(np.bincount(codes[codes >= 0], minlength=size) > 1)):
         kept = f"the one with the {word} {name}" if name else f"the {word}"
         text = f"{pluralize(count, 'key')} had several rows; {kept} was kept."
         choice.notes.append(Note(text, ", ".join(step.one_per), (), "picked", count, done=True))
 
 
-def rank_for_pick(table: Table, name: str, rows: Rows, *, is_latest: bool) -> Rows:
-    """Rank the cells of some rows so that the smallest is the one to pick; missing ones are largest."""
-    column = table[name].take(rows)
+def rank_for_pick(table: Table, name: str, *, is_latest: bool) -> Rows:
+    """Return integers that are smaller for cells that are picked rather; missing cells come last."""
+    column = table[name]
     if column.type not in ("date", "datetime", "integer", "number"):
         raise UsageError(
             f"{name} is {column.type}: earliest and latest need dates or numbers.",
             todo=f"Use ‹pick=first› or ‹pick=last›, or state ‹type={name}=date›.",
         )
-    ranks, count = rank_cells(column)
-    return np.where(ranks < 0, count, count - 1 - ranks if is_latest else ranks)
+    ranks = rank_cells(column)[0] if column.type == "number" else column.values.astype(np.int64)
+    ranks = -ranks if is_latest else ranks
+    return ranks if column.why is None else np.where(column.is_missing, np.iinfo(np.int64).max, ranks)
 
 
-def find_minima(codes: Rows, values: Rows, size: int) -> Rows:
-    """Return the smallest value of each code."""
-    order = order_codes(values, int(values.max(initial=0)) + 1)[::-1]
-    minima = np.zeros(size, np.int64)
-    minima[codes[order]] = values[order]
-    return minima
-
-
-def require_one_best(
-    table: Table, step: Subset, rows: Rows, codes: Rows, ranks: Rows, is_best: npt.NDArray[np.bool_]
-) -> None:
-    """Stop if the row to pick is not clear: several are equal, or one of a key has no value.
+def require_one_best(table: Table, step: Subset, codes: Rows, size: int, is_best: npt.NDArray[np.bool_]) -> None:
+    """Stop if the row to pick is not clear: several are equal, or one of a key with several rows has no value.
 
     Raises DataError with keys and rows.
     """
     word, name = parse_pick(step.pick)
-    is_missing = table[name].take(rows).is_missing
-    size = int(codes.max(initial=-1)) + 1
-    has_ties = np.bincount(codes[is_best], minlength=size) > 1
-    has_missing = np.bincount(codes[is_missing], minlength=size) > 0
+    inside, is_missing = codes >= 0, table[name].is_missing
+    has_ties = np.bincount(codes[is_best & inside], minlength=size) > 1
+    has_missing = np.bincount(codes[is_missing & inside], minlength=size) > 0
+    has_missing &= np.bincount(codes[inside], minlength=size) > 1
     unclear = np.flatnonzero(has_ties | has_missing)
     if not len(unclear):
         return
     shown = []
     for code in unclear[:MOST_EXAMPLES].tolist():
-        same = rows[codes == code]
-        same = same if has_missing[code] else rows[(codes == code) & is_best]
+        same = np.flatnonzero((codes == code) & (is_best | bool(has_missing[code])))
         numbers = shorten_list(map(str, (same + table.first_row).tolist()), 4)
         cause = f"{name} missing" if has_missing[code] else "equal"
         shown.append(f"{format_keys(table, step.one_per, same[:1])[0]} (rows {numbers}: {cause})")
@@ -201,9 +189,9 @@ def draw_sample(step: Subset, choice: RowChoice) -> None:
         cases = Cases(table, step.case)
         require_constant_groups(step, cases)
         # Cases are numbered in the order of their ids, so that the sample does not depend on the order of the rows.
-        units = group_rows(table, step.case).codes
-        unit_rows = np.zeros(len(cases), np.int64)
-        unit_rows[units[::-1]] = np.arange(len(units))[::-1]
+        numbers = group_rows(table.only(step.case).take(cases.firsts), step.case).codes
+        units, unit_rows = numbers[cases.of_row], np.empty(len(cases), np.int64)
+        unit_rows[numbers] = cases.firsts
     groups = np.zeros(len(unit_rows), np.int64)
     if step.sample_by and table is not None:
         groups = group_rows(table, step.sample_by).codes[unit_rows]
