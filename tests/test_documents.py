@@ -21,7 +21,7 @@ DOCS = ROOT / "docs"
 # Commands whose exit status tells that something was found.
 FINDS = ("check", "changes")
 OUTPUTS = re.compile(
-    r"--(?:out|to|figure|unmatched|conflicts|linkage|seed|draft-ledger|companion|codebook|as-plan|as-commands|as-prov|study)"
+    r"--(?:out|to|figure|unmatched|conflicts|linkage|seed|draft-ledger|draft-pairs|left-out|companion|codebook|as-plan|as-commands|as-prov|study)"
 )
 
 
@@ -48,12 +48,34 @@ def test_every_recipe_runs_in_its_order_and_reports_what_is_shown(tmp_path: Path
     found = shown((DOCS / "recipes.md").read_text())
     assert len(found) >= 40
     assert sum(bool(lines) for _, lines in found) >= 30
-    wrong = {}
+    wrong: dict[str, object] = {}
+    proposed = 0
     for words, lines in found:
-        output, error = lomrix(*words, cwd=demo, status=1 if words[0] in FINDS else 0)
-        if missed := differing(lines, output + error):
+        output, error = lomrix(*words, cwd=demo, status=None)
+        missed = differing(lines, output + error)
+        if missed or error.startswith("error"):
             wrong[" ".join(words)] = (missed, output + error)
-    assert not wrong, wrong
+        proposed += paste_proposals(output + error, demo, wrong)
+    assert not wrong and proposed >= 3, wrong
+
+
+def finds(words: list[str]) -> bool:
+    """Whether the exit status of a command tells that something was found."""
+    return words[0] in FINDS or words[:2] == ["dictionary", "changes"]
+
+
+def paste_proposals(output: str, folder: Path, wrong: dict[str, object]) -> int:
+    """Type each command that an output proposes, and take away what it wrote; how many there were."""
+    commands = re.findall(r"^(?:next  |      )(?:.*: )?(lomrix .*)$", output, re.M)
+    for command in commands:
+        words = shlex.split(command)[1:]
+        before = set(folder.rglob("*"))
+        told, error = lomrix(*words, cwd=folder, status=None)
+        if error.startswith("error") or not told:
+            wrong[f"pasted: {command}"] = error
+        for path in {*folder.rglob("*")} - before:
+            path.unlink()
+    return len(commands)
 
 
 @pytest.fixture(scope="module")
@@ -61,13 +83,17 @@ def worked(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo study after the job of examples/kittiwake.sh."""
     folder = tmp_path_factory.mktemp("worked")
     text = (ROOT / "examples" / "kittiwake.sh").read_text().replace("\\\n", " ")
+    wrong: dict[str, object] = {}
+    proposed = 0
     for line in re.findall(r"^(?:show|refused) .*$", text, re.M):
         kind, *words = shlex.split(line)
         if words[0] == "demo":
             lomrix("demo", "demo", cwd=folder)
             (folder / "demo" / "out").mkdir()
         else:
-            lomrix(*words, cwd=folder / "demo", status=1 if kind == "refused" else 0)
+            output, error = lomrix(*words, cwd=folder / "demo", status=1 if kind == "refused" else 0)
+            proposed += paste_proposals(output + error, folder / "demo", wrong)
+    assert not wrong and proposed >= 4, wrong
     return folder / "demo"
 
 
@@ -99,7 +125,7 @@ def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path)
         if not set(words) & set(ILLUSTRATIONS):
             cleared(words, folder)
             output, error = lomrix(*words, cwd=folder, status=None)
-            fine = words[0] in FINDS or not error.startswith("error")
+            fine = finds(words) or not error.startswith("error")
             failed += [] if fine else [f"{' '.join(words)}\n{error}"]
             failed += [f"{' '.join(words)}\nshown, not said: {line}" for line in differing(lines, output + error)]
     assert not failed, "\n".join(failed)

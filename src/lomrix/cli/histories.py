@@ -93,7 +93,7 @@ def show_history(reporter: Reporter, given: dict[str, Any]) -> None:
         from lomrix.show.terminal import view_account, view_ending
 
         room = reporter.environment.make_screen().usable_width
-        advice = [f"lomrix run {quote_word(given['as_plan'])}"] if given["as_plan"] else []
+        advice = [f"lomrix run {quote_word(given['as_plan'])} --rehearse"] if given["as_plan"] else []
         reporter.show(view_account(account, [], [], room), view_ending(written, advice))
     if any(state != UNCHANGED for state in checks.values()):
         raise typer.Exit(1)

@@ -344,9 +344,9 @@ def check_spells(table: Table, case: tuple[str, ...], start: str, end: str) -> I
     spells = Spells(table, start, end, codes, size)
     for rule, column, rows, text, breaks in (
         ("spell-ends-first", end, np.flatnonzero(spells.is_reversed), f"not before {start}", True),
-        ("spell-overlap", start, np.sort(spells.overlaps[0]), f"after {end} of all spells before", True),
+        ("spell-overlap", start, np.sort(spells.overlaps[0]), f"later than {end} of all spells before", True),
         ("spell-start-missing", start, np.flatnonzero(spells.has_no_start), "every spell has a start", True),
-        ("spell-gap", start, np.sort(spells.gaps[0]), f"right after {end} of the spell before", False),
+        ("spell-gap", start, np.sort(spells.gaps[0]), f"the day after {end} of the spell before", False),
     ):
         if len(rows):
             yield Finding(rule, column, rows, text, breaks)

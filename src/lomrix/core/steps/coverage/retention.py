@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.suppression import Tree, protect
+from lomrix.core.arrays.suppression import Tree, find_determined, protect
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.keys import Groups, group_with_missing
 from lomrix.core.steps.account import Listing
@@ -121,7 +121,13 @@ class Retention:
         for time in range(times):
             equations[size + time, numbers[:, time]] = 1
         values = self.counts["left_for_good"].ravel()
-        return protect(equations, values, hidden.ravel(), np.zeros(hidden.size, np.bool_)).reshape(size, times)
+        # Who was seen for the last time at the last occasion are those seen then, whose number is shown or not.
+        known = np.zeros_like(hidden)
+        known[:, -1] = ~hidden[:, -1]
+        result = protect(equations, values, hidden.ravel(), known.ravel()).reshape(size, times)
+        if find_determined(equations, result.ravel()).any():  # nobody else left, so even those numbers tell
+            result[:, :-1] = True
+        return result
 
     @cached_property
     def shares(self) -> npt.NDArray[np.float64]:
