@@ -82,7 +82,7 @@ PARTS = {
     ("left out", "reduced"): "reduced to their {of}",
     ("left out", "reduced-rows"): "of repeated rows that became one",
     ("left out", "repeated"): "left out as repeated",
-    ("left out", "repeated-key"): "another row of their key kept, left out",
+    ("left out", "repeated-key"): "not picked, left out",
     ("left out", "unmatched"): "without a partner, left out",
     ("left out", "unmeasured"): "nothing measured at {of}, left out",
     ("added", ""): "added ({reason})",

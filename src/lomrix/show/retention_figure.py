@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
+
 from lomrix.core.steps.coverage.retention import RetentionFigure
 from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, shorten
 from lomrix.show.course_figure import MAX_TICKS, place_occasions
@@ -18,7 +20,8 @@ def draw_retention(retention: RetentionFigure, path: Path, format_: str) -> None
     positions = place_occasions(retention.values)
     for index, (group, shares) in enumerate(zip(retention.groups[:MAX_GROUPS], retention.shares, strict=False)):
         colour, style = COLOURS[index % len(COLOURS)], "-" if index < len(COLOURS) else "--"
-        axes.plot(positions, shares, style, color=colour, marker="o", markersize=5, linewidth=2, label=shorten(group))
+        label = f"{shorten(group)} (suppressed)" if np.isnan(shares).all() else shorten(group)
+        axes.plot(positions, shares, style, color=colour, marker="o", markersize=5, linewidth=2, label=label)
     ticks = range(0, len(positions), -(-len(positions) // MAX_TICKS))
     axes.set_xticks([positions[index] for index in ticks], [shorten(retention.texts[index]) for index in ticks])
     axes.set_ylim(0, 104)

@@ -280,7 +280,11 @@ def view_ending(
         parts.append(Text.assemble(("read back", "bold green"), f"  {compared:,} cells compared, all equal"))
     if rehearsal_message:
         parts.append(Text.assemble(("rehearsal", "bold magenta"), f"  {rehearsal_message}"))
-    parts += [Text.assemble(("next", "bold cyan"), f"  {escape_controls(line)}") for line in advice]
+    # A command that is copied must not be broken by a line end.
+    parts += [
+        Text.assemble(("next", "bold cyan"), f"  {escape_controls(line)}", no_wrap=True, overflow="ignore")
+        for line in advice
+    ]
     return Group(*parts)
 
 
@@ -292,8 +296,12 @@ def view_error(error: LomrixError) -> RenderableType:
         if error.pointer is not None:
             before = escape_controls(error.where[: error.pointer])
             text.append("\n" + " " * (len("where  ") + cell_len(before))).append("^", style="bold red")
-    if error.todo:
-        # Line ends in data are escaped by now; those left separate a command from its explanation.
-        todo = "\n       ".join(escape_controls(line) for line in error.todo.split("\n"))
-        text.append("\nnext   ", style="bold cyan").append(todo)
-    return text
+    parts: list[RenderableType] = [text]
+    # Line ends in data are escaped by now; those left separate a command, which must not be broken, from its words.
+    for number, line in enumerate(error.todo.split("\n") if error.todo else ()):
+        is_command = line.startswith("lomrix ")
+        head = ("next   ", "bold cyan") if number == 0 else ("       ", "")
+        parts.append(
+            Text.assemble(head, escape_controls(line), no_wrap=is_command, overflow="ignore" if is_command else None)
+        )
+    return Group(*parts)

@@ -10,6 +10,8 @@ from lomrix.core.steps.report.content import Bar, Line, MeasureFigure, Node, Occ
 
 BOX, HIGH, ACROSS, DOWN, MARGIN = 196, 58, 44, 18, 8
 MAX_CHARACTERS = 26
+# Boxes side by side in a flow; more become a further row.
+MOST_ACROSS = 8
 DASHES = ("", "6 3", "2 3", "8 3 2 3", "1 2", "10 4")
 
 
@@ -71,19 +73,20 @@ def find_levels(needs: Mapping[str, Sequence[str]]) -> dict[str, int]:
 def draw_flow(nodes: Sequence[Node]) -> str:
     """Draw how a file was made, from the raw files at the top to the file at the bottom, with numbers of rows."""
     level = find_levels({node.id: node.needs for node in nodes})
-    last_level = max(level.values(), default=0)
     # A raw file is just above the first task that takes it.
     for node in nodes:
         if not node.does:
             level[node.id] = max(min((level[other.id] for other in nodes if node.id in other.needs), default=1) - 1, 0)
-    rows: dict[int, list[Node]] = {}
-    for node in nodes:
-        rows.setdefault(level[node.id], []).append(node)
-    most_boxes = max(map(len, rows.values()), default=1)
+    rows: list[list[Node]] = []
+    for number in sorted(set(level.values())):
+        boxes = [node for node in nodes if level[node.id] == number]
+        down = -(-len(boxes) // MOST_ACROSS)
+        rows += [boxes[row::down] for row in range(down)]
+    most_boxes = max(map(len, rows), default=1)
     width = 2 * MARGIN + most_boxes * BOX + (most_boxes - 1) * ACROSS
-    height = 2 * MARGIN + (last_level + 1) * HIGH + last_level * 2 * DOWN
+    height = 2 * MARGIN + len(rows) * HIGH + (len(rows) - 1) * 2 * DOWN
     positions: dict[str, tuple[float, float]] = {}
-    for row, boxes in rows.items():
+    for row, boxes in enumerate(rows):
         start = (width - len(boxes) * BOX - (len(boxes) - 1) * ACROSS) / 2
         for number, node in enumerate(boxes):
             positions[node.id] = (start + number * (BOX + ACROSS), MARGIN + row * (HIGH + 2 * DOWN))

@@ -40,7 +40,7 @@ def test_one_row_for_each_key(pick: str, kept: list[int]) -> None:
     result = run(VISITS, one_per="id,wave", pick=pick)
     assert result.table["x"].cells() == kept
     assert parts_of(result.account.balances[0]) == {
-        "kept": 4, "key missing": 1, "another row of their key kept, left out": 2
+        "kept": 4, "key missing": 1, "not picked, left out": 2
     }  # fmt: skip
     left_out = result.extras["left_out"]
     assert sorted(left_out["x"].cells()) == sorted({*range(1, 8)} - {*kept})
