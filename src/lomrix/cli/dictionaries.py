@@ -205,6 +205,13 @@ def show(reporter: Reporter, given: dict[str, Any]) -> None:
     codes = tuple((name, code, label) for name, entries in dictionary.codes.items() for code, label in entries.items())
     if codes:
         listings.append(Listing("codes", ("list", "value", "label"), codes))
+    if dictionary.rules:
+        listings.append(Listing("rules", ("rule", "true of every row"), tuple(dictionary.rules.items())))
+    if dictionary.scales:
+        rows_of_scales = tuple(
+            (name, scale.label, scale.items, scale.reverse) for name, scale in dictionary.scales.items()
+        )
+        listings.append(Listing("scales", ("scale", "label", "items", "reverse-scored"), rows_of_scales))
     if misfit:
         listings.append(Listing("lists of codes that do not match the data", MISFIT_HEADS, tuple(misfit)))
     summary = f"{pluralize(len(names), 'variable')}, {describe_lists(dictionary)}."

@@ -127,6 +127,8 @@ class OpenedInputs:
             if opened.role.content == "table":
                 opened.source.rename(self.task.step.list_renames(opened.role.name, opened.source.name, others))
             needed = self.task.step.columns_needed(opened.role.name, opened.source.names)
+            if needed is not None and not {*needed} <= {*opened.source.names}:
+                needed = None  # the step refuses an unknown column better if it knows all
             result = opened.source.read(needed)
             opened.table = result.table
             if opened.role.content != "table":

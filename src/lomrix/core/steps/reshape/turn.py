@@ -78,7 +78,12 @@ class Gathering:
                 "No ‹header› was given.",
                 where=f"{len(columns)} columns look like {pluralize(len(guess.measures), 'measure')}: "
                 + shorten_list(columns, 8),
-                todo="or use ‹guess› to accept this.",
+                todo=(
+                    "Put the true times in, such as baseline=0,fu1=6,fu2=12, "
+                    if any("=" in text for text in guess.occasions)
+                    else ""
+                )
+                + "or use ‹guess› to accept this.",
                 proposal=make_proposal(self.step.case or self._guess_case(guess), guess),
             )
         return guess

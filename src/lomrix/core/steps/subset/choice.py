@@ -139,7 +139,7 @@ def rank_for_pick(table: Table, name: str, *, is_latest: bool) -> Rows:
     if column.type not in ("date", "datetime", "integer", "number"):
         raise UsageError(
             f"{name} is {column.type}: earliest and latest need dates or numbers.",
-            todo=f"Use ‹pick=first› or ‹pick=last›, or state ‹type={name}=date›.",
+            todo=f"Use ‹pick=first› or ‹pick=last›, or state its type and form: ‹type={name}=date:%d/%m/%Y›.",
         )
     ranks = rank_cells(column)[0] if column.type == "number" else column.values.astype(np.int64)
     ranks = -ranks if is_latest else ranks
