@@ -10,9 +10,13 @@ import numpy.typing as npt
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.codes import LARGEST, Codes, order_codes
 from lomrix.core.rows.keys import rank_cells
+from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.selection import parse_sort_word
 from lomrix.core.table.table import Table
+
+# Values that reach over less than this can be multiplied with those of another column.
+FAR = 2**31
 
 
 def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64], list[Note]]:
@@ -41,10 +45,17 @@ def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64]
 
 
 def rank_in_order(table: Table, name: str) -> tuple[Codes, int]:
-    """Return the rank of each cell of a column (-1: missing), and the number of ranks."""
+    """Return for each cell of a column a number from 0 in the order of the values (-1: missing), and their limit."""
     column = table[name]
-    ranks, count = rank_cells(column)
     labels: Collection[str] = table.dictionary.labels_of(name)
+    whole = to_whole_numbers(column) if not labels or column.type != "string" else None
+    present = whole if whole is None or column.why is None else whole[column.why == 0]
+    if whole is not None and present is not None and len(present):
+        low, high = int(present.min()), int(present.max())
+        # Where they do not reach too far, the values themselves are in order, and ranks need not be found.
+        if high - low < FAR:
+            return (whole - low if column.why is None else np.where(column.why == 0, whole - low, -1)), high - low + 1
+    ranks, count = rank_cells(column)
     if column.type != "string" or not labels:
         return ranks, count
     first = np.zeros(count, np.int64)
@@ -53,3 +64,11 @@ def rank_in_order(table: Table, name: str) -> tuple[Codes, int]:
     positions = np.array([order.get(text, len(order)) for text in column.take(first).cells()], np.int64)
     in_order = np.append(np.argsort(np.lexsort((np.arange(count), positions))), -1)
     return in_order[ranks], count
+
+
+def to_whole_numbers(column: Column) -> npt.NDArray[np.int64] | None:
+    """Return integers, dates, or the digits of ids of one shape as integers; None for any other column."""
+    if column.type == "string":
+        shaped = column.strings.shaped() if column.stored is None and column.why is None else None
+        return None if shaped is None else shaped[0]
+    return column.values.astype(np.int64) if column.type in ("integer", "date", "datetime") else None

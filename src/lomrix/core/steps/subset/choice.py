@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.matching import count_codes
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
@@ -53,9 +54,10 @@ class RowChoice:
     def leave_out(self, rows: Array, cause: str, reason: str = "", of: str = "") -> None:
         """Leave rows out (positions, or True where); those that are out already stay so."""
         self.causes.append((cause, reason, of))
-        chosen = np.zeros(len(self.table), np.bool_)
-        chosen[rows] = True
-        self.fates[chosen & (self.fates == 0)] = len(self.causes)
+        if rows.dtype != np.bool_:
+            positions, rows = rows, np.zeros(len(self.table), np.bool_)
+            rows[positions] = True
+        np.copyto(self.fates, len(self.causes), where=rows & (self.fates == 0), casting="unsafe")
 
     def make_balance(self) -> Balance:
         """Balance the rows of the table: kept, and left out by cause."""
@@ -103,15 +105,18 @@ def choose_rows(step: Subset, table: Table, scope: Scope) -> RowChoice:
 def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     """Keep one row of each key; a row whose key is missing stays."""
     codes, size = encode_rows(choice.table, step.one_per)
-    is_out = choice.fates > 0
-    choice.without_key = int(np.count_nonzero((codes < 0) & ~is_out))
-    codes = np.where(is_out, -1, codes)
+    if choice.causes:
+        is_out = choice.fates > 0
+        choice.without_key = int(np.count_nonzero((codes < 0) & ~is_out))
+        codes = np.where(is_out, -1, codes)
+    else:
+        choice.without_key = int(np.count_nonzero(codes < 0))
     if choice.without_key:
         text = f"{pluralize(choice.without_key, 'row')} without a key stayed, since a missing key matches no other."
         choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", choice.without_key))
     word, name = parse_pick(step.pick)
     takes_last = step.ties == "last" if name else word == "last"
-    rows = np.arange(len(codes))
+    rows, of_rows = np.arange(len(codes)), codes
     if name:
         ranks = rank_for_pick(choice.table, name, is_latest=word == "latest")
         # One more, for rows of no key.
@@ -121,13 +126,14 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
         if step.ties is None:
             require_one_best(choice.table, step, codes, size, is_best)
         rows = np.flatnonzero(is_best)
+        of_rows = codes[rows]
     chosen = np.full(size + 1, -1, np.int64)
-    rows = rows if takes_last else rows[::-1]
-    chosen[codes[rows]] = rows
+    step_through = slice(None) if takes_last else slice(None, None, -1)  # the last to be put in stays
+    chosen[of_rows[step_through]] = rows[step_through]
     is_kept = codes < 0
     is_kept[chosen[:-1][chosen[:-1] >= 0]] = True
     choice.leave_out(~is_kept, "repeated-key")
-    if count := int(np.count_nonzero(np.bincount(codes[codes >= 0], minlength=size) > 1)):
+    if count := int(np.count_nonzero(count_codes(codes, size) > 1)):
         kept = f"the one with the {word} {name}" if name else f"the {word}"
         text = f"{pluralize(count, 'key')} had several rows; {kept} was kept."
         choice.notes.append(Note(text, ", ".join(step.one_per), (), "picked", count, done=True))
