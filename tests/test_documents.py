@@ -114,12 +114,18 @@ def cleared(words: list[str], folder: Path) -> None:
             path.parent.mkdir(exist_ok=True)
 
 
-@pytest.mark.parametrize("name", ["README.md", "docs/guide.md"])
-def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path) -> None:
-    folder = tmp_path / "demo"
-    shutil.copytree(worked, folder)
-    for database in folder.rglob("*.db"):
-        database.unlink()
+def test_the_commands_of_readme_and_guide_run(worked: Path, tmp_path: Path) -> None:
+    failed = []
+    for name in ("README.md", "docs/guide.md"):
+        folder = tmp_path / Path(name).stem
+        shutil.copytree(worked, folder)
+        for database in folder.rglob("*.db"):
+            database.unlink()
+        failed += run_commands(name, folder)
+    assert not failed, "\n".join(failed)
+
+
+def run_commands(name: str, folder: Path) -> list[str]:
     failed = []
     for words, lines in shown((ROOT / name).read_text()):
         if not set(words) & set(ILLUSTRATIONS):
@@ -128,7 +134,7 @@ def test_the_commands_of_a_document_run(name: str, worked: Path, tmp_path: Path)
             fine = finds(words) or not error.startswith("error")
             failed += [] if fine else [f"{' '.join(words)}\n{error}"]
             failed += [f"{' '.join(words)}\nshown, not said: {line}" for line in differing(lines, output + error)]
-    assert not failed, "\n".join(failed)
+    return failed
 
 
 @pytest.mark.parametrize(("name", "made"), [("commands.md", format_markdown), ("lomrix.1", format_manual)])
