@@ -87,6 +87,7 @@ def test_retention_by_group() -> None:
         (1, 0, None, 0), (2, 1, None, 1), (3, 0, None, None),
     ]  # fmt: skip
     assert [row[0] for row in result.account.listings[0].rows if row[0]] == ["women", "men", "blank"]
+    assert len(Coverage(**LONG, by="sex", min_n=2).apply(sources(SEEN.take(np.zeros(0, np.int64)))).table) == 0
     with pytest.raises(DataError, match="sex is not a constant"):
         Coverage(**LONG, by="sex").apply(sources(table(id=["a", "a"], wave=[1, 2], sex=[1, 2])))
     with pytest.raises(UsageError):

@@ -76,6 +76,8 @@ def parsed_by(parse: Callable[[Any], object]) -> AfterValidator:
     return AfterValidator(check)
 
 
+# Columns to sort by; a minus is for descending.
+SortWords = Annotated[tuple[str, ...], BY_COMMAS, parsed_by(lambda words: require_different(words))]
 # A choice of columns, separated by commas, in one text or several.
 Columns = Annotated[str, join_parts(", ".join), JOINED, parsed_by(require_choice)]
 
@@ -92,6 +94,14 @@ def parse_spell(text: str) -> tuple[str, str]:
     if not start or not end or start == end:
         raise UsageError(f'"{text}" does not name the start and the end of a spell.', todo="Write from..until.")
     return start, end
+
+
+def require_different(words: Sequence[str]) -> None:
+    """Stop if a column is named twice, also with a minus, since the second has no effect.
+
+    Raises UsageError naming the first one.
+    """
+    require_distinct([word.removeprefix("-") for word in words], "The column")
 
 
 def check_setting(name: str, check: Callable[[], object]) -> None:

@@ -83,9 +83,9 @@ class Retention:
     @cached_property
     def counts(self) -> dict[str, Counts]:
         """Numbers of cases, each of shape (groups, occasions)."""
-        size = self.groups.count
+        size, times = self.groups.count, self.grid.times
         return {
-            name: np.array([np.bincount(codes[codes >= 0], minlength=size) for codes in cells]).reshape(-1, size).T
+            name: np.array([np.bincount(codes[codes >= 0], minlength=size) for codes in cells]).reshape(times, size).T
             for name, cells in self._cells.items()
         }
 
@@ -96,12 +96,11 @@ class Retention:
         if not self.min_n:
             return {name: np.zeros((size, times), np.bool_) for name in self.counts}
         one_total = [np.zeros(size, np.int64)]
-        masks = {
-            name: np.array([Tree(codes, one_total, size, None, self.min_n).suppress()[0] for codes in cells])
-            .reshape(-1, size)
-            .T
-            for name, cells in self._cells.items()
-        }
+        masks = {}
+        for name, cells in self._cells.items():
+            trees = [Tree(codes, one_total, size, None, self.min_n) for codes in cells]
+            hidden = np.array([tree.suppress()[0] for tree in trees], np.bool_)
+            masks[name] = hidden.reshape(times, size).T
         masks["left_for_good"] = self._protect_sums(masks["left_for_good"])
         # The percentage and the number of one occasion give the number of the first.
         masks["kept"] |= masks["seen"][:, :1]

@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
 from lomrix.core.steps.export.missing_codes import AUTO, parse_missing_codes
-from lomrix.core.steps.settings import Columns, Names, Setting, Texts, parsed_by, require_distinct
+from lomrix.core.steps.settings import Columns, Names, Setting, SortWords, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.selection import choose_by_name, parse_sort_word
@@ -96,7 +96,7 @@ class Export(Step):
         Setting("headed: names on top. bare: only numbers. fixed: columns of fixed width. package: a folder."),
     ] = None
     columns: Annotated[Columns, Setting("Columns to write, in this order.", "COLUMNS")] = ""
-    sort_by: Annotated[Names, Setting("Sort the rows by these columns; -age for descending.", "COLUMNS")] = ()
+    sort_by: Annotated[SortWords, Setting("Sort the rows by these columns; -age for descending.", "COLUMNS")] = ()
     missing_code: Annotated[
         Texts,
         parsed_by(parse_missing_codes),

@@ -41,7 +41,7 @@ class RowChoice:
     fates: npt.NDArray[np.uint8] = field(init=False)  # 0 = kept, k = by the k-th cause
     causes: list[tuple[str, str, str]] = field(default_factory=list)  # cause, reason, and what it belongs to
     notes: list[Note] = field(default_factory=list)
-    without_key: int = 0
+    without_key: npt.NDArray[np.bool_] | None = None  # True for rows whose key is missing, if there is a key
 
     def __post_init__(self) -> None:
         self.fates = np.zeros(len(self.table), np.uint8)
@@ -62,8 +62,9 @@ class RowChoice:
     def make_balance(self) -> Balance:
         """Balance the rows of the table: kept, and left out by cause."""
         counts = np.bincount(self.fates, minlength=len(self.causes) + 1).tolist()
-        kept = [Part("kept", counts[0] - self.without_key)]
-        kept += [Part("kept", self.without_key, "key-missing")] if self.without_key else []
+        without_key = 0 if self.without_key is None else int(np.count_nonzero(self.without_key & (self.fates == 0)))
+        kept = [Part("kept", counts[0] - without_key)]
+        kept += [Part("kept", without_key, "key-missing")] if without_key else []
         left_out = [
             Part("left out", count, cause, of, reason)
             for count, (cause, reason, of) in zip(counts[1:], self.causes, strict=True)
@@ -105,15 +106,12 @@ def choose_rows(step: Subset, table: Table, scope: Scope) -> RowChoice:
 def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     """Keep one row of each key; a row whose key is missing stays."""
     codes, size = encode_rows(choice.table, step.one_per)
+    choice.without_key = codes < 0
     if choice.causes:
-        is_out = choice.fates > 0
-        choice.without_key = int(np.count_nonzero((codes < 0) & ~is_out))
-        codes = np.where(is_out, -1, codes)
-    else:
-        choice.without_key = int(np.count_nonzero(codes < 0))
-    if choice.without_key:
-        text = f"{pluralize(choice.without_key, 'row')} without a key stayed, since a missing key matches no other."
-        choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", choice.without_key))
+        codes = np.where(choice.fates > 0, -1, codes)
+    if count := int(np.count_nonzero(choice.without_key & (choice.fates == 0))):
+        text = f"{pluralize(count, 'row')} without a key stayed, since a missing key matches no other."
+        choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", count))
     word, name = parse_pick(step.pick)
     takes_last = step.ties == "last" if name else word == "last"
     rows, of_rows = np.arange(len(codes)), codes
@@ -141,7 +139,7 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
 
 def rank_for_pick(table: Table, name: str, *, is_latest: bool) -> Rows:
     """Return integers that are smaller for cells that are picked rather; missing cells come last."""
-    column = table[name]
+    column = table[name].fit_type("integer")
     if column.type not in ("date", "datetime", "integer", "number"):
         raise UsageError(
             f"{name} is {column.type}: earliest and latest need dates or numbers.",

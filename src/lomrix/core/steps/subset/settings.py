@@ -9,7 +9,16 @@ from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
-from lomrix.core.steps.settings import JOINED, Columns, Names, Setting, join_parts, parsed_by
+from lomrix.core.steps.settings import (
+    JOINED,
+    Columns,
+    Names,
+    Setting,
+    SortWords,
+    join_parts,
+    parsed_by,
+    require_different,
+)
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name, parse_sort_word
 
@@ -70,7 +79,9 @@ class Subset(Step):
         parsed_by(parse),
         Setting("Keep rows for which this is true.", "EXPRESSION"),
     ] = ""
-    one_per: Annotated[Names, Setting("Keep one row for each value of these columns.", "COLUMNS")] = ()
+    one_per: Annotated[
+        Names, parsed_by(require_different), Setting("Keep one row for each value of these columns.", "COLUMNS")
+    ] = ()
     pick: Annotated[
         str,
         parsed_by(parse_pick),
@@ -83,7 +94,7 @@ class Subset(Step):
     sample: Annotated[int, Field(ge=0), Setting("Draw this many rows at random, or cases with --case.", "N")] = 0
     sample_by: Annotated[Names, Setting("Draw that many from each group of these columns.", "COLUMNS")] = ()
     seed: Annotated[int | None, Field(ge=0), Setting("Another number draws another sample; 1 by default.", "N")] = None
-    sort_by: Annotated[Names, Setting("Sort the rows by these columns; -visit_date for descending.", "COLUMNS")] = ()
+    sort_by: Annotated[SortWords, Setting("Sort the rows by these columns; -age for descending.", "COLUMNS")] = ()
     case: Annotated[
         Names, Setting("Column that names the case, for samples and for conditions on all rows of a case.", "COLUMNS")
     ] = ()
