@@ -150,7 +150,8 @@ def test_a_seed_draws_the_same_on_every_machine() -> None:
 
 @pytest.mark.parametrize(
     ("settings", "setting"),
-    [({"one_per": "id"}, "one_per"), ({"sort_by": "x,-x"}, "sort_by"), ({"pick": "first"}, "pick"), ({"seed": 3}, "seed"),
+    [({"one_per": "id"}, "one_per"), ({"sort_by": "x,-x"}, "sort_by"), ({"pick": "first"}, "pick"),
+     ({"seed": 3}, "seed"),
      ({"sample_by": "x"}, "sample_by"), ({"one_per": "id", "pick": "first", "ties": "last"}, "ties"),
      ({"one_per": "id", "pick": "newest"}, "pick"), ({"one_per": "id", "pick": "latest:"}, "pick"),
      ({"sample": -1}, "sample")],
