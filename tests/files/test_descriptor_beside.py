@@ -92,3 +92,20 @@ def test_the_name_that_a_column_gets_decides_what_the_dictionary_reports_of_it(t
     (tmp_path / "k.toml").write_text('[variables.id]\nmissing = { "-9" = "unknown" }\n')
     output, _ = lomrix("merge", "a.csv", "e.csv", "--key", "id=person", "-d", "k.toml", "--json", cwd=tmp_path)
     assert '"total": 2' in output and "missing" in output
+
+
+def test_rules_and_scales_travel_with_a_file_that_has_their_columns(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,age,f1,f2\n1,30,0,3\n2,12,1,2\n")
+    (tmp_path / "d.toml").write_text(
+        '[rules]\nadult = "age >= 16"\nother = "age > height"\n'
+        '[scales.f]\nitems = "f1..f2"\nreverse = "f2"\nspan = "0:3"\n[scales.g]\nitems = "g1..g2"\n'
+    )
+    for target, source in (("b.csv", "b.csv"), ("b.parquet", "b.parquet"), ("pack", "pack/a.csv")):
+        form = ["--form", "package"] if target == "pack" else []
+        lomrix("export", "a.csv", "--to", target, "-d", "d.toml", *form, cwd=tmp_path)
+        output, _ = lomrix("check", source, cwd=tmp_path, status=1)
+        assert "adult" in output and "other" not in output
+        assert "f: 2 of 2 rows scored" in lomrix("score", source, cwd=tmp_path)[0]
+    output, _ = lomrix("dictionary", "changes", "d.toml", "b.csv", cwd=tmp_path, status=1)
+    found = [line.split()[:2] for line in output.splitlines()]
+    assert ["rule", "other"] in found and ["scale", "g"] in found and ["rule", "adult"] not in found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -9,6 +10,7 @@ import pytest
 from lomrix.core.steps.derive.settings import Derive
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.recode.settings import Recode
+from lomrix.core.steps.step import Step
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.variable import Variable
 from tests.tables import sources, table
@@ -64,3 +66,28 @@ def test_labels_shown_in_an_export_have_no_limits() -> None:
     made = Export(show_labels="mood").apply(sources(SOURCE)).table
     assert made["mood"].cells() == ["low", "fine", "fine"]
     assert made.dictionary.of("mood").minimum is None
+
+
+RULES = {"short": "sleep < 900", "fine": "mood <= 3", "both": "sleep > nap", "listed": "count_of('mood,nap') > 0"}
+
+
+@pytest.mark.parametrize(("step", "kept"), [
+    (Derive(expressions=("sleep = sleep / 60",), replace=True), ["fine", "listed"]),
+    (Derive(expressions=("hours = sleep / 60",)), list(RULES)),
+    (Recode(map=("mood: 1=10",)), ["short", "both"]),
+    (Recode(map=("mood: 1=missing:odd",)), list(RULES)),
+    (Export(show_labels="mood"), ["short", "both"]),
+])  # fmt: skip
+def test_rules_about_a_changed_variable_are_dropped(step: Step, kept: list[str]) -> None:
+    known = replace(KNOWN, rules=RULES)
+    result = step.apply(sources(replace(SOURCE, dictionary=known)))
+    assert list(result.table.dictionary.rules) == kept
+    assert [note.count for note in result.account.notes if note.kind == "rules-dropped"] == (
+        [len(RULES) - len(kept)] if len(kept) < len(RULES) else []
+    )
+
+
+def test_rules_follow_new_names() -> None:
+    known = replace(KNOWN, rules=RULES)
+    renamed = Derive(rename=("sleep=slept",)).apply(sources(replace(SOURCE, dictionary=known))).table
+    assert renamed.dictionary.rules["both"] == "slept > nap"

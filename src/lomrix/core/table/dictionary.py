@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
@@ -69,6 +70,11 @@ class Dictionary:
         """Return the dictionary with one entry added or replaced."""
         return replace(self, variables={**self.variables, name: variable})
 
+    def with_changed(self, name: str, variable: Variable) -> Dictionary:
+        """Return the dictionary with the entry of a variable whose values are others now, without rules about it."""
+        rules = {rule: text for rule, text in self.rules.items() if name not in list_words(text)}
+        return replace(self.with_variable(name, variable), rules=rules)
+
     def with_other_layout(self, memory: OtherLayout | None) -> Dictionary:
         """Return the dictionary with another record of the other layout, or none."""
         return replace(self, other_layout=memory)
@@ -124,6 +130,24 @@ class Dictionary:
             self.other_layout or other.other_layout,
             scales={**other.scales, **self.scales},
         )
+
+
+def list_words(rule: str) -> set[str]:
+    """Return the words of a rule that may be variables, also those in quotes.
+
+    >>> sorted(list_words("count_of('f1, f2') > 3"))
+    ['3', 'count_of', 'f1', 'f2']
+    """
+    return set(re.findall(r"\w+", rule))
+
+
+def rename_in_rule(rule: str, names: Mapping[str, str]) -> str:
+    """Return a rule with other names of variables; texts in quotes stay.
+
+    >>> rename_in_rule("sex in ('sex', 'x') or age > 16", {"sex": "gender"})
+    "gender in ('sex', 'x') or age > 16"
+    """
+    return re.sub(r"'[^']*'|\"[^\"]*\"|\w+", lambda word: names.get(word[0], word[0]), rule)
 
 
 def fill_in(first: Variable, second: Variable) -> Variable:

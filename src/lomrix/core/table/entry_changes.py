@@ -154,3 +154,12 @@ def note_dropped_parts(pairs: Iterable[tuple[str, Variable, Variable]]) -> list[
             text = f"no longer holds and was dropped from the dictionary: {', '.join(parts)}."
             notes.append(Note(text, name, (), "dropped", len(parts)))
     return notes
+
+
+def note_dropped_rules(before: Dictionary, after: Dictionary) -> list[Note]:
+    """Note rules that no longer hold, since a variable that they name has other values now."""
+    dropped = [name for name in before.rules if name not in after.rules]
+    if not dropped:
+        return []
+    text = f"rules about changed variables were dropped from the dictionary: {shorten_list(dropped)}."
+    return [Note(text, kind="rules-dropped", count=len(dropped))]

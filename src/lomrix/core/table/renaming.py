@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from lomrix.core.table.column import DTYPES, FILLERS, Column
+from lomrix.core.table.dictionary import rename_in_rule
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.other_layout import OtherLayout
@@ -28,6 +29,7 @@ def rename_columns(table: Table, names: Mapping[str, str]) -> Table:
     dictionary = replace(
         old,
         variables=variables,
+        rules={name: rename_in_rule(rule, names) for name, rule in old.rules.items()},
         coded=frozenset(names.get(name, name) for name in old.coded),
         other_layout=None if memory is None else rename_in_layout(memory, names),
     )

@@ -81,10 +81,8 @@ class Deidentification:
             entry = dictionary.of(name)
             kept_entry = Variable(label=entry.label, description=entry.description, unit=entry.unit, level=entry.level)
             dictionary = dictionary.with_variable(name, kept_entry)
-        rules = {
-            name: rule for name, rule in dictionary.rules.items()
-            if set(find_names(parse(rule))) <= set(result.names) - {self.step.id}
-        }  # fmt: skip
+        unchanged = set(result.names) - {self.step.id, *shifted, *(name for name, _ in self.step.bands)}
+        rules = {name: rule for name, rule in dictionary.rules.items() if set(find_names(parse(rule))) <= unchanged}
         dictionary = replace(dictionary.for_columns(result.names), rules=rules, other_layout=None)
         return replace(result, dictionary=dictionary)
 

@@ -25,7 +25,7 @@ from lomrix.core.steps.derive.settings import (
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.entry_changes import keep_valid_parts, note_dropped_parts
+from lomrix.core.table.entry_changes import keep_valid_parts, note_dropped_parts, note_dropped_rules
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.renaming import rename_columns
@@ -108,7 +108,8 @@ class Derivation:
             entry = entry.with_parts(codes=name)
         entry = entry.with_parts(description=describe_origin(tree, expression))
         self.dropped[name] = (self.dropped[name][0] if name in self.dropped else old, entry)
-        return dictionary.with_variable(name, entry)
+        is_replaced = name in self.before.columns
+        return dictionary.with_changed(name, entry) if is_replaced else dictionary.with_variable(name, entry)
 
     def describe(self) -> None:
         """Add the stated labels and units."""
@@ -204,6 +205,7 @@ class Derivation:
                 *self.scope.order_notes,
                 *self.reports,
                 *note_dropped_parts((names.get(name, name), *pair) for name, pair in self.dropped.items()),
+                *note_dropped_rules(self.before.dictionary, self.table.dictionary),
                 *(note for name in self.made for note in self._make_notes(name, names)),
             ),
         )  # fmt: skip

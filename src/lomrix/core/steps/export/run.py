@@ -21,7 +21,7 @@ from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.entry_changes import keep_valid_parts
+from lomrix.core.table.entry_changes import keep_valid_parts, note_dropped_rules
 from lomrix.core.table.labelled import apply_labels
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.renaming import rename_columns
@@ -120,13 +120,14 @@ class TableExport:
                 raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
             columns[name], unlabelled = apply_labels(table[name], labels)
             entry = keep_valid_parts(dictionary.of(name), table[name], columns[name], "mapped")
-            dictionary = dictionary.with_variable(name, entry)
+            dictionary = dictionary.with_changed(name, entry)
             present = len(table) - table[name].missing_count
             rows.append((name, present - sum(unlabelled.values()), sum(unlabelled.values())))
             if unlabelled:
                 shown = ", ".join(f"{text} ({count:,})" for text, count in list(unlabelled.items())[:MOST_SHOWN])
                 self.notes.append(Note(f"values without a label, written as they are: {shown}.", name, kind="no-label"))
         self.listings.append(Listing("labels in place of codes", ("column", "cells", "without a label"), tuple(rows)))
+        self.notes += note_dropped_rules(table.dictionary, dictionary)
         self.before = replace(table.with_columns(columns), dictionary=dictionary)
 
     def transliterate(self) -> None:

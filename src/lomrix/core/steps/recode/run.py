@@ -21,7 +21,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import encode_as_texts, strip_point
-from lomrix.core.table.entry_changes import How, keep_valid_parts, note_dropped_parts
+from lomrix.core.table.entry_changes import How, keep_valid_parts, note_dropped_parts, note_dropped_rules
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.scale import parse_span
@@ -197,7 +197,9 @@ class TableRecoding:
             own_list = self._find_free_list(into)
             entry = entry.with_parts(codes=own_list if unique_labels else None)
             self.dictionary = self.dictionary.with_codes(own_list, unique_labels) if unique_labels else self.dictionary
-        self.dictionary = self.dictionary.with_variable(into, entry)
+        is_other = has_changed and into == name
+        put = self.dictionary.with_changed if is_other else self.dictionary.with_variable
+        self.dictionary = put(into, entry)
 
     def _find_free_list(self, into: str) -> str:
         """Return a name for the codes of a recoded column that no other variable uses."""
@@ -300,6 +302,7 @@ class TableRecoding:
         entries = self.before.dictionary.of, result.dictionary.of
         notes += note_dropped_parts((change.into, entries[0](change.column), entries[1](change.into))
                                   for change in self.changes)  # fmt: skip
+        notes += note_dropped_rules(self.before.dictionary, result.dictionary)
         names = ", ".join(dict.fromkeys(change.into for change in self.changes))
         facts = {"columns": [change.into for change in self.changes]}
         summary = f"{pluralize(sum(change.changed for change in self.changes), 'cell')} changed in {names}."
