@@ -144,6 +144,21 @@ def test_number_and_share_of_rows_with_a_condition() -> None:
             Aggregate(by="g", stat=stat).apply(sources(source))
 
 
+@pytest.mark.parametrize("lone", [1, 0])
+def test_few_for_whom_a_condition_is_true_or_false_are_suppressed(lone: int) -> None:
+    # Six persons on each ship; on the first one of them differs from the others, elsewhere three.
+    sick = [lone, *[1 - lone] * 5, *[0, 0, 0, 1, 1, 1] * 2]
+    source = table("t", ship=[row // 6 for row in range(18)], sick=sick)
+    result = Aggregate(by="ship", stat=["n(sick == 1)", "share(sick == 1)"], min_n=3).apply(sources(source))
+    # A second one is hidden too, since the number of all could tell the first.
+    assert result.table["sick_n_is_1"].cells() == [None, None, 3]
+    assert result.table["sick_share_is_1"].cells() == [None, None, 0.5]
+    (note,) = [note for note in result.account.notes if note.kind == "suppressed" and note.done]
+    assert note.text == (
+        "1 group has fewer than 3 rows for which it is true, or false; 1 more is suppressed to protect them."
+    )
+
+
 def test_bands_with_labels_and_sums_that_begin_again() -> None:
     source = table("t", id=[*"aaaa", "b"], wave=[1, 2, 5, 6, 3], x=[1, 2, 3, 4, 5])
     step = Derive(expressions=('b = bands(x, 2, 4, labels=("low", "mid", "high"))', "s = running_sum(x, within=1)",

@@ -33,6 +33,16 @@ def suppress(column: Column, hidden: Mask) -> Column:
     return column.clear_missing(hidden).with_missing(hidden, SUPPRESSED) if hidden.any() else column
 
 
+def suppress_together(trees: Sequence[Tree], hidden: Sequence[Mask] | None = None) -> list[Mask]:
+    """Return for each level the cells that stay hidden in all of several trees with the same cells."""
+    result = trees[0].suppress(hidden)
+    before = -1
+    while before != (before := int(sum(mask.sum() for mask in result))):
+        for tree in trees:
+            result = tree.suppress(result)
+    return result
+
+
 @dataclass
 class Suppression:
     """The suppressed groups of each variable."""
@@ -65,13 +75,21 @@ class Suppression:
             below = codes
         return parents
 
-    def _make_tree(self, variable: str) -> Tree:
+    def _make_trees(self, variable: str) -> list[Tree]:
+        """Return the cells of a variable; of a condition also those for which it is true, and false."""
         codes = self.groups.codes
         if variable != ROWS and self.summaries[variable].present is not None:
             present = np.zeros(len(codes), np.bool_)
             present[self.summaries[variable].present] = True
             codes = np.where(present, codes, -1)
-        return Tree(codes, self._parents, self.groups.count, self._cases, self.step.min_n)
+        cells = [codes]
+        if self._is_condition(variable):
+            is_true = self.summaries[variable].column.values
+            cells += [np.where(is_true, codes, -1), np.where(is_true, -1, codes)]
+        return [Tree(part, self._parents, self.groups.count, self._cases, self.step.min_n) for part in cells]
+
+    def _is_condition(self, variable: str) -> bool:
+        return any(variable == found.condition for found in self.step.conditions)
 
     @cached_property
     def _masks(self) -> dict[str, list[Mask]]:
@@ -80,22 +98,21 @@ class Suppression:
             return {}
         names = list(self.summaries) or [ROWS]
         statistics = {name: {statistic for variable, statistic in self.wanted if variable == name} for name in names}
-        trees = {name: self._make_tree(name) for name in names}
+        trees = {name: self._make_trees(name) for name in names}
         reveals_count = {
             name: self.step.totals or name == ROWS
             or any(statistic not in WITHOUT_COUNT and not statistic.startswith("q") for statistic in statistics[name])
             for name in names
         }  # fmt: skip
-        result = {name: tree.suppress() if reveals_count[name] else tree.find_small() for name, tree in trees.items()}
+        result = {
+            name: suppress_together(trees[name]) if reveals_count[name] else trees[name][0].find_small()
+            for name in names
+        }
         if any("missing" in statistic for statistic in statistics.values()):
             # Values plus missing cells give the rows of a group, the same for every variable.
-            trees[ROWS] = self._make_tree(ROWS)
             hidden = [np.logical_or.reduce(masks) for masks in zip(*result.values(), strict=True)]
-            before = -1
-            while before != (before := int(sum(mask.sum() for mask in hidden))):
-                for tree in trees.values():
-                    hidden = tree.suppress(hidden)
-            result = dict.fromkeys(result, hidden)
+            every_tree = [tree for part in trees.values() for tree in part] + self._make_trees(ROWS)
+            result = dict.fromkeys(result, suppress_together(every_tree, hidden))
         return result
 
     def get_hidden(self, variable: str, level: int = 0) -> Mask:
@@ -116,11 +133,14 @@ class Suppression:
         if not self.step.min_n:
             return
         for name, masks in self._masks.items():
-            small = int(np.count_nonzero(self._make_tree(name).find_small()[0]))
+            small = int(
+                np.count_nonzero(np.logical_or.reduce([tree.find_small()[0] for tree in self._make_trees(name)]))
+            )
             secondary = int(np.count_nonzero(masks[0])) - small
             if small or secondary:
                 unit = "cases" if self.step.case else "rows"
                 text = f"{pluralize(small, 'group has', 'groups have')} fewer than {self.step.min_n} {unit}"
+                text += " for which it is true, or false" if self._is_condition(name) else ""
                 text += (
                     f"; {secondary:,} more {plural(secondary, 'is', 'are')} suppressed to protect them"
                     if secondary
