@@ -102,6 +102,8 @@ class Retention:
             hidden = np.array([tree.suppress()[0] for tree in trees], np.bool_)
             masks[name] = hidden.reshape(times, size).T
         masks["left_for_good"] = self._protect_sums(masks["left_for_good"])
+        for name in ("seen", "kept"):
+            masks[name][:, -1:] |= masks["left_for_good"][:, -1:]
         # The percentage and the number of one occasion give the number of the first.
         masks["kept"] |= masks["seen"][:, :1]
         return masks
@@ -109,10 +111,10 @@ class Retention:
     def _protect_sums(self, hidden: Mask) -> Mask:
         """Hide more of those who left, since over the occasions they add up to the group."""
         size, times = hidden.shape
-        if not hidden.any():
+        if not hidden.any() or times < 2:
             return hidden
         if hidden.size > MOST_PROTECTED:
-            return np.ones_like(hidden)
+            return np.hstack([np.ones_like(hidden[:, :-1]), hidden[:, -1:]])
         numbers = np.arange(size * times).reshape(size, times)
         equations = np.zeros((size + times, size * times))
         for group in range(size):
@@ -126,6 +128,8 @@ class Retention:
         result = protect(equations, values, hidden.ravel(), known.ravel()).reshape(size, times)
         if find_determined(equations, result.ravel()).any():  # nobody else left, so even those numbers tell
             result[:, :-1] = True
+        if find_determined(equations, result.ravel()).any():  # of two occasions the last one tells the first
+            result[:] = True
         return result
 
     @cached_property
