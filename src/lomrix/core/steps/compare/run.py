@@ -28,7 +28,7 @@ from lomrix.core.steps.compare.adjusted import AdjustedComparison, require_numbe
 from lomrix.core.steps.compare.figure import make_figure
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
-from lomrix.core.steps.compare.words import format_number, format_test, list_tests, make_table
+from lomrix.core.steps.compare.words import format_interval, format_number, format_test, list_tests, make_table
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
@@ -174,7 +174,7 @@ class MeasureComparison:
             numbers = (float(statistic[side]) for statistic in (values.mean, values.standard_deviation))
             half = float(values.half_interval[side])
             mean, spread = numbers
-            interval = "" if np.isnan(half) else f"{format_number(mean - half)} to {format_number(mean + half)}"
+            interval = format_interval(mean - half, mean + half)
             lines.append((text, int(values.sizes[side]), format_number(mean), format_number(spread), interval))
         heads = (self.step.between or "group", unit, "mean", "sd", "95 % interval")
         return Listing(self._make_title(), heads, tuple(lines))
@@ -325,7 +325,7 @@ class MeasureComparison:
             side = text if mask is present else f"{self.step.between} {text}"
             comparison = f"slope on {self.step.against}" + (f", {side}" if parts else "")
             rows.append({"measure": self.name, "comparison": comparison, "n": line.n, **line_to_row(line)})
-            interval = "" if np.isnan(line.low) else f"{format_number(line.low)} to {format_number(line.high)}"
+            interval = format_interval(line.low, line.high)
             lines.append(
                 (
                     text,

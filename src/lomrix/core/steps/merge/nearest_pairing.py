@@ -106,16 +106,8 @@ class NearestPairing(Pairing):
         matched[self.partners[self.partners >= 0]] = True
         return matched
 
-    @cached_property
-    def rows(self) -> tuple[Array, Array]:
-        """Row of the base and row of the added table for each row of the result."""
-        base_rows, added_rows = np.arange(len(self.base)), self.partners
-        if self.step.rows == "matched":
-            return base_rows[self.base_matched], added_rows[self.base_matched]
-        if self.step.rows == "base":
-            return base_rows, added_rows
-        unmatched = np.flatnonzero(~self.added_matched)
-        return np.concatenate([base_rows, np.full(len(unmatched), -1)]), np.concatenate([added_rows, unmatched])
+    def _pair_rows(self) -> tuple[Array, Array]:
+        return np.arange(len(self.base)), self.partners
 
     @property
     def expected_pairs(self) -> int:

@@ -79,7 +79,7 @@ class Pairing:
     @cached_property
     def rows(self) -> tuple[Array, Array]:
         """Row of the base and row of the added table for each row of the result; -1 for none."""
-        base_rows, added_rows = matching.match_rows(self.keys.base, self.keys.added, self.keys.size, self.counts)
+        base_rows, added_rows = self._pair_rows()
         if self.step.rows == "matched":
             kept = added_rows >= 0
             return base_rows[kept], added_rows[kept]
@@ -88,6 +88,10 @@ class Pairing:
         unmatched = np.flatnonzero(~self.added_matched)
         no_row = np.full(len(unmatched), -1, np.int64)
         return np.concatenate([base_rows, no_row]), np.concatenate([added_rows, unmatched])
+
+    def _pair_rows(self) -> tuple[Array, Array]:
+        """Pair every row of the base with each of its partners, or with -1."""
+        return matching.match_rows(self.keys.base, self.keys.added, self.keys.size, self.counts)
 
     @property
     def base_rows(self) -> Array:

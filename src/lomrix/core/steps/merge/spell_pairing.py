@@ -77,18 +77,11 @@ class SpellPairing(Pairing):
         """True for base rows whose case has spells, none of which covers the day."""
         return np.asarray(self.has_day & self.counts.shared(self.keys.base) & ~self.base_matched)
 
-    @cached_property
-    def rows(self) -> tuple[Array, Array]:
-        """Row of the base and row of the added table for each row of the result."""
-        if self.step.rows == "matched":
-            return self.pairs
+    def _pair_rows(self) -> tuple[Array, Array]:
         base_rows = np.repeat(np.arange(len(self.base)), np.maximum(self.spell_counts, 1))
         added_rows = np.full(len(base_rows), -1, np.int64)
         added_rows[self.base_matched[base_rows]] = self.pairs[1]
-        if self.step.rows == "base":
-            return base_rows, added_rows
-        unmatched = np.flatnonzero(~self.added_matched)
-        return np.concatenate([base_rows, np.full(len(unmatched), -1)]), np.concatenate([added_rows, unmatched])
+        return base_rows, added_rows
 
     @property
     def expected_pairs(self) -> int:
