@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import dataclasses
 import functools
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +18,7 @@ import pytest
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.registry import find_entry
-from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.table import Table
@@ -90,13 +91,16 @@ def table_reported(made: Table) -> list[str]:
     return [*lines, *(f"  codes {name}: {dict(labels)}" for name, labels in made.dictionary.codes.items())]
 
 
-def happening(word: str, inputs: Inputs, settings: dict[str, Any]) -> list[str]:
+Apply = Callable[[Step, Inputs, list[str]], Result]
+
+
+def happening(word: str, inputs: Inputs, settings: dict[str, Any], apply: Apply = Step.apply) -> list[str]:
     """What comes of a scene: a result, or an error."""
     entry = find_entry(word)
     assert entry is not None
     try:
         step = entry.load()(**settings)
-        lines = output(step.apply(inputs, [extra.name for extra in step.gives]), inputs)
+        lines = output(apply(step, inputs, [extra.name for extra in step.gives]), inputs)
     except LomrixError as error:
         given = {
             "where": error.where,

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING, Any, Literal, Self
 
+from lomrix.core.combining import combine, combine_lists, identify_text
 from lomrix.core.errors import Proposal, UnbalancedAccountError
 from lomrix.core.table.notes import Note
 
@@ -26,6 +27,15 @@ class Part:
     of: str = ""
     reason: str = ""
 
+    @property
+    def identity(self) -> tuple[str, ...]:
+        """What it counts."""
+        return self.kind, self.cause, self.of, self.reason
+
+    def combine(self, later: Self) -> Self:
+        """Add the count of a later part of the table."""
+        return replace(self, count=self.count + later.count)
+
     def to_json(self) -> dict[str, object]:
         """The part as plain values."""
         return {name: value for name, value in vars(self).items() if value != ""}
@@ -35,7 +45,8 @@ class Part:
 class Balance:
     """A total and the parts it is made of; raises UnbalancedAccountError if they do not add up.
 
-    `what` is counted, of the table or column `of`; a quiet balance is checked but not shown to a person.
+    `what` is counted, of the table or column `of`; a quiet balance is checked but not shown to a person. What counts
+    columns is the same in every part of a table.
     """
 
     what: str
@@ -52,6 +63,13 @@ class Balance:
                 todo="This is a bug in Lomrix and nothing was written; please report it with this message.",
             )
 
+    def combine(self, later: Self) -> Self:
+        """Add the counts of a later part of the table."""
+        if self.what.startswith("columns"):
+            return self
+        parts = combine_lists(self.parts, later.parts, lambda part: part.identity)
+        return replace(self, total=self.total + later.total, parts=parts)
+
     def to_json(self) -> dict[str, object]:
         """The balance as plain values."""
         of = {"of": self.of} if self.of else {}
@@ -67,6 +85,10 @@ class Listing:
     rows: tuple[tuple[object, ...], ...]
     # A table of many narrow columns, which may stand in several blocks where there is little room.
     splits: bool = False
+
+    def combine(self, later: Self) -> Self:
+        """Return it if it is the same in both parts of a table; other listings are made from the whole."""
+        return replace(self, rows=combine(self.rows, later.rows))
 
     def to_json(self) -> dict[str, object]:
         """The listing as plain values, one mapping per row."""
@@ -88,6 +110,18 @@ class Account:
     notes: tuple[Note, ...] = ()
     advice: tuple[str | Proposal, ...] = ()
     parts: tuple[Account, ...] = ()
+
+    def combine(self, later: Self) -> Self:
+        """Add what was done to a later part of the table."""
+        return replace(
+            self,
+            summary=combine(self.summary, later.summary),
+            balances=combine_lists(self.balances, later.balances, lambda balance: (balance.what, balance.of)),
+            facts=combine(self.facts, later.facts),
+            listings=combine_lists(self.listings, later.listings, lambda listing: identify_text(listing.title)),
+            notes=combine_lists(self.notes, later.notes, lambda note: note.identity),
+            advice=tuple(dict.fromkeys([*self.advice, *later.advice])),
+        )
 
     @property
     def left_out(self) -> int:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal, Self, get_args, get_or
 
 from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, PrivateAttr, ValidationError, model_validator
 
+from lomrix.core.combining import combine_all
 from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
@@ -66,8 +67,7 @@ class HelpTopic:
 
     def load(self) -> list[Listing]:
         """Return the listings to be shown."""
-        module, _, name = self.listed_by.partition(":")
-        listings: list[Listing] = getattr(importlib.import_module(module), name)()
+        listings: list[Listing] = load_function(self.listed_by)()
         return listings
 
 
@@ -122,7 +122,9 @@ class Inputs:
 @dataclass(frozen=True)
 class Result:
     """The result of a step: table, account, extras by name, the columns to show in a rehearsal (all if empty), and the
-    text columns that are now numbers or dates (`settled`: their notes from reading are obsolete).
+    text columns that are now numbers or dates (`retyped`: their notes from reading are obsolete).
+
+    For a part of a table, `tally` is what the conclusion needs besides the account.
     """
 
     table: Table
@@ -130,6 +132,7 @@ class Result:
     extras: Mapping[str, Any] = field(default_factory=dict)
     shown: tuple[str, ...] = ()
     retyped: tuple[str, ...] = ()
+    tally: Any = None
 
 
 class Step(BaseModel):
@@ -143,8 +146,10 @@ class Step(BaseModel):
 
     word: ClassVar[str] = ""
     _former: dict[str, str] = PrivateAttr(default_factory=dict)
-    # Module and function that implement the step.
+    # Module and function that process a table, or a part of one.
     implementation: ClassVar[str] = ""
+    # Module and function that complete the account, given the step, the account of all parts, and their tallies.
+    conclusion: ClassVar[str] = ""
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
     gives: ClassVar[tuple[Extra, ...]] = ()
     asides: ClassVar[tuple[HelpTopic, ...]] = ()
@@ -213,17 +218,29 @@ class Step(BaseModel):
         return self.model_dump(mode="json", exclude_defaults=True)
 
     def apply(self, tables: Inputs, wanted: Collection[str] = ()) -> Result:
-        """Run the step on tables by role; `wanted` names the extras to produce.
+        """Run the step on whole tables by role; `wanted` names the extras to produce.
 
         Raises DataError if the data break an expectation. Raises UsageError if a setting does not fit the tables.
         """
+        result = self.process(tables, wanted)
+        return replace(result, account=self.conclude([(result.account, result.tally)]), tally=None)
+
+    def process(self, tables: Inputs, wanted: Collection[str] = ()) -> Result:
+        """Run the step on whole tables, or on parts that its division allows."""
         self._require_roles(tables)
-        module, _, name = self.implementation.partition(":")
-        result: Result = getattr(importlib.import_module(module), name)(self, tables, frozenset(wanted))
-        for old, new in self._former.items():
-            note = Note(f"‹{old}› is now called ‹{new}›; the former name works until the next release.", kind="renamed")
-            result = replace(result, account=replace(result.account, notes=(*result.account.notes, note)))
+        result: Result = load_function(self.implementation)(self, tables, frozenset(wanted))
         return result
+
+    def conclude(self, parts: Sequence[tuple[Account, Any]]) -> Account:
+        """Return the account of the whole from the accounts and tallies of its parts, in their order."""
+        account = combine_all(account for account, _ in parts)
+        if self.conclusion:
+            account = load_function(self.conclusion)(self, account, [tally for _, tally in parts])
+        former = [
+            Note(f"‹{old}› is now called ‹{new}›; the former name works until the next release.", kind="renamed")
+            for old, new in self._former.items()
+        ]
+        return replace(account, notes=(*(note for note in account.notes if not note.is_empty), *former))
 
     def _require_roles(self, tables: Inputs) -> None:
         """Stop if a required input is missing, or a role is unknown or has too many tables."""
@@ -239,6 +256,12 @@ class Step(BaseModel):
                 raise SettingError(role.name, f"‹{role.name}› is required.", todo=role.help)
             if len(given) > 1 and not role.many:
                 raise SettingError(role.name, f"{self.word} takes one table as ‹{role.name}›, not {len(given)}.")
+
+
+def load_function(reference: str) -> Any:
+    """Load what `module:name` refers to, on first use."""
+    module, _, name = reference.partition(":")
+    return getattr(importlib.import_module(module), name)
 
 
 def require(truth: object, name: str, what: str, todo: str) -> None:

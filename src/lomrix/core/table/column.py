@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -11,6 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import PartsDifferError
 from lomrix.core.errors import DataError
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, chain_pools
@@ -38,6 +39,24 @@ FILLERS: dict[Type, Any] = {
     "datetime": np.datetime64("NaT"),
     "boolean": False,
 }
+
+
+@dataclass(frozen=True)
+class OneType:
+    """The type of a column in a part; uncertain if the part has no value of it."""
+
+    name: Type
+    is_certain: bool
+
+    def combine(self, later: OneType) -> OneType:
+        """Return the type for both parts."""
+        if self.name == later.name or not later.is_certain:
+            return replace(self, is_certain=self.is_certain or later.is_certain) if self.name == later.name else self
+        if not self.is_certain:
+            return later
+        if {self.name, later.name} == {"integer", "number"}:
+            return OneType("number", is_certain=True)
+        raise PartsDifferError(f"{self.name} and {later.name} are no common type.")
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -97,6 +97,18 @@ class Dictionary:
         }
         return replace(self, variables=variables)
 
+    def combine(self, later: Dictionary) -> Dictionary:
+        """Return what holds in two parts of one table."""
+        if self == later:
+            return self
+        variables = {
+            name: entry.combine(later.variables[name])
+            for name, entry in self.variables.items()
+            if name in later.variables
+        }
+        rules = {name: rule for name, rule in self.rules.items() if name in later.rules}
+        return replace(self, variables=variables, codes={**later.codes, **self.codes}, rules=rules)
+
     def join(self, other: Dictionary, *, extends_codes: bool = True) -> Dictionary:
         """Join two dictionaries; what the first leaves open for a variable comes from the second.
 

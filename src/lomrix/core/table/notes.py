@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
+from typing import Any, Self
+
+from lomrix.core.combining import Words, identify_text
 
 # A spreadsheet counts the header as row 1, so the first row of data is row 2.
 FIRST_ROW = 2
+MOST_EXAMPLES = 5
 
 
 @dataclass(frozen=True)
@@ -19,6 +22,29 @@ class Note:
     kind: str = "note"
     count: int = 0
     done: bool = False
+    most_examples: int = MOST_EXAMPLES
+
+    @property
+    def identity(self) -> tuple[object, ...]:
+        """What it is about, by which it is found in another part."""
+        return self.kind, self.column, identify_text(self.text)
+
+    @property
+    def is_empty(self) -> bool:
+        """True if it is about no cell of the whole, though it might have been."""
+        return not self.count and isinstance(self.text, Words)
+
+    def combine(self, later: Self) -> Self:
+        """Add up the counts; the first examples by row number stay."""
+        if not isinstance(self.text, Words):
+            return self
+        examples = sorted((*self.examples, *later.examples), key=lambda example: example[0])
+        return replace(
+            self,
+            text=self.text.combine(later.text),  # type: ignore[arg-type]
+            count=self.count + later.count,
+            examples=tuple(examples[: self.most_examples]),
+        )
 
     def to_json(self) -> dict[str, object]:
         """The note as plain values."""

@@ -8,7 +8,8 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
-from lomrix.core.table.column import DTYPES, FILLERS, Column
+from lomrix.core.combining import PartsDifferError, combine_all
+from lomrix.core.table.column import DTYPES, FILLERS, Column, common_type
 from lomrix.core.table.dictionary import rename_in_rule
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.numbers import Type
@@ -101,3 +102,18 @@ def concatenate_columns(parts: Sequence[Column], type_: Type) -> Column:
         positions.append(np.where(part.values < 0, FILLERS["string"], part.values + start).astype(DTYPES["string"]))
         start += len(part.strings)
     return Column.of_strings(np.concatenate(positions), pool, why, reasons)
+
+
+def concatenate_tables(parts: Sequence[Table], most_rows: int | None = None) -> Table:
+    """Concatenate parts of one table, at most so many rows; a column without values in a part fits any type."""
+    if len(parts) == 1:
+        return parts[0]
+    columns = {}
+    for name in parts[0].names:
+        columns_of_parts = [part[name] for part in parts]
+        type_ = common_type(columns_of_parts)
+        if type_ is None:
+            raise PartsDifferError(f"{name} has several types.")
+        columns[name] = concatenate_columns([column.widen(type_) for column in columns_of_parts], type_)
+    result = replace(parts[0], columns=columns, dictionary=combine_all(part.dictionary for part in parts))
+    return result if most_rows is None else result.first(most_rows)

@@ -30,6 +30,7 @@ class Table:
     name: str = "table"  # how messages speak of the table; mostly the file's name
     first_row: int = FIRST_ROW  # number of the first row as its sheet counts it
     names_in_source: tuple[str, ...] = ()  # all columns of its source, where only some of them were read
+    row_numbers: Array | None = None  # numbers of the rows, if they do not follow each other
 
     def __post_init__(self) -> None:
         lengths = {name: len(column) for name, column in self.columns.items()}
@@ -58,6 +59,11 @@ class Table:
         """Return the columns' types by name."""
         return {name: column.type for name, column in self.columns.items()}
 
+    def number_rows(self, rows: Array) -> list[int]:
+        """Return the numbers of rows as the sheet of the source counts them."""
+        numbers = rows + self.first_row if self.row_numbers is None else self.row_numbers[rows]
+        return [int(number) for number in numbers]
+
     def with_columns(self, columns: Mapping[str, Column]) -> Table:
         """Return the table with other columns; the dictionary keeps what still applies."""
         return replace(self, columns=dict(columns), dictionary=self.dictionary.for_columns(columns), names_in_source=())
@@ -73,7 +79,9 @@ class Table:
         else:
             with ThreadPoolExecutor() as workers:
                 columns = list(workers.map(lambda column: column.take(rows), self.columns.values()))
-        return replace(self, columns=dict(zip(self.columns, columns, strict=True)), names_in_source=())
+        return replace(
+            self, columns=dict(zip(self.columns, columns, strict=True)), row_numbers=None, names_in_source=()
+        )
 
     def first(self, rows: int) -> Table:
         """Return the first rows."""

@@ -43,5 +43,11 @@ class Variable(BaseModel):
         """Return the entry with some parts changed."""
         return self.model_copy(update=changes)
 
+    def combine(self, later: Variable) -> Variable:
+        """Return what holds in two parts of one table."""
+        alike = {part: value for part, value in self if getattr(later, part) == value}
+        both = {code: reason for code, reason in self.missing.items() if code in later.missing}
+        return Variable(**{**alike, "missing": both})
+
 
 NO_ENTRY = Variable()

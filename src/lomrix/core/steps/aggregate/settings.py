@@ -10,11 +10,11 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
+from lomrix.core.language.parse import find_choices, find_names, parse
 from lomrix.core.nearest import advise
 from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
-from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import Extra, Role, Step, require
 from lomrix.core.table.header import MEASURE, HeaderTemplate
 from lomrix.core.table.selection import choose_by_name
 
@@ -229,15 +229,6 @@ class Aggregate(Step):
     def keys(self) -> tuple[tuple[str, str], ...]:
         """Name and expression of each key; for a choice of columns the name is empty."""
         return parse_keys(self.by)
-
-    @property
-    def division(self) -> Division:
-        """By group, if the keys are columns."""
-        if self.totals or any(name and not is_by_row(parse(words)) for name, words in self.keys):
-            return WHOLE
-        if any(name for name, _ in self.keys):
-            return WHOLE
-        return Division("by key", {"source": self.by})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the grouping columns and those of the statistics."""

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Division, Role, Step, require
+from lomrix.core.steps.step import Role, Step, require
 
 
 class ToBalanced(Step):
@@ -34,8 +34,3 @@ class ToBalanced(Step):
         require(not (self.only_whole and self.constant), "constant", "No row is added, so nothing is filled.",
                 "Leave ‹constant› out.")  # fmt: skip
         return self
-
-    @property
-    def division(self) -> Division:
-        """By case, if the occasions are stated."""
-        return Division("by key", {"source": self.case}) if self.occasions else Division("whole")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import ast
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
+from lomrix.core.combining import Extreme, Words, combine, combine_all
 from lomrix.core.errors import UsageError
 from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
@@ -23,10 +25,15 @@ from lomrix.core.steps.derive.settings import (
     parse_texts_by_name,
 )
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.column import Column
+from lomrix.core.table.column import Column, OneType
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.entry_changes import keep_valid_parts, note_dropped_parts, note_dropped_rules
+from lomrix.core.table.entry_changes import (
+    keep_valid_parts,
+    note_dropped_parts,
+    note_dropped_rules,
+)
 from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.renaming import rename_columns
 from lomrix.core.table.selection import choose_columns, unknown_column_error
@@ -46,7 +53,88 @@ def derive(step: Derive, tables: Inputs, wanted: Collection[str]) -> Result:
     derivation.move_after()
     names = derivation.find_new_names()
     result = rename_columns(derivation.table, names)
-    return Result(result, derivation.make_account(result, names), shown=derivation.choose_shown(names))
+    account, tally = derivation.make_account(result, names), derivation.make_tally(names)
+    return Result(result, account, shown=derivation.choose_shown(names), tally=tally)
+
+
+@dataclass(frozen=True)
+class VariableTally:
+    """The cells of a new variable."""
+
+    type: OneType
+    rows: int
+    values: int
+    minimum: Extreme
+    maximum: Extreme
+    missing: dict[str, int]  # by reason
+    undefined: Note
+    expression: str
+    labels: str  # its codes, if they are its own
+
+    @classmethod
+    def count(cls, column: Column, undefined: Note, expression: str, labels: str) -> VariableTally:
+        """Count the cells of a column."""
+        present = column.values[~column.is_missing]
+        ends = (None, None) if column.type == "string" or not len(present) else (present.min(), present.max())
+        return cls(
+            OneType(column.type, is_certain=len(present) > 0), len(column), len(present), Extreme(ends[0], False),
+            Extreme(ends[1], True), column.reason_counts(), undefined, expression, labels,
+        )  # fmt: skip
+
+    def make_line(self, name: str) -> tuple[object, ...]:
+        """Return the line of the listing."""
+        why = ", ".join(f"{count:,} {reason}" for reason, count in self.missing.items()) or "none"
+        return (
+            name,
+            self.type.name,
+            self.values,
+            *format_range(self.type.name, self.minimum.value, self.maximum.value),
+            why,
+        )
+
+    def make_notes(self, name: str) -> list[Note]:
+        """Note undefined cells, codes, and a variable without any value."""
+        notes = [self.undefined]
+        if self.labels:
+            count = self.labels.count(", ") + 1
+            notes.append(Note(f"codes: {self.labels}.", name, (), "codes", count, done=True))
+        if self.undefined.is_empty and self.rows and not self.values:
+            notes.append(Note(f"no cell has a value: {self.expression}.", name, (), "no-value", self.rows))
+        return notes
+
+
+@dataclass(frozen=True)
+class Tally:
+    """What the account needs of each part: new variables, entries before and after, and dictionaries."""
+
+    variables: dict[str, VariableTally]
+    dropped: dict[str, tuple[Variable, Variable]]
+    before: Dictionary
+    after: Dictionary
+    renamed: Mapping[str, str]
+
+    def combine(self, later: Tally) -> Tally:
+        """Add the cells of a later part; what no longer holds in one part does not hold."""
+        dropped = {name: (old, new.combine(later.dropped[name][1])) for name, (old, new) in self.dropped.items()}
+        after = self.after.combine(later.after)
+        return replace(self, variables=combine(self.variables, later.variables), dropped=dropped, after=after)
+
+
+def conclude(step: Derive, account: Account, tallies: Sequence[Tally]) -> Account:
+    """Complete the account with the new variables."""
+    tally = combine_all(tallies)
+    listings = []
+    if tally.variables:
+        heads = ("variable", "type", "values", "minimum", "maximum", "missing")
+        lines = (variable.make_line(name) for name, variable in tally.variables.items())
+        listings.append(Listing("new variables", heads, tuple(lines)))
+    notes = (
+        *account.notes,
+        *note_dropped_parts((tally.renamed.get(name, name), *pair) for name, pair in tally.dropped.items()),
+        *note_dropped_rules(tally.before, tally.after),
+        *(note for name, variable in tally.variables.items() for note in variable.make_notes(name)),
+    )
+    return replace(account, listings=(*listings, *account.listings), notes=notes)
 
 
 @dataclass
@@ -182,9 +270,10 @@ class Derivation:
             )
             if text
         ]
+        renamed = {old: new for old, new in names.items() if old not in self.made}
         return Account(
             "derive",
-            f"{', '.join(done) or 'nothing changed'}; {pluralize(len(result), 'row')} as before.",
+            Words("{done}; {rows:row} as before.", done=", ".join(done) or "nothing changed", rows=len(result)),
             (
                 Balance("rows", len(self.before), (Part("kept", len(result)),), quiet=True),
                 Balance(
@@ -200,14 +289,8 @@ class Derivation:
                 *(self._balance_cells(name) for name in self.made),
             ),
             {"variables": {names.get(name, name): text for name, text in self.made.items()}, "renamed": dict(names)},
-            tuple(self._make_listings(names)),
-            (
-                *self.scope.order_notes,
-                *self.reports,
-                *note_dropped_parts((names.get(name, name), *pair) for name, pair in self.dropped.items()),
-                *note_dropped_rules(self.before.dictionary, self.table.dictionary),
-                *(note for name in self.made for note in self._make_notes(name, names)),
-            ),
+            (Listing("renamed", ("old", "new"), tuple(renamed.items())),) if renamed else (),
+            (*self.scope.order_notes, *self.reports),
         )  # fmt: skip
 
     def _balance_cells(self, name: str) -> Balance:
@@ -216,47 +299,29 @@ class Derivation:
         missing = (Part("missing", count, reason=reason) for reason, count in column.reason_counts().items())
         return Balance("cells", len(self.before), (Part("kept", values, "present"), *missing), name, quiet=True)
 
-    def _make_listings(self, names: Mapping[str, str]) -> list[Listing]:
-        lines = []
-        for name in self.made:
-            column = self.table[name]
-            counts = column.reason_counts()
-            why = ", ".join(f"{count:,} {reason}" for reason, count in counts.items()) or "none"
-            lines.append(
-                (names.get(name, name), column.type, len(column) - column.missing_count, *format_range(column), why)
-            )
-        listings = []
-        if lines:
-            heads = ("variable", "type", "values", "minimum", "maximum", "missing")
-            listings.append(Listing("new variables", heads, tuple(lines)))
-        renamed = {old: new for old, new in names.items() if old not in self.made}
-        if renamed:
-            listings.append(Listing("renamed", ("old", "new"), tuple(renamed.items())))
-        return listings
+    def make_tally(self, names: Mapping[str, str]) -> Tally:
+        """Count the cells of the new variables."""
+        variables = {}
+        for name, expression in self.made.items():
+            labels = self.table.dictionary.labels_of(name) if self.table.dictionary.of(name).codes == name else {}
+            codes = ", ".join(f"{code} {label}" for code, label in labels.items())
+            undefined = self._note_undefined(name, names.get(name, name))
+            variables[names.get(name, name)] = VariableTally.count(self.table[name], undefined, expression, codes)
+        return Tally(variables, self.dropped, self.before.dictionary, self.table.dictionary, names)
 
-    def _make_notes(self, name: str, names: Mapping[str, str]) -> list[Note]:
+    def _note_undefined(self, name: str, new_name: str) -> Note:
         column = self.table[name]
-        notes = []
         number = column.reasons.index(UNDEFINED) + 1 if UNDEFINED in column.reasons else 0
         rows = np.flatnonzero(column.why == number) if number and column.why is not None else np.zeros(0, np.int64)
         used = [column_name for column_name in find_names(parse(self.made[name])) if column_name in self.before.columns]
-        if len(rows):
-            first_rows = rows[:MOST_EXAMPLES]
-            ingredients = [
-                ", ".join(f"{column_name} {format_cell(self.before[column_name], row)}" for column_name in used)
-                for row in first_rows.tolist()
-            ]
-            examples = tuple(zip((first_rows + self.before.first_row).tolist(), ingredients, strict=True))
-            text = f"{pluralize(len(rows), 'cell')} undefined: {self.made[name]} has no value there."
-            notes.append(Note(text, names.get(name, name), examples, "undefined", len(rows)))
-        labels = self.table.dictionary.labels_of(name)
-        if labels and self.table.dictionary.of(name).codes == name:
-            codes = ", ".join(f"{code} {label}" for code, label in labels.items())
-            notes.append(Note(f"codes: {codes}.", names.get(name, name), (), "codes", len(labels), done=True))
-        if not len(rows) and len(column) and column.is_without_values:
-            text = f"no cell has a value: {self.made[name]}."
-            notes.append(Note(text, names.get(name, name), (), "no-value", len(column)))
-        return notes
+        first_rows = rows[:MOST_EXAMPLES]
+        ingredients = [
+            ", ".join(f"{column_name} {format_cell(self.before[column_name], row)}" for column_name in used)
+            for row in first_rows.tolist()
+        ]
+        examples = tuple(zip(self.before.number_rows(first_rows), ingredients, strict=True))
+        text = Words("{cells:cell} undefined: {made} has no value there.", cells=len(rows), made=self.made[name])
+        return Note(text, new_name, examples, "undefined", len(rows), most_examples=MOST_EXAMPLES)
 
 
 def describe_origin(tree: ast.expr, expression: str) -> str:
@@ -265,15 +330,13 @@ def describe_origin(tree: ast.expr, expression: str) -> str:
     return f"Copy of {name}." if name else f"Derived: {expression}"
 
 
-def format_range(column: Column) -> tuple[str, str]:
-    """Return minimum and maximum as text; empty for strings."""
-    present = column.values[~column.is_missing]
-    if column.type == "string" or not len(present):
+def format_range(type_: Type, minimum: Any, maximum: Any) -> tuple[str, str]:
+    """Return minimum and maximum as text; empty if there are none."""
+    if minimum is None:
         return "", ""
-    pair = Column.of(column.type, np.array([present.min(), present.max()]))
-    if column.type == "number":
-        return f"{pair.values[0]:.6g}", f"{pair.values[1]:.6g}"
-    first, last = pair.to_text().to_pylist()
+    if type_ == "number":
+        return f"{minimum:.6g}", f"{maximum:.6g}"
+    first, last = Column.of(type_, np.array([minimum, maximum])).to_text().to_pylist()
     return str(first), str(last)
 
 

@@ -133,6 +133,7 @@ class Derive(Step):
 
     word: ClassVar[str] = "derive"
     implementation: ClassVar[str] = "lomrix.core.steps.derive.run:derive"
+    conclusion: ClassVar[str] = "lomrix.core.steps.derive.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to add variables to."),)
     asides: ClassVar[tuple[HelpTopic, ...]] = (
         HelpTopic(

@@ -12,7 +12,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
 from lomrix.core.steps.export.missing_codes import AUTO, parse_missing_codes
 from lomrix.core.steps.settings import Columns, Names, Setting, SortWords, Texts, parsed_by, require_distinct
-from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import Extra, Role, Step, require
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.selection import choose_by_name, parse_sort_word
 from lomrix.core.wording import split_list
@@ -172,12 +172,6 @@ class Export(Step):
             self.if_exists, parse_types(self.db_type), tuple(map(split_list, self.index)), self.describe
         )
         return Delivery(self.form, text, server, self.primary_key)
-
-    @property
-    def division(self) -> Division:
-        """By rows, unless codes are looked for, rows sorted or lengths measured."""
-        is_cell_by_cell = self.form in (None, "headed") and AUTO not in self.missing_code and not self.sort_by
-        return ANY_ROWS if is_cell_by_cell and not self.primary_key else WHOLE
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the columns to write, and those to sort by."""

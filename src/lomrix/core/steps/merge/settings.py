@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parse_spell, parsed_by
-from lomrix.core.steps.step import Division, Extra, Role, Step, require
+from lomrix.core.steps.step import Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
 if TYPE_CHECKING:
@@ -256,14 +256,6 @@ class Merge(Step):
     def required_columns(self) -> tuple[str, ...]:
         """Columns of an added table that are taken whatever is chosen."""
         return tuple(dict.fromkeys([*(parse_key_pair(key)[1] for key in self.key), *self.compared_columns]))
-
-    @property
-    def division(self) -> Division:
-        """By key, if only keys matter."""
-        base, added = (tuple(pair[side] for pair in self.pairs) for side in (0, 1))
-        if any(get_file(word) for word in self.key):
-            return Division()
-        return Division("by key", {"base": base, "added": added})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return all columns of the base; of the added table the keys and what is taken."""

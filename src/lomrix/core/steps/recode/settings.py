@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from lomrix.core.steps.recode.value_map import Pair, parse_map
 from lomrix.core.steps.settings import Columns, Setting, Texts, parsed_by
-from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step, require
+from lomrix.core.steps.step import Role, Step, require
 from lomrix.core.table.scale import parse_span
 
 Rest = Literal["keep", "missing", "refuse"]
@@ -59,8 +59,3 @@ class Recode(Step):
     def maps(self) -> tuple[tuple[str, tuple[Pair, ...]], ...]:
         """The maps: a choice of columns, and the pairs of old and new values."""
         return parse_maps(self.map)
-
-    @property
-    def division(self) -> Division:
-        """By rows, unless codes are counted from the data."""
-        return Division("whole") if self.to_codes else ANY_ROWS

@@ -11,7 +11,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.rows.occasions import OccasionSetting, parse_occasion_settings
 from lomrix.core.steps.reshape.families import parse_templates
 from lomrix.core.steps.settings import Columns, Names, Setting, Texts, check_setting, parse_spell, parsed_by
-from lomrix.core.steps.step import ANY_ROWS, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import Extra, Role, Step, require
 
 Unit = Literal["day", "week", "month", "quarter", "year"]
 
@@ -79,8 +79,3 @@ class ToLong(Step):
     def occasion_settings(self) -> tuple[OccasionSetting, ...]:
         """The stated values of the occasions."""
         return parse_occasion_settings(self.occasions)
-
-    @property
-    def division(self) -> Division:
-        """By rows."""
-        return ANY_ROWS

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by
-from lomrix.core.steps.step import Division, Role, Step
+from lomrix.core.steps.step import Role, Step
 from lomrix.core.table.header import HeaderTemplate
 
 MOST_COLUMNS = 10_000
@@ -42,8 +42,3 @@ class ToWide(Step):
     order: Annotated[Literal["measure", "occasion"] | None, Setting("New columns by measure or by occasion.")] = None
     label_from: Annotated[str, Setting("Column with labels of the new columns.", "COLUMN")] = ""
     most_columns: Annotated[int, Field(ge=1), Setting("Largest number of columns.", "N")] = MOST_COLUMNS
-
-    @property
-    def division(self) -> Division:
-        """By case."""
-        return Division("by key", {"source": self.case}) if self.case else Division("whole")

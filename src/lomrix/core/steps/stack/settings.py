@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
-from lomrix.core.steps.step import Division, Extra, Role, Step, require
+from lomrix.core.steps.step import Extra, Role, Step, require
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import split_list
 
@@ -124,8 +124,3 @@ class Stack(Step):
     def told_apart_by(self) -> tuple[str, ...]:
         """The case and the mark."""
         return (*self.case, *([self.mark_name] if self.mark else ()))
-
-    @property
-    def division(self) -> Division:
-        """By case, where rows are told apart."""
-        return Division("by key", {"source": self.case}) if self.case else Division("any rows")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
+from lomrix.core.combining import Words
 from lomrix.core.errors import UsageError
 from lomrix.core.language.scope import Scope
 from lomrix.core.rows.candidate_keys import IS_ID
@@ -19,11 +21,14 @@ from lomrix.core.steps.subset.choice import choose_rows
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.selection import choose_columns, parse_sort_word
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
 MOST_LISTED = 12
+# Rows in which columns are compared.
+MOST_COMPARED = 1_000_000
 # A column with more distinct values than this share of the rows identifies rows, not cases.
 CASE_SHARE = 0.9
 
@@ -55,9 +60,10 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
         order, sort_notes = sort_rows(needed if choice is None else needed.take(choice.kept), step.sort_by)
         result = result.take(order)
     left_out_names = [name for name in types if name not in set_of_kept]
+    summary = f"{{kept:,}} of {{rows:,}} rows and {len(kept)} of {len(types)} columns kept."
     account = Account(
         "subset",
-        f"{len(result):,} of {len(table):,} rows and {len(kept)} of {len(types)} columns kept.",
+        Words(summary.replace(":,", ""), kept=len(result), rows=len(table)),
         (
             choice.make_balance() if choice is not None else Balance("rows", len(table), (Part("kept", len(result)),)),
             Balance("columns", len(types), (Part("kept", len(result.names)), Part("left out", len(left_out_names)))),
@@ -71,12 +77,32 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
             *(choice.notes if choice is not None else ()),
             *sort_notes,
             *note_contradictions(step, stated, excluded),
-            *note_lost_distinctions(table, kept, left_out_names, None if choice is None else choice.kept),
             *note_left_out(left_out_names),
         ),
     )
     extras = {"left_out": choice.list_left_out(kept)} if choice is not None and "left_out" in wanted else {}
-    return Result(result, account, extras)
+    # Only the first rows are compared, so that parts find what the whole does.
+    first = np.arange(min(len(table), MOST_COMPARED)) if choice is None else choice.kept[:MOST_COMPARED]
+    compared = [*kept[:MOST_LISTED], *(name for name in kept if IS_ID.search(name)), *left_out_names]
+    head = table.only(dict.fromkeys(name for name in compared if name in table.columns)).take(first)
+    return Result(result, account, extras, tally=Head(head, kept, left_out_names))
+
+
+@dataclass(frozen=True)
+class Head:
+    """The first kept rows, as far as columns are compared; names of all kept columns and those left out."""
+
+    rows: Table
+    kept: Sequence[str]
+    left_out_names: Sequence[str]
+
+
+def conclude(step: Subset, account: Account, heads: Sequence[Head]) -> Account:
+    """Add notes on rows that cannot be distinguished any more, before that on columns left out."""
+    rows = concatenate_tables([head.rows for head in heads], MOST_COMPARED)
+    notes = note_lost_distinctions(rows, heads[0].kept, heads[0].left_out_names)
+    place = next((index for index, note in enumerate(account.notes) if note.kind == "left-out"), len(account.notes))
+    return replace(account, notes=(*account.notes[:place], *notes, *account.notes[place:]))
 
 
 def note_contradictions(step: Subset, stated: Sequence[str], excluded: set[str]) -> list[Note]:
@@ -95,9 +121,7 @@ def note_left_out(names: Sequence[str]) -> list[Note]:
     return [Note(text, kind="left-out", count=len(names))]
 
 
-def note_lost_distinctions(
-    table: Table, kept: Sequence[str], left_out_names: Sequence[str], rows: npt.NDArray[np.int64] | None
-) -> list[Note]:
+def note_lost_distinctions(table: Table, kept: Sequence[str], left_out_names: Sequence[str]) -> list[Note]:
     """Note columns without which rows of one case cannot be distinguished, such as the occasion."""
     lost = [name for name in left_out_names if name in table.columns]
     if not lost or not len(table):
@@ -105,21 +129,18 @@ def note_lost_distinctions(
     for case in kept[:MOST_LISTED]:
         if table[case].type in ("number", "boolean"):
             continue
-        codes, count = rank_cells(table[case] if rows is None else table[case].take(rows))
+        codes, count = rank_cells(table[case])
         if not 1 < count < CASE_SHARE * len(codes):
             continue
         notes = []
         for name in lost:
-            column = table[name] if rows is None else table[name].take(rows)
-            case_count = count_separated(codes, count, column)
+            case_count = count_separated(codes, count, table[name])
             if case_count is not None:
                 text = f"without {name} rows of {pluralize(case_count, 'case')} of {case} cannot be distinguished."
                 notes.append(Note(text, name, (), "indistinguishable", case_count))
         # Where an id that is kept separates the rows, this is no case but an occasion.
         ids = [name for name in kept if name != case and IS_ID.search(name)]
-        if notes and not any(
-            count_separated(codes, count, table[name] if rows is None else table[name].take(rows)) for name in ids
-        ):
+        if notes and not any(count_separated(codes, count, table[name]) for name in ids):
             return notes
     return []
 

@@ -65,6 +65,7 @@ class Subset(Step):
 
     word: ClassVar[str] = "subset"
     implementation: ClassVar[str] = "lomrix.core.steps.subset.run:subset"
+    conclusion: ClassVar[str] = "lomrix.core.steps.subset.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to choose from."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("left_out", "Write the rows that are left out, with their row numbers and why."),

@@ -1,0 +1,166 @@
+"""Combining what is known of the parts of a table: counts add up, everything else must be the same in each."""
+
+from __future__ import annotations
+
+import string
+from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, fields, is_dataclass, replace
+from functools import reduce
+from typing import Any, Protocol, Self, TypeVar, runtime_checkable
+
+T = TypeVar("T")
+
+
+@runtime_checkable
+class Combinable(Protocol):
+    """Something with a rule of its own for parts that follow each other."""
+
+    def combine(self, later: Self) -> Self:
+        """Return what both parts give together."""
+
+
+class PartsDifferError(Exception):
+    """Parts give what cannot be combined: a mistake in a step."""
+
+
+def combine(first: T, second: T) -> T:
+    """Combine a value of one part with that of a later one.
+
+    Numbers are added, mappings and dataclasses combined entry by entry.
+
+    Raises PartsDifferError if other values differ.
+    """
+    if isinstance(first, Combinable):
+        return first.combine(second)
+    if is_dataclass(first) and not isinstance(first, type):
+        names = [field.name for field in fields(first)]
+        return replace(first, **{name: combine(getattr(first, name), getattr(second, name)) for name in names})
+    if isinstance(first, Mapping) and isinstance(second, Mapping):
+        both = {name: combine(first[name], second[name]) if name in second else first[name] for name in first}
+        return {**both, **{name: value for name, value in second.items() if name not in first}}  # type: ignore[return-value]
+    if isinstance(first, int) and not isinstance(first, bool):
+        return first + second  # type: ignore[operator, no-any-return]
+    if first != second:
+        raise PartsDifferError(f"{first!r} and {second!r} cannot be combined.")
+    return first
+
+
+def combine_all(values: Iterable[T]) -> T:
+    """Combine the values of all parts in their order."""
+    return reduce(combine, values)
+
+
+def combine_lists(first: Sequence[T], second: Sequence[T], identify: Callable[[T], Hashable]) -> tuple[T, ...]:
+    """Combine two lists item by item; what only one has stays before what followed it there."""
+    later = {identify(item): item for item in second}
+    earlier = {identify(item) for item in first}
+    rest = iter(second)
+    result: list[T] = []
+    for item in first:
+        name = identify(item)
+        if name not in later:
+            result.append(item)
+            continue
+        for other in rest:
+            if identify(other) == name:
+                break
+            if identify(other) not in earlier:
+                result.append(other)
+        result.append(combine(item, later[name]))
+    return (*result, *(other for other in rest if identify(other) not in earlier))
+
+
+class _Count(int):
+    """A number in a text: `{rows}` is 1,234 and `{rows:row|rows}` 1,234 rows; `{rows:=is|are}` only chooses the word."""
+
+    def __format__(self, words: str) -> str:
+        if not words:
+            return int.__format__(self, ",")
+        singular, _, plural = words.removeprefix("=").partition("|")
+        word = singular if self == 1 else plural or f"{singular}s"
+        return word if words.startswith("=") else f"{int(self):,} {word}"
+
+
+class Words(str):
+    """A text with numbers that add up over parts.
+
+    >>> Words("{rows:row} of {table}", rows=1, table="crew").combine(Words("{rows:row} of {table}", rows=2, table="crew"))
+    '3 rows of crew'
+    """
+
+    __slots__ = ("template", "values")
+    template: str
+    values: dict[str, int | str]
+
+    def __new__(cls, template: str, **values: int | str) -> Self:
+        shown = {name: _Count(value) if isinstance(value, int) else value for name, value in values.items()}
+        text = super().__new__(cls, string.Formatter().vformat(template, (), shown))
+        text.template, text.values = template, values
+        return text
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _make_words, (self.template, self.values)
+
+    @property
+    def identity(self) -> Hashable:
+        """The text without its numbers."""
+        return self.template, tuple(value for value in self.values.values() if isinstance(value, str))
+
+    def combine(self, later: Self) -> Self:
+        """Add the numbers.
+
+        Raises PartsDifferError if it is another text.
+        """
+        if not isinstance(later, Words) or later.identity != self.identity:
+            raise PartsDifferError(f"{self!r} and {later!r} cannot be combined.")
+        return type(self)(self.template, **combine(self.values, {**later.values, **self._texts()}))
+
+    def _texts(self) -> dict[str, int | str]:
+        return {name: value for name, value in self.values.items() if isinstance(value, str)}
+
+
+def _make_words(template: str, values: dict[str, int | str]) -> Words:
+    return Words(template, **values)
+
+
+def identify_text(text: str) -> Hashable:
+    """Return a text without its numbers, by which it is found in another part."""
+    return text.identity if isinstance(text, Words) else text
+
+
+class Items(tuple[Any, ...]):
+    """Combinable items, each with an `identity` by which it is found in the other part."""
+
+    __slots__ = ()
+
+    def combine(self, later: Self) -> Self:
+        """Combine them item by item."""
+        return type(self)(combine_lists(self, later, lambda item: item.identity))
+
+
+@dataclass(frozen=True)
+class Extreme(Combinable):
+    """The minimum or maximum of a column (None if it has no value)."""
+
+    value: Any
+    is_maximum: bool
+
+    def combine(self, later: Self) -> Self:
+        """Keep the more extreme one."""
+        if self.value is None or later.value is None:
+            return later if self.value is None else self
+        is_later = later.value > self.value if self.is_maximum else later.value < self.value
+        return later if is_later else self
+
+
+@dataclass(frozen=True)
+class First(Combinable):
+    """The first of some items by row number."""
+
+    items: tuple[tuple[int, Any], ...]  # row number and item, in order
+    most: int
+
+    def combine(self, later: Self) -> Self:
+        """Keep the first of both."""
+        items = sorted((*self.items, *later.items), key=lambda item: item[0])
+        return replace(self, items=tuple(items[: self.most]))
