@@ -1,15 +1,16 @@
 # Reading and writing of Parquet.
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 from typing import Self
 
-from pyarrow import Schema, Table
+from pyarrow import RecordBatch, Schema, Table
 
 class RowGroup:
     num_rows: int
 
 class Metadata:
+    num_rows: int
     def row_group(self, i: int) -> RowGroup: ...
 
 class ParquetFile:
@@ -18,6 +19,11 @@ class ParquetFile:
     metadata: Metadata
     def __init__(self, path: Path | str, *, memory_map: bool = ..., pre_buffer: bool = ...) -> None: ...
     def read(self, columns: Sequence[str]) -> Table: ...
+    def iter_batches(self, batch_size: int, columns: Sequence[str]) -> Iterator[RecordBatch]: ...
+    def __enter__(self) -> Self: ...
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
     def read_row_groups(self, groups: Sequence[int], columns: Sequence[str]) -> Table: ...
 
 class ParquetWriter:

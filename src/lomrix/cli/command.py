@@ -6,9 +6,10 @@ import contextlib
 import inspect
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import typer
+from pydantic import BaseModel
 
 from lomrix.cli.environment import CURRENT, END_REQUESTS, OutputLostError
 from lomrix.cli.options import list_step
@@ -19,18 +20,21 @@ from lomrix.cli.wording import list_options
 from lomrix.core.errors import FileError, LomrixError
 from lomrix.core.steps.step import HelpTopic, Step
 from lomrix.files.reading import ReadingOptions
+from lomrix.job.budget import RunningOptions
 from lomrix.job.memory import OutOfMemoryError, describe_sizes, is_out_of_memory, make_memory_error
 
 if TYPE_CHECKING:
     from lomrix.job.task import Task
 
+OPTIONS = (ReadingOptions, RunningOptions)
+Options = TypeVar("Options", bound=BaseModel)
 # The beginning of Python's message for links that form a loop.
 LOOP_MESSAGE = "Symlink loop from"
 
 
 def make_function(step: type[Step]) -> Callable[..., None]:
     """Make the function behind a step's command."""
-    parameters = list_step(step, ReadingOptions, show_topic)
+    parameters = list_step(step, OPTIONS, show_topic)
 
     def command(**given: Any) -> None:
         voice = make_reporter(given)
@@ -62,7 +66,7 @@ def set_signature(function: Callable[..., None], name: str, parameters: Sequence
 def make_reporter(given: dict[str, Any]) -> Reporter:
     """Make the reporter from the options of a command."""
     to_errors = given.get("out") == "-"
-    fields = ReadingOptions.model_fields
+    fields = {**ReadingOptions.model_fields, **RunningOptions.model_fields}
     values = {name: given[name] for name in fields if given.get(name) not in (None, "", [], fields[name].default)}
     reading = tuple(list_options(values))
     return Reporter(CURRENT.get(), bool(given.pop("json", False)), bool(given.pop("quiet", False)), to_errors, reading)
@@ -115,11 +119,12 @@ def make_task(step: type[Step], given: Mapping[str, Any]) -> Task:
     return Task(
         step(**{name: value for name, value in given.items() if name in known and value not in ("", [])}),
         {role: references for role, references in inputs.items() if references},
-        make_reading_options({name: given[name] for name in ReadingOptions.model_fields}),
+        make_options(ReadingOptions, given),
         {name: hide_passwords((given[name],))[0] for name in extras if given.get(name)},
         given.get("overwrite", False),
         given.get("rehearse", False),
         given.get("missing", "empty"),
+        make_options(RunningOptions, given),
     )
 
 
@@ -132,9 +137,9 @@ def hide_passwords(references: tuple[str, ...]) -> tuple[str, ...]:
     return tuple(map(strip_password, references))
 
 
-def make_reading_options(given: dict[str, Any]) -> ReadingOptions:
-    """Check the options for reading files."""
-    return ReadingOptions(**{name: value for name, value in given.items() if value not in ("", [])})
+def make_options(model: type[Options], given: Mapping[str, Any]) -> Options:
+    """Check the options that a model has."""
+    return model(**{name: given[name] for name in model.model_fields if given.get(name, "") not in ("", [])})
 
 
 def as_tuple(value: str | Sequence[str]) -> tuple[str, ...]:

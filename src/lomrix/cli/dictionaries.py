@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import typer
 
-from lomrix.cli.command import handle_errors, make_reading_options, make_reporter, set_signature
+from lomrix.cli.command import handle_errors, make_options, make_reporter, set_signature
 from lomrix.cli.main import SETTINGS, OtherCommand, add_command
 from lomrix.cli.options import list_reporting, list_settings, list_writing, make_parameter
 from lomrix.cli.reporting import Reporter
@@ -91,7 +91,7 @@ def read_table(source: str, given: dict[str, Any]) -> tuple[Table, list[Location
     from lomrix.files.reading import ReadSettings
     from lomrix.files.registry import open_source
 
-    options = make_reading_options({name: given[name] for name in ReadingOptions.model_fields if name in given})
+    options = make_options(ReadingOptions, given)
     used: list[Path] = []
     dictionary = read_dictionary(options.dictionary, used=used) if options.dictionary else Dictionary()
     opened = open_source(source, ReadSettings.from_options(options, dictionary))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 import types
 import typing
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Annotated, Any, Literal
 
 import typer
@@ -157,9 +157,11 @@ def list_topics(asides: tuple[HelpTopic, ...], show: Callable[[HelpTopic], None]
 
 
 def list_step(
-    step: type[Step], reading: type[BaseModel], show: Callable[[HelpTopic], None] = lambda aside: None
+    step: type[Step], options: Sequence[type[BaseModel]], show: Callable[[HelpTopic], None] = lambda aside: None
 ) -> list[inspect.Parameter]:
-    """List all parameters of a step's command; `show` shows what the step can explain."""
+    """List all parameters of a step's command; `options` are for reading and running, `show` shows what the step can
+    explain.
+    """
     writing = list_writing(
         out=step.result != "report only",
         export=step.delivers,
@@ -170,7 +172,7 @@ def list_step(
         *list_former(step),
         *under_heading(WRITING, writing),
         *under_heading(WRITING, list_extras(step.gives)),
-        *under_heading(READING, list_settings(reading)),
+        *under_heading(READING, (one for model in options for one in list_settings(model))),
         *under_heading(
             READING,
             [make_parameter("no_study", bool, False, typer.Option("--no-study", help="Ignore study.toml."))],

@@ -6,7 +6,7 @@ import string
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields, is_dataclass, replace
 from functools import reduce
-from typing import Any, Protocol, Self, TypeVar, runtime_checkable
+from typing import Any, Protocol, Self, TypeVar, cast, runtime_checkable
 
 T = TypeVar("T")
 
@@ -31,7 +31,7 @@ def combine(first: T, second: T) -> T:
     Raises PartsDifferError if other values differ.
     """
     if isinstance(first, Combinable):
-        return first.combine(second)
+        return first.combine(second)  # type: ignore[arg-type]
     if is_dataclass(first) and not isinstance(first, type):
         names = [field.name for field in fields(first)]
         return replace(first, **{name: combine(getattr(first, name), getattr(second, name)) for name in names})
@@ -39,7 +39,7 @@ def combine(first: T, second: T) -> T:
         both = {name: combine(first[name], second[name]) if name in second else first[name] for name in first}
         return {**both, **{name: value for name, value in second.items() if name not in first}}  # type: ignore[return-value]
     if isinstance(first, int) and not isinstance(first, bool):
-        return first + second  # type: ignore[operator, no-any-return]
+        return cast(T, first + second)  # type: ignore[operator]
     if first != second:
         raise PartsDifferError(f"{first!r} and {second!r} cannot be combined.")
     return first
@@ -71,11 +71,13 @@ def combine_lists(first: Sequence[T], second: Sequence[T], identify: Callable[[T
 
 
 class _Count(int):
-    """A number in a text: `{rows}` is 1,234 and `{rows:row|rows}` 1,234 rows; `{rows:=is|are}` only chooses the word."""
+    """A number in a text: `{n}` is 1,234, `{n:row}` 1,234 rows, `{n:=is|are}` the word, `{n:times}` once or 2 times."""
 
     def __format__(self, words: str) -> str:
         if not words:
             return int.__format__(self, ",")
+        if words == "times":
+            return "once" if self == 1 else f"{int(self):,} times"
         singular, _, plural = words.removeprefix("=").partition("|")
         word = singular if self == 1 else plural or f"{singular}s"
         return word if words.startswith("=") else f"{int(self):,} {word}"
@@ -84,7 +86,7 @@ class _Count(int):
 class Words(str):
     """A text with numbers that add up over parts.
 
-    >>> Words("{rows:row} of {table}", rows=1, table="crew").combine(Words("{rows:row} of {table}", rows=2, table="crew"))
+    >>> Words("{n:row} of {table}", n=1, table="crew").combine(Words("{n:row} of {table}", n=2, table="crew"))
     '3 rows of crew'
     """
 
@@ -93,6 +95,7 @@ class Words(str):
     values: dict[str, int | str]
 
     def __new__(cls, template: str, **values: int | str) -> Self:
+        """Fill in the template; values that are texts belong to the text, numbers add up."""
         shown = {name: _Count(value) if isinstance(value, int) else value for name, value in values.items()}
         text = super().__new__(cls, string.Formatter().vformat(template, (), shown))
         text.template, text.values = template, values

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -26,6 +26,8 @@ from lomrix.files.missing import MissingPlan, count_runs, plan_missing
 # Reasons are stored as runs of rows up to this many runs, or one per this many rows.
 FEW_RUNS = 1000
 ROWS_FOR_A_RUN = 64
+# Rows that are converted at once where a file is read in parts.
+ROWS_AT_ONCE = 1 << 20
 
 
 # -------------------------------------------------------------------- writing
@@ -122,19 +124,35 @@ class ArrowSource(FileSource):
         packed = None if resource is None else resource.packed
         return [name for name in names if packed is None or name != packed.column], resource
 
+    def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
+        """Yield some columns as pyarrow Tables of so many rows."""
+        raise NotImplementedError
+
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """Return the columns, with their packed reasons."""
+        return self._convert(self.arrow(self._add_packed(names), rows), names)
+
+    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
+        """Yield the columns some rows at a time, with their packed reasons."""
+        for arrow in self.iterate_arrow(self._add_packed(names), ROWS_AT_ONCE):
+            yield self._convert(arrow, names)
+
+    def _add_packed(self, names: Sequence[str]) -> list[str]:
+        """Return the columns to read: the names, and the column of reasons if one of them is packed."""
         resource = self._header[1]
         packed = None if resource is None else resource.packed
-        packed_names = [name for name in names if packed is not None and name in packed.reasons]
-        extra = [packed.column] if packed is not None and packed_names else []
-        arrow = self.arrow([*names, *extra], rows)
+        is_needed = packed is not None and any(name in packed.reasons for name in names)
+        return [*names, *([packed.column] if packed is not None and is_needed else [])]
+
+    def _convert(self, arrow: pa.Table, names: Sequence[str]) -> Cells:
+        resource = self._header[1]
+        packed = None if resource is None else resource.packed
         beside = self.described.dictionary
         columns, notes = columns_from_arrow(arrow, names, self.settings, beside, self.path.name)
-        if packed is not None and packed_names:
+        if packed is not None and packed.column in arrow.column_names:
             whys = unpack_reasons(arrow.column(packed.column), len(packed.reasons))
             for index, (name, reasons) in enumerate(packed.reasons.items()):
-                if name in packed_names and whys is not None:
+                if name in columns and whys is not None:
                     columns[name] = apply_packed(columns[name], whys[:, index], tuple(reasons))
         return Cells(columns, notes)
 

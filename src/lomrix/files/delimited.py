@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
@@ -16,6 +17,7 @@ import pyarrow.csv as pacsv
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
+from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, Each, read_text_chunks
 from lomrix.core.text.values import note_shortened_numbers
@@ -59,6 +61,33 @@ class Reader(FileSource):
         line_notes = [body.note] if body else []
         if rows is None and body is None and arrays and not layout.is_empty_below:
             line_notes += note_lines(self.path, layout, len(next(iter(arrays.values()))))
+        columns, column_notes = self._read_columns(arrays, names)
+        return Cells(columns, (*layout.notes, *line_notes, *column_notes), FIRST_ROW + layout.rows_above - 1)
+
+    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
+        """Yield the cells some rows at a time, each time typed column by column."""
+        layout, start = self.layout, 0
+        if self.settings.skip_last or layout.is_empty_below:
+            yield self.read_cells(names, None)
+            return
+        first_row = FIRST_ROW + layout.rows_above - 1
+        for arrays in iterate_text(self.path, layout, names):
+            rows = len(next(iter(arrays.values())))
+            columns, column_notes = self._read_columns(arrays, names)
+            notes = [shift_note(note, start) for note in column_notes]
+            yield Cells(columns, (*(() if start else layout.notes), *notes), first_row)
+            start += rows
+        if line_notes := note_lines(self.path, layout, start):
+            yield Cells({name: Column.all_missing("string", 0, BLANK) for name in names}, line_notes, first_row)
+
+    def estimate_rows(self) -> int:
+        """Return the number of lines."""
+        return self.layout.byte_stats.line_feeds
+
+    def _read_columns(
+        self, arrays: dict[str, pa.ChunkedArray], names: Sequence[str]
+    ) -> tuple[dict[str, Column], list[Note]]:
+        """Type each column of some rows; the texts are taken out of `arrays` and freed."""
         beside = self.described.dictionary
 
         def read_column(name: str, each: Each = map) -> tuple[Column, list[Note]]:
@@ -81,8 +110,8 @@ class Reader(FileSource):
         else:  # short columns are faster in sequence
             results = list(map(read_column, names))
         columns = {name: column for name, (column, _) in zip(names, results, strict=True)}
-        column_notes = [shift_note(note, layout.rows_above - 1) for _, notes in results for note in notes]
-        return Cells(columns, (*layout.notes, *line_notes, *column_notes), FIRST_ROW + layout.rows_above - 1)
+        notes = [shift_note(note, self.layout.rows_above - 1) for _, notes in results for note in notes]
+        return columns, notes
 
 
 def read_range(reader: pacsv.CSVStreamingReader, rows: range) -> pa.Table:
@@ -107,14 +136,34 @@ def read_text(
     """
     if layout.is_empty_below:
         return {name: pa.chunked_array([pa.array([], pa.large_string())]) for name in needed}
+    with explain_errors(path, layout) as record_ragged:
+        how = choose_options(path, layout, needed, body, record_ragged)
+        if rows is None:
+            return to_text(pacsv.read_csv(*how))
+        with pacsv.open_csv(*how) as reader:
+            return to_text(read_range(reader, rows))
+
+
+def iterate_text(path: Path, layout: Layout, needed: Sequence[str]) -> Iterator[dict[str, pa.ChunkedArray]]:
+    """Yield the cells of some columns as `read_text` returns them, one block of the file after the other."""
+    with (
+        explain_errors(path, layout) as record_ragged,
+        pacsv.open_csv(*choose_options(path, layout, needed, None, record_ragged)) as reader,
+    ):
+        for batch in reader:
+            yield to_text(pa.Table.from_batches([batch]))
+
+
+def choose_options(
+    path: Path,
+    layout: Layout,
+    needed: Sequence[str],
+    body: Body | None,
+    record_ragged: Callable[[pacsv.InvalidRow], str],
+) -> tuple[Path | pa.BufferReader, pacsv.ReadOptions, pacsv.ParseOptions, pacsv.ConvertOptions]:
+    """Return what PyArrow needs to read the cells of some columns as text."""
     if layout.has_quotes:
         require_closed_quotes(path, layout)
-    ragged: list[tuple[int, int, str]] = []
-
-    def record_ragged(row: pacsv.InvalidRow) -> str:
-        ragged.append((row.actual_columns, row.number or 0, row.text))
-        return "error"
-
     parse = pacsv.ParseOptions(
         delimiter=layout.delimiter,
         newlines_in_values=layout.has_quotes,
@@ -137,14 +186,20 @@ def read_text(
         strings_can_be_null=True,
         quoted_strings_can_be_null=True,
     )
+    return source, read, parse, convert
+
+
+@contextlib.contextmanager
+def explain_errors(path: Path, layout: Layout) -> Iterator[Callable[[pacsv.InvalidRow], str]]:
+    """Explain errors of PyArrow in plain words; yields the function that it calls for a ragged row."""
+    ragged: list[tuple[int, int, str]] = []
+
+    def record_ragged(row: pacsv.InvalidRow) -> str:
+        ragged.append((row.actual_columns, row.number or 0, row.text))
+        return "error"
+
     try:
-        if rows is None:
-            table = pacsv.read_csv(source, read, parse, convert)
-        else:
-            with pacsv.open_csv(source, read, parse, convert) as reader:
-                table = read_range(reader, rows)
-        columns = dict(zip(table.column_names, table.columns, strict=True))
-        return {name: view_as_text(column) for name, column in columns.items()} if is_ascii else columns
+        yield record_ragged
     except (pa.ArrowInvalid, UnicodeError) as error:
         raise _explain(path, layout, error, ragged) from error
 
@@ -158,9 +213,14 @@ def is_utf8_path(path: Path) -> bool:
     return True
 
 
-def view_as_text(column: pa.ChunkedArray) -> pa.ChunkedArray:
-    """Return bytes known to be text as text, without copying."""
-    return pa.chunked_array([chunk.view(pa.string()) for chunk in column.chunks], pa.string())
+def to_text(table: pa.Table) -> dict[str, pa.ChunkedArray]:
+    """Return the columns as text; bytes that are known to be text are not copied."""
+    return {
+        name: column
+        if column.type == pa.string()
+        else pa.chunked_array([chunk.view(pa.string()) for chunk in column.chunks], pa.string())
+        for name, column in zip(table.column_names, table.columns, strict=True)
+    }
 
 
 def _explain(path: Path, layout: Layout, error: Exception, ragged: list[tuple[int, int, str]]) -> FileError:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
+from lomrix.core.combining import combine_lists
 from lomrix.core.errors import FileError
 from lomrix.core.nearest import advise
 from lomrix.core.table.column import Column
@@ -23,6 +24,7 @@ from lomrix.files.hashing import ALGORITHM, begin_hash
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.missing import MissingPlan, apply_reasons
 from lomrix.files.reading import ReadSettings
+from lomrix.files.scratch import TableStore
 from lomrix.files.staging import guard
 
 
@@ -149,9 +151,47 @@ class FileSource(Source):
 
     def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> ReadResult:
         """Read the file."""
+        chosen = self._choose(columns)
+        return self._complete(guard(self.path, "read", lambda: self.read_cells(chosen, rows)), chosen, rows)
+
+    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+        """Read the given columns to disk, some rows at a time.
+
+        A column that is of one type in some rows and of another elsewhere, or of which there is something to note that
+        only all its cells show, is read again as a whole.
+        """
+        chosen, again = self._choose(columns), dict[str, None]()
+        notes: tuple[Note, ...] = ()
+
+        def read_parts() -> None:
+            nonlocal notes
+            start = 0
+            for cells in self.iterate_cells(chosen):
+                part = self._complete(cells, chosen, range(start, start + count_rows(cells)))
+                store.append(part.table)
+                again.update({note.column: None for note in cells.notes if note.column and not note.adds_up})
+                notes = combine_lists(notes, part.notes, lambda note: note.identity)
+                start += len(part.table)
+            for name in (name for name in chosen if name in store.unfit or name in again):
+                whole = self._complete(self.read_cells([name], None), [name], None)
+                store.replace(name, whole.table[name])
+                of_others = [note for note in notes if note.column != name]
+                notes = (*of_others, *(note for note in whole.notes if note.column == name))
+
+        guard(self.path, "read", read_parts)
+        order = {name: index for index, name in enumerate(chosen)}
+        return ReadResult(store.finish(), tuple(sorted(notes, key=lambda note: order.get(note.column, -1))))
+
+    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
+        """Yield the cells of some columns some rows at a time; at least once."""
+        yield self.read_cells(names, None)
+
+    def _choose(self, columns: Collection[str] | None) -> list[str]:
         requested = set(self.names if columns is None else columns)
-        chosen = [name for name in self.names if name in requested]
-        cells = guard(self.path, "read", lambda: self.read_cells(chosen, rows))
+        return [name for name in self.names if name in requested]
+
+    def _complete(self, cells: Cells, chosen: Sequence[str], rows: range | None) -> ReadResult:
+        """Join the cells with what the descriptor says of them."""
         missing = self.described.missing
         columns_read = {
             name: apply_reasons(column, missing[name], rows, self.row_count(rows)) if name in missing else column
@@ -182,6 +222,11 @@ class FileSource(Source):
         if self._hash is None:
             self._hash = begin_hash(self.path)
         return self._hash
+
+
+def count_rows(cells: Cells) -> int:
+    """Return the number of rows of some cells."""
+    return len(next(iter(cells.columns.values()))) if cells.columns else 0
 
 
 def shift_note(note: Note, rows: int) -> Note:

@@ -16,6 +16,7 @@ from lomrix.core.table.table import Table
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
     from lomrix.files.reading import ReadSettings
+    from lomrix.files.scratch import TableStore
 
 
 @dataclass(frozen=True)
@@ -29,6 +30,8 @@ class TableLocation:
         return f"{self.database}#{self.table}"
 
 
+# Memory that a cell takes while a step works on it: read, typed, taken.
+BYTES_OF_A_CELL = 30
 # Something that is read or written, but must not be both.
 Location = Path | TableLocation
 
@@ -89,6 +92,23 @@ class Source(ABC):
 
         Raises FileError if it cannot be read.
         """
+
+    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+        """Read the given columns to disk and return the table that is mapped from there.
+
+        Formats that cannot be read in parts are read as a whole first.
+        """
+        result = self.read(columns)
+        store.append(result.table)
+        return ReadResult(store.finish(), result.notes)
+
+    def estimate_rows(self) -> int | None:
+        """Estimate the number of rows before they are read; None if the format cannot be read in parts."""
+        return None
+
+    def estimate_row_size(self, columns: Collection[str]) -> int:
+        """Estimate how many bytes of memory a row of some columns takes while a step works on it."""
+        return BYTES_OF_A_CELL * len(columns)
 
     def close(self) -> None:
         """Release what was opened."""

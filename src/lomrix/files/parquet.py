@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -49,6 +49,21 @@ class Reader(ArrowSource):
             return table.slice(max(rows.start - first, 0), max(rows.stop - rows.start, 0))
 
         return self._open(take_part)
+
+    def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
+        """Yield some columns as pyarrow Tables of so many rows."""
+        try:
+            with pq.ParquetFile(self.path, memory_map=False) as file:
+                if not file.metadata.num_rows:
+                    yield file.schema_arrow.empty_table().select(list(names))
+                for batch in file.iter_batches(size, columns=list(names)):
+                    yield require_utf8(pa.Table.from_batches([batch]))
+        except pa.ArrowException as error:
+            raise make_read_error(self.path, "Parquet", error) from error
+
+    def estimate_rows(self) -> int:
+        """Return the number of rows."""
+        return self._open(lambda file: int(file.metadata.num_rows))
 
     def _open(self, action: Callable[[pq.ParquetFile], ResultType]) -> ResultType:
         try:

@@ -68,7 +68,7 @@ def remove_leftovers(path: Path) -> None:
     """Remove what dead runs left beside a path; the previous file is restored if none is there."""
     for leftover in path.parent.glob(f".{_escape_pattern(path.name)}.*.*"):
         match = PART.fullmatch(leftover.name)
-        if match and match["name"] == path.name and not _is_alive(int(match["owner"])):
+        if match and match["name"] == path.name and not is_alive(int(match["owner"])):
             with contextlib.suppress(OSError):
                 if match["kind"] == "before" and not path.exists():
                     leftover.rename(path)
@@ -110,7 +110,8 @@ def _escape_pattern(name: str) -> str:
     return "".join(f"[{character}]" if character in "*?[" else character for character in name)
 
 
-def _is_alive(process: int) -> bool:
+def is_alive(process: int) -> bool:
+    """Return whether a process exists."""
     try:
         os.kill(process, 0)
     except ProcessLookupError:

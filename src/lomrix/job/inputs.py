@@ -19,7 +19,9 @@ from lomrix.files.hashing import hash_file
 from lomrix.files.interface import Location, Source
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import STREAM, open_source, open_stream, split_sheet
+from lomrix.files.scratch import Scratch
 from lomrix.files.table_source import TableSource
+from lomrix.job.budget import Input
 from lomrix.job.lineage import UsedFile
 from lomrix.job.sinks import read_secret
 from lomrix.job.streams import Streams
@@ -112,8 +114,25 @@ class OpenedInputs:
             opened.reference for opened in self.opened if opened.source is None and not Path(opened.reference).exists()
         ]
 
-    def read(self, report_stage: Callable[[str], None]) -> Inputs:
-        """Read what the step needs of each source."""
+    def estimate(self) -> list[Input]:
+        """Estimate the inputs that can be read in parts, the first role's first."""
+        inputs = []
+        for opened in self.opened:
+            rows = None if opened.source is None else opened.source.estimate_rows()
+            if rows is not None and opened.source is not None:
+                inputs.append(Input(opened.source.name, rows, opened.source.estimate_row_size(self._choose(opened))))
+        return inputs
+
+    def _choose(self, opened: OpenedInput) -> list[str]:
+        """Return the columns of an input that the step needs."""
+        assert opened.source is not None
+        needed = self.task.step.columns_needed(opened.role.name, opened.source.names)
+        if needed is not None and not {*needed} <= {*opened.source.names}:
+            needed = None  # the step refuses an unknown column better if it knows all
+        return list(opened.source.names if needed is None else needed)
+
+    def read(self, report_stage: Callable[[str], None], scratch: Scratch | None = None) -> Inputs:
+        """Read what the step needs of each source; tables to disk, if there is a scratch folder."""
         self._require_known_types()
         others: dict[str, Table] = {}
         # References other than data come first: a links file may rename columns of the data.
@@ -126,10 +145,11 @@ class OpenedInputs:
                 continue
             if opened.role.content == "table":
                 opened.source.rename(self.task.step.list_renames(opened.role.name, opened.source.name, others))
-            needed = self.task.step.columns_needed(opened.role.name, opened.source.names)
-            if needed is not None and not {*needed} <= {*opened.source.names}:
-                needed = None  # the step refuses an unknown column better if it knows all
-            result = opened.source.read(needed)
+            needed = self._choose(opened)
+            if scratch is not None and opened.role.content == "table":
+                result = opened.source.read_into(scratch.make_store(), needed)
+            else:
+                result = opened.source.read(needed)
             opened.table = result.table
             if opened.role.content != "table":
                 others[opened.role.name] = result.table

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import tempfile
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -12,9 +12,12 @@ import pyarrow as pa
 
 from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account, Listing
-from lomrix.core.steps.step import Result
+from lomrix.core.steps.parts import apply_in_parts
+from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.files.scratch import Scratch
+from lomrix.job.budget import choose_rows_at_once
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import add_history
 from lomrix.job.memory import CurrentStage, watch_memory
@@ -68,7 +71,7 @@ def run(
         outputs = Outputs.plan(task, inputs.locations, streams, Path(folder))
         stack.callback(outputs.discard)
         plan_secrets(inputs, outputs)
-        result = _apply(task, inputs, outputs, stage)
+        result = _apply(task, inputs, outputs, stage, stack)
         require(result.table, result.account)
         inputs.forget_notes(result.retyped)
         if task.rehearses:
@@ -78,16 +81,27 @@ def run(
         return _write(task, inputs, outputs, result, stage, keeps_table=memory is not None)
 
 
-def _apply(task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentStage) -> Result:
-    """Read what the step needs, and apply it."""
-    tables = inputs.read(stage)
+def _apply(
+    task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentStage, stack: contextlib.ExitStack
+) -> Result:
+    """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
+    divides = task.step.division.kind != "whole"
+    size = choose_rows_at_once(task.running, inputs.estimate(), task.step.word, divides=divides)
+    scratch = None
+    if size is not None:
+        scratch = Scratch.make(task.running.scratch)
+        stack.callback(scratch.remove)
+    tables = inputs.read(stage, scratch)
     # Memory that the reading has left over goes back, before the step asks for its own.
     pa.default_memory_pool().release_unused()
     if outputs.sinks:
         inputs.begin_fingerprints()
     stage(task.step.word)
     try:
-        result = task.step.apply(tables, task.requested_extras)
+        if size is None or scratch is None:
+            result = task.step.apply(tables, task.requested_extras)
+        else:
+            result = _apply_in_parts(task, tables, size, scratch, stage, inputs)
     except LomrixError as error:
         written = write_extras(outputs, error.extras, stage) if isinstance(error, DataError) else []
         raise StoppedError(error, written, filter_notes(error, inputs.notes)) from error
@@ -95,6 +109,25 @@ def _apply(task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentSta
         for sink in outputs.sinks.values():
             sink.set_prepared(result.extras["prepared"])
     return result
+
+
+def _apply_in_parts(
+    task: Task, tables: Inputs, size: int, scratch: Scratch, stage: CurrentStage, inputs: OpenedInputs
+) -> Result:
+    """Apply the step to so many rows at once; its table is on disk."""
+    table = tables.get_one(task.step.roles[0].name)
+    count = -(-len(table) // size)
+
+    def collect(parts: Iterable[Table]) -> Table:
+        store = scratch.make_store()
+        for number, part in enumerate(parts, start=1):
+            store.append(part)
+            stage(f"{task.step.word}, part {min(number + 1, count)} of {count}")
+        return store.finish()
+
+    note = Note(f"larger than the memory budget: worked on in {count:,} parts.", kind="parts", count=count, done=True)
+    inputs.notes.append((table.name, note))
+    return apply_in_parts(task.step, tables, task.requested_extras, size, collect)
 
 
 def _write(

@@ -12,6 +12,7 @@ from lomrix.files.database.reference import is_database
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import split_sheet
+from lomrix.job.budget import RunningOptions
 
 # The role of the table among the outputs; other roles have the names of the step's extras.
 TABLE = "out"
@@ -28,6 +29,7 @@ class Task:
     overwrite: bool = False
     rehearses: bool = False
     missing: InCells = "empty"
+    running: RunningOptions = field(default_factory=RunningOptions)
 
     def __post_init__(self) -> None:
         for role in self.step.roles:

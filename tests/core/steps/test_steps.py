@@ -101,7 +101,7 @@ def test_options_are_the_settings_under_their_names(entry: Any) -> None:
     model = entry.load()
     assert (model.word, entry.word) == (entry.word, model.word)
     assert entry.example.startswith(f"lomrix {entry.word} ")
-    options = {one.name: one for one in list_step(model, ReadingOptions)}
+    options = {one.name: one for one in list_step(model, [ReadingOptions])}
     for name, field in model.model_fields.items():
         declared = options[name].annotation.__metadata__[0]
         setting = next(one for one in field.metadata if isinstance(one, Setting))

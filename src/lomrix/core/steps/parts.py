@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -49,11 +49,17 @@ def split_rows(table: Table, size: int) -> Iterator[Table]:
         yield replace(table, columns=rows, first_row=table.first_row + start)
 
 
-def apply_in_parts(step: Step, tables: Inputs, wanted: Collection[str], size: int) -> Result:
-    """Apply a step to parts of so many rows, which gives what `Step.apply` gives."""
+def apply_in_parts(
+    step: Step,
+    tables: Inputs,
+    wanted: Collection[str],
+    size: int,
+    collect: Callable[[Iterable[Table]], Table] = lambda parts: concatenate_tables(list(parts)),
+) -> Result:
+    """Apply a step to parts of so many rows, which gives what `Step.apply` gives; `collect` joins their tables."""
     role = step.roles[0].name
     others = {name: tables.get_all(name) for name in tables.roles if name != role}
     parts = (Inputs(**{role: part}, **others) for part in split_rows(tables.get_one(role), size))
     results: list[PartResult] = []
-    made = list(process_parts(step, parts, wanted, results))
-    return conclude_parts(step, concatenate_tables(made), results)
+    table = collect(process_parts(step, parts, wanted, results))
+    return conclude_parts(step, table, results)

@@ -30,6 +30,11 @@ class Note:
         return self.kind, self.column, identify_text(self.text)
 
     @property
+    def adds_up(self) -> bool:
+        """True if notes on parts give the note on the whole."""
+        return isinstance(self.text, Words)
+
+    @property
     def is_empty(self) -> bool:
         """True if it is about no cell of the whole, though it might have been."""
         return not self.count and isinstance(self.text, Words)

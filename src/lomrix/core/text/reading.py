@@ -15,8 +15,9 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Words
 from lomrix.core.table.column import DTYPES, Column
-from lomrix.core.table.notes import FIRST_ROW, Note, format_times, plural, pluralize
+from lomrix.core.table.notes import FIRST_ROW, Note, plural, pluralize
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, Why
@@ -155,8 +156,11 @@ class Reading:
             rows = np.flatnonzero(around)
             self._note(
                 "blanks-around",
-                f"{pluralize(len(rows), 'cell begins', 'cells begin')} or "
-                f"{plural(len(rows), 'ends', 'end')} with a space; texts are compared as they are.",
+                Words(
+                    "{cells:cell begins|cells begin} or {cells:=ends|end} with a space; texts are compared as they "
+                    "are.",
+                    cells=len(rows),
+                ),
                 rows,
             )
 
@@ -378,7 +382,8 @@ class Reading:
 
     def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:
-            self._note("token", f'"{text}" means missing among the values, {format_times(len(rows))}.', rows)
+            words = Words('"{text}" means missing among the values, {cells:times}.', text=text, cells=len(rows))
+            self._note("token", words, rows)
 
     def _note_stray(self, type_: Type, stray: Array, counts: Array, positions: Array, fitting: int) -> None:
         """Note the cells that keep a column from being numbers or dates, if they are few."""

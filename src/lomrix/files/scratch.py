@@ -1,0 +1,251 @@
+"""Scratch: tables on disk that are larger than memory, mapped so that they are used like any other table."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import secrets
+import shutil
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import IO, Any
+
+import numpy as np
+import pyarrow as pa
+
+from lomrix.core.arrays.text_bytes import get_buffers
+from lomrix.core.combining import PartsDifferError
+from lomrix.core.errors import FileError
+from lomrix.core.table.column import DTYPES, FILLERS, Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.numbers import Type
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.reasons import join_reasons, renumber_why
+from lomrix.core.table.table import Table
+from lomrix.files.staging import guard, is_alive
+
+NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
+# Rows that are converted at once if the type of a column turns out to be wider.
+BLOCK = 1 << 20
+
+
+@dataclass
+class Scratch:
+    """A folder for tables on disk, removed at the end; what dead runs left is removed at the beginning."""
+
+    folder: Path
+    count: int = 0
+
+    @classmethod
+    def make(cls, parent: str = "") -> Scratch:
+        """Make the folder.
+
+        Raises FileError if it cannot be made.
+        """
+        place = Path(parent or tempfile.gettempdir())
+        if not place.is_dir():
+            raise FileError(f"The folder {place} does not exist.", todo=f"Make it first: mkdir -p {place}")
+        for leftover in place.glob("lomrix-*"):
+            match = NAME.fullmatch(leftover.name)
+            if match and not is_alive(int(match["owner"])):
+                shutil.rmtree(leftover, ignore_errors=True)
+        folder = place / f"lomrix-{os.getpid()}-{secrets.token_hex(4)}"
+        guard(folder, "write", lambda: folder.mkdir(mode=0o700))
+        return cls(folder)
+
+    def require_space(self, size: int) -> None:
+        """Stop if the disk has not so many bytes free.
+
+        Raises FileError with both.
+        """
+        free = shutil.disk_usage(self.folder).free
+        if free < size:
+            raise FileError(
+                f"The scratch folder {self.folder.parent} has too little space.",
+                where=f"about {size / 1e9:,.1f} GB are needed, {free / 1e9:,.1f} GB are free",
+                todo="Use ‹scratch=FOLDER› on a larger disk, or more ‹memory›.",
+            )
+
+    def make_store(self) -> TableStore:
+        """Return a new table on disk, to be filled."""
+        self.count += 1
+        folder = self.folder / str(self.count)
+        folder.mkdir()
+        return TableStore(folder)
+
+    def remove(self) -> None:
+        """Remove everything; tables that are still mapped stay readable until they are dropped."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+@dataclass
+class TableStore:
+    """A table being written to disk, part after part."""
+
+    folder: Path
+    columns: dict[str, ColumnStore] = field(default_factory=dict)
+    rows: int = 0
+    dictionary: Dictionary | None = None
+    first: Table | None = None
+    unfit: set[str] = field(default_factory=set)  # columns of several types
+
+    def append(self, table: Table) -> None:
+        """Append the rows of a part; its columns are those of the first part.
+
+        A column whose type does not go with that of the parts before becomes `unfit`.
+        """
+        if self.first is None:
+            self.first = table
+            self.columns = {name: ColumnStore(self.folder / str(number)) for number, name in enumerate(table.names)}
+        for name, column in table.columns.items():
+            if name not in self.unfit:
+                try:
+                    self.columns[name].append(column)
+                except PartsDifferError:
+                    self.unfit.add(name)
+        self.rows += len(table)
+        self.dictionary = table.dictionary if self.dictionary is None else self.dictionary.combine(table.dictionary)
+
+    def replace(self, name: str, column: Column) -> None:
+        """Replace all cells of a column."""
+        self.columns[name].clear()
+        self.columns[name].append(column)
+        self.unfit.discard(name)
+
+    def finish(self) -> Table:
+        """Return the table, its cells mapped from disk."""
+        assert self.first is not None and self.dictionary is not None
+        if self.unfit:
+            raise PartsDifferError(f"{', '.join(sorted(self.unfit))} of several types")
+        columns = {name: store.finish() for name, store in self.columns.items()}
+        return replace(self.first, columns=columns, dictionary=self.dictionary)
+
+
+class ColumnStore:
+    """A column being written to disk: values, reasons, and for strings where each begins."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.files: dict[str, IO[bytes]] = {}
+        self.clear()
+
+    def clear(self) -> None:
+        """Begin again without cells."""
+        for name, file in self.files.items():
+            file.close()
+            self._get_path(name).unlink()
+        self.files = {}
+        self.type: Type | None = None
+        self.is_certain = False  # whether a cell had a value, so that the type is known
+        self.rows = self.size = 0
+        self.reasons: tuple[str, ...] = ()
+
+    def append(self, column: Column) -> None:
+        """Append some cells.
+
+        Raises PartsDifferError if their type does not go with that of the cells before.
+        """
+        column = self._fit(column)
+        if column.type == "string":
+            starts, raw = get_buffers(column.to_arrow())
+            ends = starts[1:] - starts[0] + self.size if len(column) else np.zeros(0, np.int64)
+            self._write("starts", ends.astype(np.int64))
+            if len(column):
+                self._write("values", raw[starts[0] : starts[-1]])
+                self.size = int(ends[-1])
+        else:
+            self._write("values", np.ascontiguousarray(column.values))
+        if column.why is not None:
+            self.reasons = join_reasons(self.reasons, column.reasons)
+            file = self._open("why")
+            file.seek(self.rows)  # cells before, if none was missing, are zeros that take no space
+            file.write(renumber_why(column.why, column.reasons, self.reasons).data)
+        self.rows += len(column)
+
+    def _fit(self, column: Column) -> Column:
+        """Return the cells in the type of those before, or change that."""
+        has_values = not column.is_without_values
+        if self.type is None or (not self.is_certain and has_values and self.type != column.type):
+            self._begin(column.type)
+        if column.type != self.type and has_values:
+            if (self.type, column.type) in (("integer", "number"), ("date", "datetime")):
+                self._widen(column.type)
+            elif (column.type, self.type) not in (("integer", "number"), ("date", "datetime")):
+                raise PartsDifferError(f"{self.type} and {column.type}")
+        self.is_certain = self.is_certain or has_values
+        assert self.type is not None
+        return column.widen(self.type) if has_values else column.fit_type(self.type)
+
+    def _begin(self, type_: Type) -> None:
+        """Begin with a type; cells without a value that are there already get its filler."""
+        self.type, self.size = type_, 0
+        for name in ("values", "starts"):
+            if name in self.files:
+                self.files.pop(name).close()
+                self._get_path(name).unlink()
+        if type_ == "string":
+            self._write("starts", np.zeros(1 + self.rows, np.int64))
+            return
+        for start in range(0, self.rows, BLOCK):
+            self._write("values", np.full(min(BLOCK, self.rows - start), FILLERS[type_], DTYPES[type_]))
+
+    def _widen(self, type_: Type) -> None:
+        """Widen the cells written so far, in their place."""
+        assert self.type is not None
+        before, self.type = self.type, type_
+        self._open("values").flush()
+        mapped = np.memmap(self._get_path("values"), np.int64, "r+", shape=(self.rows,)) if self.rows else None
+        for start in range(0, self.rows, BLOCK):
+            assert mapped is not None
+            old = np.array(mapped[start : start + BLOCK]).view(DTYPES[before])
+            why = self._map("why", np.uint8, self.rows)[start : start + BLOCK] if "why" in self.files else None
+            new = Column(before, old, why, self.reasons).widen(type_).values if why is None else None
+            if new is None:
+                new = np.where(why != 0, np.asarray(FILLERS[type_], DTYPES[type_]), old.astype(DTYPES[type_]))
+            mapped[start : start + BLOCK] = new.view(np.int64)
+
+    def finish(self) -> Column:
+        """Return the column, mapped from disk."""
+        for name, file in self.files.items():
+            if name == "why":
+                file.truncate(self.rows)
+            file.close()
+        why = self._map("why", np.uint8, self.rows) if "why" in self.files else None
+        assert self.type is not None
+        if self.type != "string":
+            return Column(self.type, self._map("values", DTYPES[self.type], self.rows), why, self.reasons)
+        valid = None if why is None else pa.py_buffer(np.packbits(why == 0, bitorder="little"))
+        starts = pa.py_buffer(self._map("starts", np.int64, self.rows + 1))
+        data = pa.py_buffer(self._map("values", np.uint8, self.size))
+        strings = pa.Array.from_buffers(pa.large_string(), self.rows, [valid, starts, data])
+        return Column("string", None, why, self.reasons, Pool(strings))
+
+    def _map(self, name: str, dtype: Any, count: int) -> np.ndarray[Any, Any]:
+        if file := self.files.get(name):
+            with contextlib.suppress(ValueError):  # it is closed
+                file.flush()
+        if not count:
+            return np.zeros(0, dtype)
+        kind = np.dtype(dtype)
+        raw = np.memmap(self._get_path(name), np.uint8, "r", shape=(count * kind.itemsize,))
+        return np.asarray(raw).view(kind)
+
+    def _write(self, name: str, cells: np.ndarray[Any, Any]) -> None:
+        self._open(name).write(np.ascontiguousarray(cells).view(np.uint8).data)
+
+    def _open(self, name: str) -> IO[bytes]:
+        if name not in self.files:
+            self.files[name] = self._get_path(name).open("w+b", buffering=1 << 16)
+        return self.files[name]
+
+    def _get_path(self, name: str) -> Path:
+        return self.path.with_name(f"{self.path.name}.{name}")
+
+
+def estimate_row_size(types: Mapping[str, Type], string_size: int = 16) -> int:
+    """Estimate the bytes of a row of such columns."""
+    sizes = (8 + string_size if type_ == "string" else DTYPES[type_].itemsize for type_ in types.values())
+    return sum(sizes) + len(types)

@@ -1,0 +1,123 @@
+"""The memory budget: how much a task may use, how much it will need, and so whether it works in parts."""
+
+from __future__ import annotations
+
+import re
+import resource
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, ValidationError, model_validator
+
+from lomrix.core.errors import UsageError
+from lomrix.core.steps.settings import Setting, explain_validation_error, parsed_by
+from lomrix.job.memory import OutOfMemoryError, format_bytes
+
+UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
+LEAST = 50 * UNITS["MB"]
+# Part of the free memory that is used where nothing is stated.
+DEFAULT_SHARE = 0.5
+# Limit and use of a container's memory, in the newer and in the older layout.
+CGROUP = Path("/sys/fs/cgroup")
+CGROUP_FILES = (
+    ("memory.max", "memory.current"),
+    ("memory/memory.limit_in_bytes", "memory/memory.usage_in_bytes"),
+)
+
+
+def parse_memory(text: str) -> int:
+    """Parse a size such as 4GB or 500 MB as bytes.
+
+    Raises UsageError if it is none, or too small to work with.
+
+    >>> parse_memory("1.5 GB")
+    1500000000
+    """
+    match = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(MB|GB|TB)", text.strip(), re.IGNORECASE)
+    if match is None:
+        raise UsageError(f'"{text}" is not a size.', todo="Use ‹memory=4GB› or ‹memory=500MB›.")
+    size = int(float(match[1]) * UNITS[match[2].upper()])
+    if size < LEAST:
+        raise UsageError(f"{text} is too little memory to work with.", todo=f"Use at least {format_bytes(LEAST)}.")
+    return size
+
+
+class RunningOptions(BaseModel):
+    """How a task is run; none of it changes a result."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+
+    memory: Annotated[
+        str, parsed_by(parse_memory), Setting("Work in parts beyond this much memory (half of what is free).", "SIZE")
+    ] = ""
+    scratch: Annotated[str, Setting("Folder for tables that are larger than that (the temporary one).", "FOLDER")] = ""
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _in_plain_words(cls, given: Any, handler: ModelWrapValidatorHandler[Any]) -> Any:
+        try:
+            return handler(given)
+        except ValidationError as error:
+            raise explain_validation_error(error, cls.model_fields) from error
+
+
+def find_free_memory() -> int:
+    """Return the bytes that this process may still use: of the machine, its container, and its own limit."""
+    import psutil
+
+    free = [int(psutil.virtual_memory().available)]
+    for limit, used in (
+        ("memory.max", "memory.current"),
+        ("memory/memory.limit_in_bytes", "memory/memory.usage_in_bytes"),
+    ):
+        try:
+            free.append(int((CGROUP / limit).read_text()) - int((CGROUP / used).read_text()))
+        except (OSError, ValueError):  # no such file, or no limit
+            continue
+    own, _ = resource.getrlimit(resource.RLIMIT_AS)
+    if own != resource.RLIM_INFINITY:
+        free.append(own - int(psutil.Process().memory_info().vms))
+    return max(min(free), 0)
+
+
+@dataclass(frozen=True)
+class Input:
+    """An input as far as it is known before it is read: name, rows, and bytes that a row takes in memory."""
+
+    name: str
+    rows: int
+    row_size: int
+
+    @property
+    def size(self) -> int:
+        """Bytes that it takes."""
+        return self.rows * self.row_size
+
+
+def choose_rows_at_once(options: RunningOptions, inputs: Sequence[Input], word: str, *, divides: bool) -> int | None:
+    """Return how many rows of the first input to work on at once; None for all of them.
+
+    Raises OutOfMemoryError if all are too many, and the step cannot be divided.
+    """
+    need = sum(known.size for known in inputs)
+    if need < LEAST and not options.memory:
+        return None
+    free = find_free_memory() if not options.memory else parse_memory(options.memory)
+    budget = int(free * DEFAULT_SHARE) if not options.memory else free
+    if need <= (budget if divides or options.memory else free):
+        return None
+    if not divides:
+        largest = max(inputs, key=lambda known: known.size)
+        raise OutOfMemoryError(
+            f"There is not enough memory for {word} with these settings, which needs all rows at once. "
+            "Nothing was written.",
+            where=f"about {format_bytes(need)} are needed, {format_bytes(free)} may be used; "
+            f"{largest.name} has about {largest.rows:,} rows",
+            todo="Allow more with ‹memory=SIZE›, or first write a smaller file: subset with ‹columns› or ‹where› works "
+            "in parts.",
+        )
+    # What the other inputs take stays in memory beside each part.
+    for_parts = max(budget - sum(known.size for known in inputs[1:]), budget // 4)
+    return max(for_parts // inputs[0].row_size, 1000)
