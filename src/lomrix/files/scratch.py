@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
 import re
 import secrets
 import shutil
 import tempfile
-from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -28,6 +26,8 @@ from lomrix.core.table.table import Table
 from lomrix.files.staging import guard, is_alive
 
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
+# Files of a column; `starts` says where each string begins among the values.
+PIECES = ("values", "why", "starts")
 # Rows that are converted at once if the type of a column turns out to be wider.
 BLOCK = 1 << 20
 
@@ -90,6 +90,7 @@ class TableStore:
     rows: int = 0
     dictionary: Dictionary | None = None
     first: Table | None = None
+    numbers: ColumnStore | None = None  # of the rows, if they do not follow each other
     unfit: set[str] = field(default_factory=set)  # columns of several types
 
     def append(self, table: Table) -> None:
@@ -106,6 +107,10 @@ class TableStore:
                     self.columns[name].append(column)
                 except PartsDifferError:
                     self.unfit.add(name)
+        if table.row_numbers is not None:
+            if self.numbers is None:
+                self.numbers = ColumnStore(self.folder / "rows")
+            self.numbers.append(Column("integer", table.row_numbers))
         self.rows += len(table)
         self.dictionary = table.dictionary if self.dictionary is None else self.dictionary.combine(table.dictionary)
 
@@ -121,7 +126,8 @@ class TableStore:
         if self.unfit:
             raise PartsDifferError(f"{', '.join(sorted(self.unfit))} of several types")
         columns = {name: store.finish() for name, store in self.columns.items()}
-        return replace(self.first, columns=columns, dictionary=self.dictionary)
+        numbers = None if self.numbers is None else self.numbers.finish().values
+        return replace(self.first, columns=columns, dictionary=self.dictionary, row_numbers=numbers)
 
 
 class ColumnStore:
@@ -129,15 +135,12 @@ class ColumnStore:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.files: dict[str, IO[bytes]] = {}
         self.clear()
 
     def clear(self) -> None:
         """Begin again without cells."""
-        for name, file in self.files.items():
-            file.close()
-            self._get_path(name).unlink()
-        self.files = {}
+        for name in PIECES:
+            self._get_path(name).unlink(missing_ok=True)
         self.type: Type | None = None
         self.is_certain = False  # whether a cell had a value, so that the type is known
         self.rows = self.size = 0
@@ -160,9 +163,10 @@ class ColumnStore:
             self._write("values", np.ascontiguousarray(column.values))
         if column.why is not None:
             self.reasons = join_reasons(self.reasons, column.reasons)
-            file = self._open("why")
-            file.seek(self.rows)  # cells before, if none was missing, are zeros that take no space
-            file.write(renumber_why(column.why, column.reasons, self.reasons).data)
+            path = self._get_path("why")
+            path.touch()
+            os.truncate(path, self.rows)  # cells before, if none was missing, are zeros that take no space
+            self._write("why", renumber_why(column.why, column.reasons, self.reasons))
         self.rows += len(column)
 
     def _fit(self, column: Column) -> Column:
@@ -183,9 +187,7 @@ class ColumnStore:
         """Begin with a type; cells without a value that are there already get its filler."""
         self.type, self.size = type_, 0
         for name in ("values", "starts"):
-            if name in self.files:
-                self.files.pop(name).close()
-                self._get_path(name).unlink()
+            self._get_path(name).unlink(missing_ok=True)
         if type_ == "string":
             self._write("starts", np.zeros(1 + self.rows, np.int64))
             return
@@ -196,12 +198,11 @@ class ColumnStore:
         """Widen the cells written so far, in their place."""
         assert self.type is not None
         before, self.type = self.type, type_
-        self._open("values").flush()
         mapped = np.memmap(self._get_path("values"), np.int64, "r+", shape=(self.rows,)) if self.rows else None
         for start in range(0, self.rows, BLOCK):
             assert mapped is not None
             old = np.array(mapped[start : start + BLOCK]).view(DTYPES[before])
-            why = self._map("why", np.uint8, self.rows)[start : start + BLOCK] if "why" in self.files else None
+            why = self._map("why", np.uint8, self.rows)[start : start + BLOCK] if self._has_why else None
             new = Column(before, old, why, self.reasons).widen(type_).values if why is None else None
             if new is None:
                 new = np.where(why != 0, np.asarray(FILLERS[type_], DTYPES[type_]), old.astype(DTYPES[type_]))
@@ -209,11 +210,9 @@ class ColumnStore:
 
     def finish(self) -> Column:
         """Return the column, mapped from disk."""
-        for name, file in self.files.items():
-            if name == "why":
-                file.truncate(self.rows)
-            file.close()
-        why = self._map("why", np.uint8, self.rows) if "why" in self.files else None
+        if self._has_why:
+            os.truncate(self._get_path("why"), self.rows)
+        why = self._map("why", np.uint8, self.rows) if self._has_why else None
         assert self.type is not None
         if self.type != "string":
             return Column(self.type, self._map("values", DTYPES[self.type], self.rows), why, self.reasons)
@@ -223,10 +222,11 @@ class ColumnStore:
         strings = pa.Array.from_buffers(pa.large_string(), self.rows, [valid, starts, data])
         return Column("string", None, why, self.reasons, Pool(strings))
 
+    @property
+    def _has_why(self) -> bool:
+        return bool(self.reasons)
+
     def _map(self, name: str, dtype: Any, count: int) -> np.ndarray[Any, Any]:
-        if file := self.files.get(name):
-            with contextlib.suppress(ValueError):  # it is closed
-                file.flush()
         if not count:
             return np.zeros(0, dtype)
         kind = np.dtype(dtype)
@@ -234,18 +234,9 @@ class ColumnStore:
         return np.asarray(raw).view(kind)
 
     def _write(self, name: str, cells: np.ndarray[Any, Any]) -> None:
-        self._open(name).write(np.ascontiguousarray(cells).view(np.uint8).data)
-
-    def _open(self, name: str) -> IO[bytes]:
-        if name not in self.files:
-            self.files[name] = self._get_path(name).open("w+b", buffering=1 << 16)
-        return self.files[name]
+        # Opened for each part only: there are many columns of many partitions.
+        with self._get_path(name).open("ab", buffering=0) as file:
+            file.write(np.ascontiguousarray(cells).view(np.uint8).data)
 
     def _get_path(self, name: str) -> Path:
         return self.path.with_name(f"{self.path.name}.{name}")
-
-
-def estimate_row_size(types: Mapping[str, Type], string_size: int = 16) -> int:
-    """Estimate the bytes of a row of such columns."""
-    sizes = (8 + string_size if type_ == "string" else DTYPES[type_].itemsize for type_ in types.values())
-    return sum(sizes) + len(types)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import tempfile
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -85,7 +85,7 @@ def _apply(
     task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentStage, stack: contextlib.ExitStack
 ) -> Result:
     """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
-    divides = task.step.division.kind != "whole"
+    divides = task.step.can_divide(task.requested_extras)
     size = choose_rows_at_once(task.running, inputs.estimate(), task.step.word, divides=divides)
     scratch = None
     if size is not None:
@@ -114,20 +114,16 @@ def _apply(
 def _apply_in_parts(
     task: Task, tables: Inputs, size: int, scratch: Scratch, stage: CurrentStage, inputs: OpenedInputs
 ) -> Result:
-    """Apply the step to so many rows at once; its table is on disk."""
+    """Apply the step to about so many rows at once; its table is on disk."""
     table = tables.get_one(task.step.roles[0].name)
     count = -(-len(table) // size)
-
-    def collect(parts: Iterable[Table]) -> Table:
-        store = scratch.make_store()
-        for number, part in enumerate(parts, start=1):
-            store.append(part)
-            stage(f"{task.step.word}, part {min(number + 1, count)} of {count}")
-        return store.finish()
-
+    result = apply_in_parts(
+        task.step, tables, task.requested_extras, size, scratch.make_store,
+        lambda part: stage(f"{task.step.word}, part {part:,} of {max(part, count):,}"),
+    )  # fmt: skip
     note = Note(f"larger than the memory budget: worked on in {count:,} parts.", kind="parts", count=count, done=True)
     inputs.notes.append((table.name, note))
-    return apply_in_parts(task.step, tables, task.requested_extras, size, collect)
+    return result
 
 
 def _write(

@@ -17,6 +17,38 @@ SAMPLE = 1024
 # Values per block, so that a block stays in the processor's cache.
 BLOCK = 1 << 16
 WHOLE = np.dtype(np.int64)
+POWERS = (1.0, 10.0, 100.0, 1000.0, 10_000.0)
+
+
+@dataclass(frozen=True)
+class Extent:
+    """How many values there are and how far they reach: what decides how they are summed.
+
+    `power` is the smallest power of ten by which all of them are integers; None if they have more decimal places.
+    """
+
+    count: int
+    low: float
+    high: float
+    power: float | None
+
+    @classmethod
+    def measure(cls, values: Array) -> Extent:
+        """Measure values, none of them missing."""
+        if not len(values):
+            return cls(0, 0, 0, POWERS[0])
+        low, high = values.min().item(), values.max().item()
+        is_decimal = values.dtype.kind == "f"
+        powers = (power for power in POWERS if not is_decimal or _scale_to_integers(values, power) is not None)
+        return cls(len(values), low, high, next(powers, None))
+
+    def combine(self, later: Extent) -> Extent:
+        """Return the extent of both parts."""
+        if not self.count or not later.count:
+            return self if self.count else later
+        is_short = self.power is not None and later.power is not None
+        power = max(self.power or 0.0, later.power or 0.0) if is_short else None
+        return Extent(self.count + later.count, min(self.low, later.low), max(self.high, later.high), power)
 
 
 @dataclass(frozen=True)
@@ -52,32 +84,40 @@ def encode_ordinals(values: Array) -> Ordinals:
     return Ordinals(positions, len(distinct), distinct=distinct)
 
 
-def encode_countable(values: Array) -> Ordinals | None:
-    """Encode without sorting; None if the values are neither integers, times nor short decimals, or range too far."""
+def encode_countable(values: Array, extent: Extent | None = None) -> Ordinals | None:
+    """Encode without sorting; None if the values are neither integers, times nor short decimals, or range too far.
+
+    `extent` is that of all values, where these are a part of them.
+    """
     if not len(values):
         return None
     if values.dtype.kind in "iubM":
         numbers = values.astype(np.int64, copy=False)
-        low, high = int(numbers.min()), int(numbers.max())
-        if high - low > ROOMY * len(values) + 1024:
+        low, high = (int(numbers.min()), int(numbers.max())) if extent is None else (int(extent.low), int(extent.high))
+        if high - low > ROOMY * (len(values) if extent is None else extent.count) + 1024:
             return None
         return Ordinals(numbers - low, high - low + 1, low, dtype=values.dtype)
-    decimals = scale_decimals(values) if values.dtype.kind == "f" else None
+    decimals = scale_decimals(values, extent) if values.dtype.kind == "f" else None
     if decimals is None:
         return None
     numbers, power = decimals
-    low = int(numbers.min())
+    ends = (numbers.min(), numbers.max()) if extent is None else np.rint(np.array([extent.low, extent.high]) * power)
+    low = int(ends[0])
     numbers -= low
-    return Ordinals(numbers, int(numbers.max()) + 1, low, power, values.dtype)
+    return Ordinals(numbers, int(ends[1]) - low + 1, low, power, values.dtype)
 
 
-def scale_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int64], float] | None:
+def scale_decimals(
+    values: npt.NDArray[np.float64], extent: Extent | None = None
+) -> tuple[npt.NDArray[np.int64], float] | None:
     """Return numbers with few decimal places as integers, which can be counted without sorting.
 
     Parameters
     ----------
     values
         Numbers, none missing.
+    extent
+        That of all values, where these are a part of them.
 
     Returns
     -------
@@ -90,12 +130,13 @@ def scale_decimals(values: npt.NDArray[np.float64]) -> tuple[npt.NDArray[np.int6
     if not len(values):
         return None
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
-    for power in (1.0, 10.0, 100.0, 1000.0, 10_000.0):
+    known = extent or Extent(len(values), float(values.min()), float(values.max()), None)
+    for power in POWERS if extent is None else filter(None, [extent.power]):
         if not (np.rint(sample * power) / power == sample).all():
             continue
-        low, high = values.min(), values.max()
+        low, high = known.low, known.high
         # False also with NaN, or where the values are too large for exact integers.
-        if not ((high - low) * power <= ROOMY * len(values) + 1024 and max(-low, high) * power < 2**53):
+        if not ((high - low) * power <= ROOMY * known.count + 1024 and max(-low, high) * power < 2**53):
             return None
         whole = _scale_to_integers(values, power)
         if whole is not None:

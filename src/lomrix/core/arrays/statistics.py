@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.arrangement import GroupOrder, RowOrder
-from lomrix.core.arrays.ordinals import Ordinals, encode_countable, encode_ordinals
+from lomrix.core.arrays.ordinals import Extent, Ordinals, encode_countable, encode_ordinals
 from lomrix.core.arrays.sums import EXACT, DecimalSums, NumberSums, Sums
 from lomrix.core.arrays.types import Array
 
@@ -39,6 +39,8 @@ class Values:
         Number of groups.
     known_sizes
         Number of values per group, where that was counted before.
+    extent
+        That of all values, where these are a part of them: so that statistics are computed alike in every part.
 
     Every statistic has shape (count,): one number per group, NaN where a group has too few values for it; minimum and
     maximum of integers are integers, and hold anything for a group without values.
@@ -48,6 +50,7 @@ class Values:
     values: Array
     count: int
     known_sizes: npt.NDArray[np.int64] | None = None
+    extent: Extent | None = None
 
     @cached_property
     def sizes(self) -> npt.NDArray[np.int64]:
@@ -58,8 +61,8 @@ class Values:
     def _sums(self) -> Sums:
         """Sums do not depend on row order, so they are computed in the order that is fastest."""
         whole = self._counted
-        if whole is None or whole.size * len(self.values) >= EXACT:
-            return NumberSums(RowOrder(self.values, self.codes, self.count), self.sizes)
+        if whole is None or whole.size * (self.extent.count if self.extent else len(self.values)) >= EXACT:
+            return NumberSums(RowOrder(self.values, self.codes, self.count), self.sizes, self.extent)
         if self.count > MANY:
             numbers = (self._sorted & self._mask).astype(np.int64, copy=False)
             return DecimalSums(GroupOrder(numbers, self.sizes), self.sizes, whole)
@@ -149,7 +152,7 @@ class Values:
 
     @cached_property
     def _counted(self) -> Ordinals | None:
-        return encode_countable(self.values)
+        return encode_countable(self.values, self.extent)
 
     @cached_property
     def _ordinals(self) -> Ordinals:

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.arrangement import Arrangement
-from lomrix.core.arrays.ordinals import Ordinals
+from lomrix.core.arrays.ordinals import Extent, Ordinals
 from lomrix.core.arrays.types import Array
 
 Numbers = npt.NDArray[np.float64]
@@ -82,7 +82,9 @@ class DecimalSums:
         squares = (
             self.arranged.sum_groups(lambda values, near: (square_deviations(values, near),), nearest)[0]
             if is_exact
-            else sum_in_two_parts(self.arranged, square_deviations, float(self.ordinals.size) ** 2, nearest)
+            else sum_in_two_parts(
+                self.arranged, square_deviations, float(self.ordinals.size) ** 2, int(self.sizes.sum()), nearest
+            )
         )
         return compute_variance(squares, beside, self.sizes) / self.ordinals.power**2
 
@@ -93,6 +95,7 @@ class NumberSums:
 
     arranged: Arrangement  # the values: integers or numbers
     sizes: npt.NDArray[np.int64]  # number of values per group
+    extent: Extent | None = None  # of all values, where these are a part of them
 
     @cached_property
     def total(self) -> Array:
@@ -108,11 +111,19 @@ class NumberSums:
 
     @cached_property
     def _max_size(self) -> float:
+        if self.extent is not None:
+            return max(float(self.extent.high), -float(self.extent.low), 0.0)
         return max_float_size(self.arranged.values)
+
+    @property
+    def _count(self) -> int:
+        return len(self.arranged.values) if self.extent is None else self.extent.count
 
     @property
     def _range(self) -> float:
         """Distance between maximum and minimum; no value is farther from its group's mean."""
+        if self.extent is not None:
+            return float(self.extent.high) - float(self.extent.low)
         values = self.arranged.values
         return float(values.max()) - float(values.min()) if len(values) else 0.0
 
@@ -125,7 +136,10 @@ class NumberSums:
     def _scaled_total(self) -> Numbers:
         scale = self._scale
         return sum_in_two_parts(
-            self.arranged, lambda values, _: np.ldexp(values, -scale) if scale else values, self._max_size * 2.0**-scale
+            self.arranged,
+            lambda values, _: np.ldexp(values, -scale) if scale else values,
+            self._max_size * 2.0**-scale,
+            self._count,
         )
 
     @cached_property
@@ -143,7 +157,9 @@ class NumberSums:
         with np.errstate(over="ignore", invalid="ignore"):
             # In two parts, so that the order of the rows does not matter.
             # Multiplied, since a Python power that overflows raises instead of giving infinity.
-            squares = sum_in_two_parts(self.arranged, square_deviations, 2 * self._range * self._range, self.mean)
+            squares = sum_in_two_parts(
+                self.arranged, square_deviations, 2 * self._range * self._range, self._count, self.mean
+            )
             return compute_variance(squares, rounding, self.sizes)
 
 
@@ -176,10 +192,16 @@ def compute_variance(squares: Numbers, rounding: Array, sizes: npt.NDArray[np.in
 
 
 def sum_in_two_parts(
-    arranged: Arrangement, transform: Callable[[Array, Array], Numbers], bound: float, offsets: Array | None = None
+    arranged: Arrangement,
+    transform: Callable[[Array, Array], Numbers],
+    bound: float,
+    count: int,
+    offsets: Array | None = None,
 ) -> Numbers:
-    """Sum per group what `transform` makes of the values (at most `bound` in size), the upper part without error."""
-    bits = int(np.ceil(np.log2(len(arranged.values) + 2)))
+    """Sum per group what `transform` makes of the values (at most `bound` in size, and at most `count`), the upper part
+    without error.
+    """
+    bits = int(np.ceil(np.log2(count + 2)))
     power = int(np.frexp(bound)[1]) + bits
     if not 0 < bound < np.inf or power > LARGEST_POWER:
         return arranged.sum_groups(lambda values, offsets: (transform(values, offsets),), offsets)[0]

@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.ordinals import Extent
 from lomrix.core.arrays.statistics import STATISTICS, WEIGHTED, Values, WeightedValues
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError, UsageError
@@ -33,6 +34,7 @@ class Summary:
     labels: Labels | None = None  # the column's codes
     # weight of each row, NaN where it has none; None where all count alike
     weights: npt.NDArray[np.float64] | None = None
+    extent: Extent | None = None  # of the whole column's present cells in groups, where this is a part
 
     @cached_property
     def present(self) -> npt.NDArray[np.int64] | None:
@@ -57,7 +59,7 @@ class Summary:
         if column.type in ("date", "datetime"):
             values = values.astype(np.int64)
         known = self.rows if self.present is None else None
-        return Values(self._take_present(self.codes), values, self.count, known)
+        return Values(self._take_present(self.codes), values, self.count, known, self.extent)
 
     @cached_property
     def weighted(self) -> WeightedValues:

@@ -18,6 +18,7 @@ from lomrix.core.table.notes import Note
 
 if TYPE_CHECKING:
     from lomrix.core.steps.account import Account, Listing
+    from lomrix.core.table.column import Column
     from lomrix.core.table.table import Table
 
 
@@ -73,7 +74,7 @@ class HelpTopic:
 
 @dataclass(frozen=True)
 class Division:
-    """How the work of a step may be divided: by rows, by key (columns of each role), or not at all."""
+    """How the work of a step may be divided: by rows of the first role, by key, or not at all."""
 
     kind: Literal["any rows", "by key", "whole"] = "whole"
     columns: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -148,6 +149,11 @@ class Step(BaseModel):
     _former: dict[str, str] = PrivateAttr(default_factory=dict)
     # Module and function that process a table, or a part of one.
     implementation: ClassVar[str] = ""
+    # Module and function that find in a part what the whole decides; the last argument of the implementation.
+    surveying: ClassVar[str] = ""
+    # Module and function that return the keys of each row, if they are not just columns; and that sort a result.
+    keying: ClassVar[str] = ""
+    arranging: ClassVar[str] = ""
     # Module and function that complete the account, given the step, the account of all parts, and their tallies.
     conclusion: ClassVar[str] = ""
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
@@ -198,6 +204,11 @@ class Step(BaseModel):
         """How the work may be divided if a table exceeds memory."""
         return WHOLE
 
+    def can_divide(self, wanted: Collection[str] = ()) -> bool:
+        """Return whether it can work in parts and produce these extras; figures are drawn of the whole."""
+        drawn = {extra.name for extra in self.gives if extra.content != "table"}
+        return self.division.kind != "whole" and not drawn & {*wanted}
+
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the columns of an input that the step uses, so that only these are read; None for all."""
         return None
@@ -225,10 +236,27 @@ class Step(BaseModel):
         result = self.process(tables, wanted)
         return replace(result, account=self.conclude([(result.account, result.tally)]), tally=None)
 
-    def process(self, tables: Inputs, wanted: Collection[str] = ()) -> Result:
-        """Run the step on whole tables, or on parts that its division allows."""
+    def survey(self, tables: Inputs) -> Any:
+        """Return what must be known of all parts before one of them is processed; None if nothing."""
+        return load_function(self.surveying)(self, tables) if self.surveying else None
+
+    def process(self, tables: Inputs, wanted: Collection[str] = (), survey: Any = None) -> Result:
+        """Run the step on whole tables, or on parts that its division allows, with the combined survey of all parts."""
         self._require_roles(tables)
-        result: Result = load_function(self.implementation)(self, tables, frozenset(wanted))
+        known = () if survey is None else (survey,)
+        result: Result = load_function(self.implementation)(self, tables, frozenset(wanted), *known)
+        return result
+
+    def make_keys(self, role: str, table: Table) -> list[Column]:
+        """Return the keys of each row, by which a table is divided."""
+        if self.keying:
+            keys: list[Column] = load_function(self.keying)(self, role, table)
+            return keys
+        return [table[name] for name in self.division.columns[role]]
+
+    def arrange(self, table: Table, tables: Inputs) -> Table:
+        """Return the rows of all partitions in the order that they have in the whole."""
+        result: Table = load_function(self.arranging)(self, table, tables) if self.arranging else table
         return result
 
     def conclude(self, parts: Sequence[tuple[Account, Any]]) -> Account:

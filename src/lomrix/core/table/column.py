@@ -242,6 +242,13 @@ class Column:
             positions = np.where(self.stored < 0, np.int32(-1), numbers[self.stored])
         return Column("string", positions, self.why, self.reasons, pool)
 
+    def with_reasons_of(self, other: Column) -> Column:
+        """Return the column with its reasons numbered as in another column, and its own others after these."""
+        if self.why is None:
+            return self
+        reasons = join_reasons(other.reasons, self.reasons)
+        return Column(self.type, self.stored, renumber_why(self.why, self.reasons, reasons), reasons, self.pool)
+
     def compact(self) -> Column:
         """Return a string column whose pool holds exactly the strings that occur, each once."""
         column = self.encode()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -11,15 +11,17 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.ordinals import Extent
 from lomrix.core.arrays.statistics import group_sizes
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.operands import make_result
 from lomrix.core.language.parse import find_names, parse
-from lomrix.core.rows.keys import Groups
+from lomrix.core.rows.keys import Groups, group_with_missing
 from lomrix.core.rows.statistic_names import COUNTING, NUMERIC, OF_A_ROW, QUANTILE, SHARE, has_statistic, list_allowed
 from lomrix.core.rows.statistics import BOUNDS, Summary, get_weights
-from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
+from lomrix.core.steps.account import Account, Balance, Part, balance_values
+from lomrix.core.steps.aggregate.account import GroupTally, Used
 from lomrix.core.steps.aggregate.figure import make_group_means
 from lomrix.core.steps.aggregate.grouping import (
     add_computed_keys,
@@ -27,13 +29,11 @@ from lomrix.core.steps.aggregate.grouping import (
     find_groups,
     make_totals,
 )
-from lomrix.core.steps.aggregate.notes import make_notes, make_proposals
 from lomrix.core.steps.aggregate.settings import STATISTIC, Aggregate
 from lomrix.core.steps.aggregate.suppression import ROWS, Suppression, suppress
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import HeaderTemplate
-from lomrix.core.table.notes import pluralize
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table, require_new_name
@@ -66,10 +66,13 @@ def format_condition(condition: str) -> str:
     return re.sub(r"\s*(>=|<=|==|!=|>|<)\s*", lambda match: COMPARED[match[1]], condition)
 
 
-def aggregate(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Aggregate the table."""
+Extents = Mapping[str, Extent]
+
+
+def aggregate(step: Aggregate, tables: Inputs, wanted: Collection[str], extents: Extents | None = None) -> Result:
+    """Aggregate the table, or a part of it; `extents` are those of the whole."""
     table, by = add_computed_keys(step, tables.get_one())
-    grouping = Grouping(step, table, by)
+    grouping = Grouping(step, table, by, extents or {})
     result = grouping.make_table()
     hidden = grouping.suppression.get_hidden
     extras = (
@@ -79,7 +82,43 @@ def aggregate(step: Aggregate, tables: Inputs, wanted: Collection[str]) -> Resul
     )
     variables = dict.fromkeys(name for name, _ in grouping.wanted)
     shown = dict.fromkeys([*by, *variables, *(grouping.names.values() or grouping.computed)]) if step.attach else ()
-    return Result(result, grouping.make_account(result), extras, tuple(shown))
+    return Result(result, grouping.make_account(result), extras, tuple(shown), tally=grouping.make_tally())
+
+
+def survey(step: Aggregate, tables: Inputs) -> Extents:
+    """Measure the values that are summed."""
+    table, by = add_computed_keys(step, tables.get_one())
+    grouping = Grouping(step, table, by, {})
+    in_group = np.ones(len(table), np.bool_)
+    if step.missing_group == "left-out":
+        for name in by:
+            in_group &= ~table[name].is_missing
+    result = {}
+    for name in dict.fromkeys(name for name, _ in grouping.wanted):
+        column = grouping.computed_from[name]
+        # A part without any value of a text does not know its type.
+        if column.type != "string" and (name not in table.columns or table[name].type == column.type):
+            values = column.values[in_group & ~column.is_missing]
+            result[name] = Extent.measure(values.view(np.int64) if values.dtype.kind == "M" else values)
+    return result
+
+
+def make_keys(step: Aggregate, role: str, table: Table) -> list[Column]:
+    """Return the keys of each row."""
+    table, by = add_computed_keys(step, table)
+    return [table[name] for name in by]
+
+
+def arrange(step: Aggregate, table: Table, tables: Inputs) -> Table:
+    """Sort the groups of all parts."""
+    source = tables.get_one()
+    _, by = add_computed_keys(step, source.first(0))
+    # Groups of missing keys come in the order of the reasons in the whole.
+    columns = {
+        name: table[name].with_reasons_of(source[name]) if name in source.columns else table[name] for name in by
+    }
+    groups = group_with_missing(Table(columns), by)
+    return table.take(np.argsort(groups.codes, kind="stable"))
 
 
 @dataclass
@@ -89,6 +128,7 @@ class Grouping:
     step: Aggregate
     rows: Table
     by: tuple[str, ...]
+    extents: Extents
 
     def __post_init__(self) -> None:
         names = [name for words, _ in self.step.statistics for name in choose_columns(words, self.rows.types())]
@@ -184,7 +224,15 @@ class Grouping:
     def _summarize(self, groups: Groups, rows: npt.NDArray[np.int64]) -> Summaries:
         labels = self.rows.dictionary.labels_of
         return {
-            name: Summary(self.computed_from[name], groups.codes, groups.count, rows, labels(name), self.weights)
+            name: Summary(
+                self.computed_from[name],
+                groups.codes,
+                groups.count,
+                rows,
+                labels(name),
+                self.weights,
+                self.extents.get(name),
+            )
             for name in dict.fromkeys(name for name, _ in self.wanted)
         }
 
@@ -235,7 +283,7 @@ class Grouping:
         for (variable, statistic), name in self.names.items():
             dictionary = dictionary.with_variable(name, self._describe(variable, statistic))
         return replace(
-            self.rows, columns=columns, dictionary=dictionary.for_columns(columns), names_in_source=()
+            self.rows, columns=columns, dictionary=dictionary.for_columns(columns), row_numbers=None, names_in_source=()
         )  # fmt: skip
 
     def _compute_deviation(self, variable: str) -> Column:
@@ -270,65 +318,25 @@ class Grouping:
     # ----------------------------------------------------------------- account
 
     def make_account(self, result: Table) -> Account:
-        """Report what the grouping did."""
-        by, number = ", ".join(self.by), self.sizes
-        filled = number[number > 0]
-        used = {variable: self.computed_from[variable] for variable, _ in self.wanted}
-        listing = tuple(
-            (name, *(("suppressed", "", "") if self.suppression.hides_all(name) else self._count_used(column)))
-            for name, column in used.items()
-        )
-        low, high = (int(filled.min()), int(filled.max())) if len(filled) else (0, 0)
-        range_ = f", {pluralize(low, 'row')} each" if low == high else f", {low:,} to {high:,} rows each"
-        # The size of the smallest group is what a minimum size hides.
-        range_ = range_ if high and not self.step.min_n else ""
-        groups = pluralize(self.groups.count, "group")
+        """Report what concerns the rows; the rest is made from the groups of all parts."""
+        facts = {"rows": len(result), "columns": list(self.computed)}
         return Account(
-            "aggregate",
-            f"{pluralize(len(self.rows), 'row')} became {groups} by {by}{range_}."
-            if not self.step.attach
-            else f"{pluralize(len(result), 'row')} got the statistics of their group, {groups} by {by}.",
-            (
-                Balance(
-                    "rows",
-                    len(self.rows),
-                    (Part("kept", int(number.sum()), "in-group"), *self._count_left()),
-                    self.rows.name,
-                ),
-                self._balance_result(result),
-            ),
-            {"groups": self.groups.count, "rows": len(result), "columns": list(self.computed)},
-            (
-                *(
-                    [Listing("values used", ("variable", "values", "skipped as missing", "why"), listing)]
-                    if listing
-                    else []
-                ),
-                *self._list_computed_keys(),
-            ),
-            (
-                *self.suppression.make_notes(),
-                *make_notes(self.step, self.rows, self.by, self.groups, self.computed, self._find_unused_shares()),
-            ),
-            tuple(make_proposals(self.step, self.rows, self.by, self.groups)),
+            "aggregate", "", (self._balance_result(result),), facts, (), tuple(self.suppression.make_notes())
         )
 
-    def _find_unused_shares(self) -> list[str]:
-        """Return shares of values that no cell holds."""
-        shares = [self.names[pair] for pair in self.wanted if SHARE.fullmatch(pair[1])]
-        return [name for name in shares if not np.nan_to_num(self.computed[name].values).any()]
-
-    def _list_computed_keys(self) -> list[Listing]:
-        """List what the values of computed keys mean."""
-        listings = []
-        for name, words in self.step.keys if not self.step.min_n else ():
-            labels = self.rows.dictionary.labels_of(name) if name else {}
-            if labels:
-                texts = self.groups.values[name].to_text().to_pylist()
-                counts = {code: int(self.sizes[[text == code for text in texts]].sum()) for code in labels}
-                lines = tuple((code, label, counts[code]) for code, label in labels.items())
-                listings.append(Listing(f"{name} = {words}", ("code", "label", "rows"), lines))
-        return listings
+    def make_tally(self) -> GroupTally:
+        """Return what the account needs of the groups."""
+        used = {variable: self.computed_from[variable] for variable, _ in self.wanted}
+        return GroupTally(
+            Table(self.groups.values, self.rows.dictionary),
+            self.sizes,
+            Table(self.computed),
+            {name: None if self.suppression.hides_all(name) else self._count_used(used[name]) for name in used},
+            self._count_left(),
+            len(self.rows),
+            self.rows.name,
+            tuple(self.names[pair] for pair in self.wanted if SHARE.fullmatch(pair[1])),
+        )
 
     def _balance_result(self, result: Table) -> Balance:
         """Balance expected groups against rows of the result; or with ‹attach›, the cells kept."""
@@ -340,31 +348,26 @@ class Grouping:
         parts = (Part("kept", shown, "groups"), Part("added", empty, "declared"), Part("added", together, "totals"))
         return Balance("rows of the result", len(result), parts, quiet=not empty and not together)
 
-    def _count_used(self, column: Column) -> tuple[int, int, str]:
-        """Return the values used of a variable, the cells skipped, and why."""
-        inside = self.inside
-        reasons: list[str] = []
+    def _count_used(self, column: Column) -> Used:
+        """Count the values used of a variable, and the cells skipped."""
+        inside, lost = self.inside, 0
         if self.weights is not None:
             inside = ~np.isnan(self.weights) if inside is None else inside & ~np.isnan(self.weights)
             lost = int(np.count_nonzero(np.isnan(self.weights)))
-            reasons += [f"{lost:,} without a weight"] if lost else []
         rows = len(column) if inside is None else int(np.count_nonzero(inside))
         if column.why is None:
-            return rows, 0, ", ".join(reasons) or "none"
+            return Used(rows, 0, lost, {})
         counts = np.bincount(column.why if inside is None else column.why[inside], minlength=256)
-        reasons += [
-            f"{count:,} {why}" for why, count in zip(column.reasons, counts[1:].tolist(), strict=False) if count
-        ]
-        return int(counts[0]), rows - int(counts[0]), ", ".join(reasons) or "none"
+        missing = dict(zip(column.reasons, counts[1:].tolist(), strict=False))
+        missing = {reason: count for reason, count in missing.items() if count}
+        return Used(int(counts[0]), rows - int(counts[0]), lost, missing)
 
-    def _count_left(self) -> list[Part]:
+    def _count_left(self) -> dict[str, int]:
         """Count rows in no group, by the first key that is missing."""
         remaining = self.groups.codes < 0
-        parts = []
+        counts = {}
         for name in self.by:
             lost = remaining & self.rows[name].is_missing
             remaining = remaining & ~lost
-            parts.append(
-                Part("kept" if self.step.attach else "left out", int(np.count_nonzero(lost)), "no-group", name)
-            )
-        return parts
+            counts[name] = int(np.count_nonzero(lost))
+        return counts

@@ -10,11 +10,11 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.language.parse import find_choices, find_names, parse
+from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
 from lomrix.core.nearest import advise
 from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.header import MEASURE, HeaderTemplate
 from lomrix.core.table.selection import choose_by_name
 
@@ -159,6 +159,10 @@ class Aggregate(Step):
 
     word: ClassVar[str] = "aggregate"
     implementation: ClassVar[str] = "lomrix.core.steps.aggregate.run:aggregate"
+    surveying: ClassVar[str] = "lomrix.core.steps.aggregate.run:survey"
+    keying: ClassVar[str] = "lomrix.core.steps.aggregate.run:make_keys"
+    arranging: ClassVar[str] = "lomrix.core.steps.aggregate.run:arrange"
+    conclusion: ClassVar[str] = "lomrix.core.steps.aggregate.account:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to aggregate."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw group means with their intervals; the last key is the axis.", "figure"),
@@ -229,6 +233,16 @@ class Aggregate(Step):
     def keys(self) -> tuple[tuple[str, str], ...]:
         """Name and expression of each key; for a choice of columns the name is empty."""
         return parse_keys(self.by)
+
+    @property
+    def division(self) -> Division:
+        """By group, unless statistics are wanted of several groups together or go back to the rows."""
+        of_several = self.totals or self.attach or self.min_n or self.empty_groups or self.weight
+        computed = [words for name, words in self.keys if name]
+        is_computed_by_row = all(is_by_row(parse(words)) for words in computed)
+        if of_several or not is_computed_by_row or (computed and self.missing_group == "own"):
+            return WHOLE
+        return Division("by key", {"source": self.by})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the grouping columns and those of the statistics."""
