@@ -38,6 +38,8 @@ def combine(first: T, second: T) -> T:
     if isinstance(first, Mapping) and isinstance(second, Mapping):
         both = {name: combine(first[name], second[name]) if name in second else first[name] for name in first}
         return {**both, **{name: value for name, value in second.items() if name not in first}}  # type: ignore[return-value]
+    if isinstance(first, tuple) and isinstance(second, tuple) and len(first) == len(second):
+        return cast(T, tuple(map(combine, first, second)))
     if isinstance(first, int) and not isinstance(first, bool):
         return cast(T, first + second)  # type: ignore[operator]
     if first != second:

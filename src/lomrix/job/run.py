@@ -85,7 +85,7 @@ def _apply(
     task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentStage, stack: contextlib.ExitStack
 ) -> Result:
     """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
-    divides = task.step.can_divide(task.requested_extras)
+    divides = task.step.can_divide(task.requested_extras, {role: len(files) for role, files in task.inputs.items()})
     size = choose_rows_at_once(task.running, inputs.estimate(), task.step.word, divides=divides)
     scratch = None
     if size is not None:

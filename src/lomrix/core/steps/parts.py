@@ -15,7 +15,7 @@ from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
-from lomrix.core.table.renaming import concatenate_tables
+from lomrix.core.table.renaming import concatenate_tables, join_in_row_order
 from lomrix.core.table.table import Table
 
 # Partitions that are made at once; larger tables are divided again.
@@ -47,8 +47,7 @@ class MemoryStore:
 
     def finish(self) -> Table:
         """Return the table."""
-        numbers = [part.row_numbers for part in self.parts if part.row_numbers is not None]
-        return replace(concatenate_tables(self.parts), row_numbers=np.concatenate(numbers) if numbers else None)
+        return concatenate_tables(self.parts)
 
 
 @dataclass(frozen=True)
@@ -77,13 +76,17 @@ def apply_in_parts(
     parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
     survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size))) if step.surveying else None
     results: list[PartResult] = []
-    store = make_store()
+    store, stops = make_store(), False
     for number, part in enumerate(parts(step, tables, size, make_store), start=1):
         report(number)
         result = step.process(part, wanted, survey)
         extras = {name: extra for name, extra in result.extras.items() if isinstance(extra, Table)}
         results.append(PartResult(result.account, result.tally, extras, result.shown, result.retyped))
-        store.append(result.table)
+        stops = stops or result.stops
+        if not stops:
+            store.append(result.table)
+    if stops:
+        step.conclude([(result.account, result.tally) for result in results])
     table = store.finish()
     if step.division.kind == "by key":
         table = step.arrange(table, tables) if step.arranging else sort_by_number(table, size, make_store)
@@ -93,7 +96,10 @@ def apply_in_parts(
 def conclude_parts(step: Step, table: Table, results: Sequence[PartResult]) -> Result:
     """Return the result of the whole, given its table."""
     account = step.conclude([(result.account, result.tally) for result in results])
-    extras = {name: concatenate_tables([result.extras[name] for result in results]) for name in results[0].extras}
+    names = dict.fromkeys(name for result in results for name in result.extras)
+    extras = {
+        name: join_in_row_order(result.extras[name] for result in results if name in result.extras) for name in names
+    }
     retyped = tuple(dict.fromkeys(name for result in results for name in result.retyped))
     return Result(table, account, extras, results[0].shown, retyped)
 

@@ -82,6 +82,7 @@ class Division:
 
 ANY_ROWS = Division("any rows")
 WHOLE = Division("whole")
+NOTHING: Mapping[str, int] = {}
 
 
 class Inputs:
@@ -125,7 +126,8 @@ class Result:
     """The result of a step: table, account, extras by name, the columns to show in a rehearsal (all if empty), and the
     text columns that are now numbers or dates (`retyped`: their notes from reading are obsolete).
 
-    For a part of a table, `tally` is what the conclusion needs besides the account.
+    For a part of a table, `tally` is what the conclusion needs besides the account; with `stops` its table is not
+    meant, since the conclusion will raise an error.
     """
 
     table: Table
@@ -134,6 +136,7 @@ class Result:
     shown: tuple[str, ...] = ()
     retyped: tuple[str, ...] = ()
     tally: Any = None
+    stops: bool = False
 
 
 class Step(BaseModel):
@@ -204,8 +207,10 @@ class Step(BaseModel):
         """How the work may be divided if a table exceeds memory."""
         return WHOLE
 
-    def can_divide(self, wanted: Collection[str] = ()) -> bool:
-        """Return whether it can work in parts and produce these extras; figures are drawn of the whole."""
+    def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
+        """Return whether it can work in parts of so many tables by role, and produce these extras; figures are drawn of
+        the whole.
+        """
         drawn = {extra.name for extra in self.gives if extra.content != "table"}
         return self.division.kind != "whole" and not drawn & {*wanted}
 

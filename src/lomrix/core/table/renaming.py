@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -115,5 +115,15 @@ def concatenate_tables(parts: Sequence[Table], most_rows: int | None = None) -> 
         if type_ is None:
             raise PartsDifferError(f"{name} has several types.")
         columns[name] = concatenate_columns([column.widen(type_) for column in columns_of_parts], type_)
-    result = replace(parts[0], columns=columns, dictionary=combine_all(part.dictionary for part in parts))
+    numbers = [part.row_numbers for part in parts if part.row_numbers is not None]
+    result = replace(
+        parts[0], columns=columns, dictionary=combine_all(part.dictionary for part in parts),
+        row_numbers=np.concatenate(numbers) if numbers else None,
+    )  # fmt: skip
     return result if most_rows is None else result.first(most_rows)
+
+
+def join_in_row_order(parts: Iterable[Table]) -> Table:
+    """Concatenate parts of one table, in the order of the rows' numbers if they have any."""
+    table = concatenate_tables(list(parts))
+    return table if table.row_numbers is None else table.take(np.argsort(table.row_numbers, kind="stable"))

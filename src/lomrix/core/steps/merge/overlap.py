@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import First, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Listing
@@ -15,7 +16,7 @@ from lomrix.core.steps.merge.origin import stack_texts
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, OverlapRule
 from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.comparison import equal_cells
-from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.texts import make_text_table
@@ -34,6 +35,47 @@ class Overlap:
     listings: tuple[Listing, ...] = ()
     notes: tuple[Note, ...] = ()
     conflicts: Table | None = None
+    differences: tuple[Difference, ...] = ()
+
+
+@dataclass(frozen=True)
+class Difference:
+    """Cells of a column that differ: how many, and the first by row."""
+
+    name: str
+    count: int
+    first: First
+
+    @property
+    def identity(self) -> str:
+        """The column."""
+        return self.name
+
+    def combine(self, later: Difference) -> Difference:
+        """Add the cells of a later part."""
+        return Difference(self.name, self.count + later.count, self.first.combine(later.first))
+
+    def __str__(self) -> str:
+        shown = [text for _, text in self.first.items]
+        more = " …" if self.count > len(shown) else ""
+        verb = "cell differs" if self.count == 1 else "cells differ"
+        return f"{self.name}: {self.count:,} {verb}: {', '.join(shown)}{more}"
+
+
+def require_agreement(base: str, added: str, differences: Sequence[Difference], conflicts: Table | None) -> None:
+    """Stop if cells differ.
+
+    Raises DataError with the first of them, and a draft ledger of all.
+    """
+    differences = [difference for difference in differences if difference.count]
+    if differences:
+        raise DataError(
+            f"{base} and {added} do not agree on columns that both have.",
+            where="; ".join(map(str, differences)),
+            todo="Correct the cells (‹conflicts=FILE› writes a ledger), or use ‹overlap=base›, added, fill or both.",
+            columns=[difference.name for difference in differences],
+            extras={"conflicts": conflicts},
+        )
 
 
 def resolve_overlap(
@@ -49,9 +91,8 @@ def resolve_overlap(
 
     `base_rows` and `added_rows` give the row of each side for each row of the result, -1 if there is none; `key_column`
     the result's column for a key of the base. An added column with the name of a key of the base is compared with that
-    key. The columns that nearness compares differ by nature, so both are kept.
-
-    Raises DataError under `check` if cells differ, with a draft ledger of all of them.
+    key. The columns that nearness compares differ by nature, so both are kept. Under `check` cells that differ are in
+    `differences`, with a draft ledger of all of them.
     """
     keys = [base_name for base_name, _ in key]
     key_names = [name for _, name in key]
@@ -67,15 +108,17 @@ def resolve_overlap(
         overlap.dropped.add(name)
         compared.append(column)
     differing = [column for column in compared if len(column.differing)]
-    overlap.conflicts = stack_texts([column.draft_ledger(keys) for column in differing])
-    if differing and step.overlap == "check":
-        raise DataError(
-            f"{base.name} and {added.name} do not agree on columns that both have.",
-            where="; ".join(column.format_differences(keys) for column in differing),
-            todo="Correct the cells (‹conflicts=FILE› writes a ledger), or use ‹overlap=base›, added, fill or both.",
-            columns=[column.name for column in differing],
-            extras={"conflicts": overlap.conflicts},
-        )
+    ledgers = [column.draft_ledger(keys) for column in differing]
+    overlap.conflicts = stack_texts(ledgers)
+    if overlap.conflicts is not None:
+        # Column after column, in each by row: so that parts come in this order too.
+        order = [compared.index(column) << 40 for column in differing]
+        numbers = [
+            place + np.array(ledger["row"].cells(), np.int64) for place, ledger in zip(order, ledgers, strict=True)
+        ]
+        overlap.conflicts = replace(overlap.conflicts, row_numbers=np.concatenate(numbers))
+    if step.overlap == "check":
+        overlap.differences = tuple(column.describe_differences(keys) for column in compared)
     if compared:
         rows = tuple((column.name, column.agreeing, len(column.differing), column.filled) for column in compared)
         heads = ("column", "cells that agree", "that differ", "that only the added file has")
@@ -123,16 +166,17 @@ class OverlapColumn:
 
     def make_notes(self, rule: OverlapRule) -> list[Note]:
         """Note values that the rule did not use, and those that it replaced by missing cells."""
-        notes = []
-        if len(self.differing):
-            side = self.added.name if rule == "added" else self.base.name
-            cells = pluralize(len(self.differing), "cell differs", "cells differ")
-            text = f"{cells}; the value of {side} was used."
-            notes.append(Note(text, self.name, (), "overridden", len(self.differing)))
-        if self.emptied and rule == "added":
-            cells = pluralize(self.emptied, "value")
-            text = f"{cells} of {self.base.name} replaced by a missing cell of {self.added.name}; ‹overlap=fill› keeps "
-            text += f"{plural(self.emptied, 'it', 'them')}."
+        side = self.added.name if rule == "added" else self.base.name
+        count = len(self.differing)
+        text = Words(
+            "{cells:cell differs|cells differ}; the value of {side} was used.", cells=count, side=side
+        )  # fmt: skip
+        notes = [Note(text, self.name, (), "overridden", count)]
+        if rule == "added":
+            text = Words(
+                "{cells:value} of {base} replaced by a missing cell of {added}; ‹overlap=fill› keeps {cells:=it|them}.",
+                cells=self.emptied, base=self.base.name, added=self.added.name,
+            )  # fmt: skip
             notes.append(Note(text, self.name, (), "emptied", self.emptied))
         return notes
 
@@ -147,24 +191,22 @@ class OverlapColumn:
         keys = [self.base[name].take(rows).to_text().to_pylist() for name in key]
         why = f"{self.base.name} and {self.added.name} differ"
         lines = [
-            (*positions, str(row + self.base.first_row), self.name, base_text, "set", added_text, why)
+            (*positions, str(row), self.name, base_text, "set", added_text, why)
             for *positions, row, base_text, added_text in zip(
-                *keys, rows.tolist(), base_texts, added_texts, strict=True
+                *keys, self.base.number_rows(rows), base_texts, added_texts, strict=True
             )
         ]
         return make_text_table([*key, "row", "variable", "old", "action", "new", "why"], lines, "ledger")
 
-    def format_differences(self, key: list[str]) -> str:
-        """Format the first differing cells."""
+    def describe_differences(self, key: list[str]) -> Difference:
+        """Return how many cells differ, and the first of them."""
         first_rows = self.differing[:MOST_EXAMPLES]
         keys = format_keys(self.base, key, self.base_rows[first_rows])
         base_texts = self.base_cells.take(first_rows).to_text().to_pylist()
         added_texts = self.added_cells.take(first_rows).to_text().to_pylist()
-        rows = (self.base_rows[first_rows] + self.base.first_row).tolist()
-        cells = ", ".join(
-            f"{key_text} (row {row}) {a} against {b}"
+        rows = self.base.number_rows(self.base_rows[first_rows])
+        cells = tuple(
+            (row, f"{key_text} (row {row}) {a} against {b}")
             for key_text, row, a, b in zip(keys, rows, base_texts, added_texts, strict=True)
         )
-        more = " …" if len(self.differing) > len(first_rows) else ""
-        count = len(self.differing)
-        return f"{self.name}: {count:,} {'cell differs' if count == 1 else 'cells differ'}: {cells}{more}"
+        return Difference(self.name, len(self.differing), First(cells, MOST_EXAMPLES))

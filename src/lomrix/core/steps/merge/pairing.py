@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from typing import get_args
 
@@ -14,7 +14,8 @@ import pyarrow as pa
 
 from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array, Mask
-from lomrix.core.errors import DataError, Proposal
+from lomrix.core.combining import First, Words
+from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import is_unique
 from lomrix.core.rows.keys import PairedKeys, format_keys
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
@@ -22,6 +23,7 @@ from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
+from lomrix.core.steps.merge.sides import MOST_COMPARED, Keys, Side, Sides
 from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import find_label_conflicts, require_same_labels
@@ -34,10 +36,6 @@ MOST_EXAMPLES = 3
 MOST_NEAR = 12
 # At most this many columns are tried as further keys.
 MOST_FURTHER = 8
-# Repeated keys are noted as a likely error if at most this share of the keys repeats.
-FEW_REPEATED = 0.05
-# Up to this many keys of the other side are compared, matched or not.
-MOST_COMPARED = 20_000
 
 
 @dataclass
@@ -55,16 +53,67 @@ class Pairing:
         """Rows per key on both sides."""
         return matching.Counts.count(self.keys.base, self.keys.added, self.keys.size)
 
-    @cached_property
+    @property
     def relationship(self) -> Relationship:
         """The relationship that the keys show."""
-        many_base = bool(self.counts.base.max(initial=0) > 1)
-        many_added = bool(self.counts.added.max(initial=0) > 1)
-        if many_base and many_added:
-            return "many-to-many"
-        if many_base:
-            return "many-to-one"
-        return "one-to-many" if many_added else "one-to-one"
+        return self.sides.relationship
+
+    @cached_property
+    def sides(self) -> Sides:
+        """What is known of the keys of both sides."""
+        base, added = self._describe_side(0), self._describe_side(1)
+        return Sides(base, added, self.counts.pairs, 0, self._list_further_keys() if added.repeated else {})
+
+    def _describe_side(self, side: int) -> Side:
+        table, codes = (self.base, self.added)[side], (self.keys.base, self.keys.added)[side]
+        counts = (self.counts.base, self.counts.added)[side]
+        names = [pair[side] for pair in self.key]
+        unmatched, matched = self._find_unmatched(side), (self.base_matched, self.added_matched)[side]
+        first = unmatched[:MOST_EXAMPLES]
+        times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[first]].tolist()
+        shown = zip(format_keys(table, names, first), times, strict=True)
+        keys = int(np.count_nonzero(counts))
+        return Side(
+            table.name,
+            keys,
+            int(np.count_nonzero(counts > 1)),
+            First(self._list_repeated(table, codes, counts, names), MOST_EXAMPLES),
+            First(tuple(zip(table.number_rows(first), shown, strict=True)), MOST_EXAMPLES),
+            self._take_keys(side, unmatched),
+            self._take_keys(1, self._find_first(1, codes >= 0)) if side and keys <= MOST_COMPARED else None,
+        )
+
+    def _list_repeated(
+        self, table: Table, codes: Array, counts: Array, names: list[str]
+    ) -> tuple[tuple[int, str], ...]:
+        """Return the first keys that repeat, each with its first rows."""
+        rows = np.flatnonzero(np.append(counts > 1, False)[codes])
+        _, firsts = np.unique(codes[rows], return_index=True)
+        shown = []
+        for first in rows[np.sort(firsts)[:MOST_EXAMPLES]]:
+            numbers = table.number_rows(np.flatnonzero(codes == codes[first])[:4])
+            text = f"{format_keys(table, names, np.array([first]))[0]} (rows {', '.join(map(str, numbers))})"
+            shown.append((numbers[0], text))
+        return tuple(shown)
+
+    def _take_keys(self, side: int, rows: Array) -> Keys:
+        if not self._has_texts:
+            rows = rows[:0]
+        numbers = (self.base, self.added)[side].number_rows(rows)
+        return Keys(pa.array(numbers, pa.int64()), self._format_keys(side, rows).cast(pa.large_string()))
+
+    def _list_further_keys(self) -> dict[str, tuple[int, int]]:
+        """Return columns of both tables that may be further keys: on each side 1 if keys would still repeat."""
+        if self.step.expect is not None:
+            return {}
+        names = [name for name in self.base.names if name in self.added.columns and name not in dict(self.key)]
+        names = [name for name in names if self.base[name].type != "number"][:MOST_FURTHER]
+        result = {}
+        for name in names:
+            base_once = is_unique(self.base, (*(base for base, _ in self.key), name))
+            added_once = is_unique(self.added, (*(added for _, added in self.key), name))
+            result[name] = (int(not base_once), int(not added_once))
+        return result
 
     @cached_property
     def base_matched(self) -> npt.NDArray[np.bool_]:
@@ -108,77 +157,14 @@ class Pairing:
         """True if the result's rows are the base's rows, each once and in order."""
         return len(self.base_rows) == len(self.base) and np.array_equal(self.base_rows, np.arange(len(self.base)))
 
-    # ------------------------------------------------------------- expectation
-
     def require_expected(self) -> None:
         """Stop if the keys repeat on a side where they should not.
 
         Raises DataError naming the keys that repeat, with their rows.
         """
-        expected = self.step.expect
-        if (
-            self.relationship == "many-to-many"
-            and expected == "many-to-many"
-            and self.counts.pairs > self.step.most_rows
-        ):
-            raise DataError(
-                f"Pairing all repeated keys would make {self.counts.pairs:,} rows, over {self.step.most_rows:,}.",
-                todo=f"Correct the repeated keys, or use ‹most_rows={self.counts.pairs}› if this is intended.",
-            )
-        base_may = expected in ("many-to-one", "many-to-many", None)
-        added_may = expected in ("one-to-many", "many-to-many", None)
-        actual = self.relationship
-        if actual == "many-to-many" and expected is None:
-            base_may = added_may = False
-        repeated = []
-        if not base_may and "many-to" in actual:
-            repeated.append(self._format_repeated(self.base, self.keys.base, self.counts.base, 0))
-        if not added_may and "to-many" in actual:
-            repeated.append(self._format_repeated(self.added, self.keys.added, self.counts.added, 1))
-        if not repeated:
-            return
-        if expected is None:
-            further_key = self._find_further_key()
-            todo = (
-                f"With {further_key[0]} the keys would be {further_key[1]}: add ‹key={further_key[0]}›. Or correct"
-                if further_key
-                else "Correct"
-            )
-            todo += " the repeated keys, or add ‹expect=many-to-many› to pair them all "
-            todo += f"({self.counts.pairs:,} matched rows)."
-        else:
-            todo = f"Correct the repeated keys, or use ‹expect={actual}› if they are right."
-        expectation = "no relationship was stated" if expected is None else f"expected {expected}"
-        raise DataError(f"The keys are {actual}, but {expectation}.", where="; ".join(repeated), todo=todo)
-
-    def _find_further_key(self) -> tuple[str, Relationship] | None:
-        """Return a column of both tables that would make the keys unique on at least one side, and the relationship
-        then.
-        """
-        names = [name for name in self.base.names if name in self.added.columns and name not in dict(self.key)]
-        names = [name for name in names if self.base[name].type != "number"][:MOST_FURTHER]
-        best: tuple[str, Relationship] | None = None
-        for name in names:
-            base_once = is_unique(self.base, (*(base for base, _ in self.key), name))
-            added_once = is_unique(self.added, (*(added for _, added in self.key), name))
-            if base_once and added_once:
-                return name, "one-to-one"
-            if base_once or added_once:
-                best = best or (name, "one-to-many" if base_once else "many-to-one")
-        return best
-
-    def _format_repeated(self, table: Table, codes: Array, counts: Array, side: int) -> str:
-        rows = np.flatnonzero(np.append(counts > 1, False)[codes])
-        keys = int(np.count_nonzero(counts > 1))
-        names = [pair[side] for pair in self.key]
-        _, firsts = np.unique(codes[rows], return_index=True)
-        shown = []
-        for first in rows[np.sort(firsts)[:3]]:
-            same = np.flatnonzero(codes == codes[first])[:4] + table.first_row
-            shown.append(f"{format_keys(table, names, np.array([first]))[0]} (rows {', '.join(map(str, same))})")
-        more = " …" if keys > len(shown) else ""
-        text = "key repeats" if keys == 1 else "keys repeat"
-        return f"{keys:,} {text} in {table.name}: {', '.join(shown)}{more}"
+        violation = self.sides.find_violation(self.step)
+        if violation is not None:
+            raise violation
 
     # ------------------------------------------------------------------- table
 
@@ -248,9 +234,6 @@ class Pairing:
         firsts = matching.find_first_rows(codes, self.keys.size)
         return np.sort(firsts[firsts >= 0])
 
-    def _unmatched_texts(self, side: int) -> pa.Array:
-        return self._format_keys(side, self._find_unmatched(side))
-
     def _format_keys(self, side: int, rows: Array) -> pa.Array:
         table = (self.base, self.added)[side]
         names = [pair[side] for pair in self.key]
@@ -260,15 +243,13 @@ class Pairing:
 
     def find_likely_partners(self) -> dict[str, NearMiss]:
         """Return the likely partners of the base's unmatched keys."""
-        column = self.base[self.key[0][0]], self.added[self.key[0][1]]
-        if len(self.key) == 1 and "string" not in (column[0].type, column[1].type):
-            return {}
-        # A misspelt name is near to one that is matched already, so small sets are compared in full.
-        is_small = np.count_nonzero(self.counts.added) <= MOST_COMPARED
-        others = (
-            self._format_keys(1, self._find_first(1, self.keys.added >= 0)) if is_small else self._unmatched_texts(1)
-        )
-        return find_near_misses(self._unmatched_texts(0), others) if len(others) else {}
+        return find_likely_partners(self.sides)
+
+    @property
+    def _has_texts(self) -> bool:
+        """Return whether keys are texts, so that some may be nearly alike."""
+        columns = self.base[self.key[0][0]], self.added[self.key[0][1]]
+        return len(self.key) > 1 or "string" in (columns[0].type, columns[1].type)
 
     def list_unmatched(self, near: dict[str, NearMiss]) -> Table:
         """Return all unmatched keys: side, key, rows, first row, and the likely partner."""
@@ -280,7 +261,7 @@ class Pairing:
             matched = (self.base_matched, self.added_matched)[side]
             times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[firsts]]
             for key, first, count in zip(
-                self._unmatched_texts(side).to_pylist(), firsts.tolist(), times.tolist(), strict=True
+                self._format_keys(side, firsts).to_pylist(), firsts.tolist(), times.tolist(), strict=True
             ):
                 miss = near.get(key) if side == 0 else by_partner.get(key)
                 partner = "" if miss is None else miss.partner if side == 0 else miss.key
@@ -290,8 +271,8 @@ class Pairing:
 
     # ----------------------------------------------------------------- account
 
-    def make_account(self, table: Table, overlap: Overlap, near: dict[str, NearMiss]) -> Account:
-        """Report what the merge did."""
+    def make_account(self, table: Table, overlap: Overlap) -> Account:
+        """Report what the merge did to rows and cells; the rest is known once all parts are."""
         pairs = self.expected_pairs
         base_kept = self.step.rows != "matched"
         added_kept = self.step.rows == "all"
@@ -310,22 +291,29 @@ class Pairing:
             *self._balance_keys(),
             *self._balance_cells(table, overlap),
         )
-        key = ", ".join(base if base == added else f"{base} = {added}" for base, added in self.key)
         new = [name for name in table.names if name not in self.base.columns]
-        return Account(
-            "merge",
-            f"{self.added.name} merged into {self.base.name} by {key}: {self.relationship}.",
-            balances,
-            {
-                "relationship": self.relationship,
-                "expected": self.step.expect,
-                "pairs": pairs,
-                "new_columns": new,
-                "rows": len(table),
-            },
-            (*self._list_first_unmatched(), *self._list_near_misses(near), *overlap.listings),
-            (*self.keys.notes, *self._note_few_repeated(), *self._note_missing_keys(), *overlap.notes),
-            self._advise(near),
+        notes = (*self.keys.notes, *self._note_missing_keys(), *overlap.notes)
+        facts = {"pairs": pairs, "new_columns": new, "rows": len(table)}
+        return Account("merge", "", balances, facts, overlap.listings, notes)
+
+    def complete_account(self, account: Account, near: dict[str, NearMiss]) -> Account:
+        """Complete the account where not only keys decide."""
+        place = len(self.keys.notes)
+        return replace(
+            account,
+            summary=summarize(self.key, self.base.name, self.added.name, self.relationship),
+            facts={"relationship": self.relationship, "expected": self.step.expect, **account.facts},
+            listings=(
+                *self._list_first_unmatched(),
+                *(list_near_misses(self.sides, self.key[0][0], near) if near else ()),
+                *account.listings,
+            ),
+            notes=(
+                *account.notes[:place],
+                *self._note_few_repeated(),
+                *(note for note in account.notes[place:] if not note.is_empty),
+            ),
+            advice=advise_on_keys(self.step, near, matches_nothing=self.matches_nothing),
         )
 
     def _balance_side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:
@@ -337,6 +325,11 @@ class Pairing:
             Part(fate, int(np.count_nonzero(is_missing)), "key-missing"),
         )
         return Balance("rows", len(table), parts, table.name)
+
+    @property
+    def matches_nothing(self) -> bool:
+        """True if there are added rows, and none of them has a partner."""
+        return bool(len(self.added)) and not self.added_matched.any()
 
     @property
     def expected_pairs(self) -> int:
@@ -372,34 +365,10 @@ class Pairing:
         return self.keeps_base or bool((np.bincount(self.base_rows[self.base_rows >= 0]) == 1).all())
 
     def _list_first_unmatched(self) -> tuple[Listing, ...]:
-        sides = (
-            (self.base, self.keys.base, self.base_matched, 0),
-            (self.added, self.keys.added, self.added_matched, 1),
-        )
-        rows: list[tuple[object, ...]] = []
-        for table, codes, matched, side in sides:
-            names = [pair[side] for pair in self.key]
-            first_rows = self._find_unmatched(side)[:MOST_EXAMPLES]
-            times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[first_rows]]
-            texts = format_keys(table, names, first_rows)
-            rows += [
-                (table.name, text, int(count), int(row) + table.first_row)
-                for text, count, row in zip(texts, times, first_rows, strict=True)
-            ]
-        heads = ("file", "key", "rows", "first row")
-        return (Listing("first unmatched keys", heads, tuple(rows)),) if rows else ()
+        return self.sides.list_first_unmatched()
 
     def _note_few_repeated(self) -> tuple[Note, ...]:
-        """Note repeated keys where nearly all are unique: probably an error."""
-        notes = []
-        sides = ((self.base, self.keys.base, self.counts.base), (self.added, self.keys.added, self.counts.added))
-        for side, (table, codes, counts) in enumerate(sides):
-            repeated, distinct = int(np.count_nonzero(counts > 1)), int(np.count_nonzero(counts))
-            if 0 < repeated <= FEW_REPEATED * distinct:
-                notes.append(
-                    Note(f"{self._format_repeated(table, codes, counts, side)}.", kind="repeated-key", count=repeated)
-                )
-        return tuple(notes)
+        return self.sides.note_few_repeated()
 
     def _note_missing_keys(self) -> tuple[Note, ...]:
         notes = []
@@ -407,45 +376,59 @@ class Pairing:
             rows = np.flatnonzero(codes < 0)
             if len(rows):
                 name = self.key[0][side]
-                examples = tuple((int(row) + table.first_row, None) for row in rows[:MOST_EXAMPLES])
-                row_count = pluralize(len(rows), "row")
-                text = f"{row_count} of {table.name} without {name}: a missing key never matches."
-                notes.append(Note(text, name, examples, "missing-key", len(rows)))
+                examples = tuple((number, None) for number in table.number_rows(rows[:MOST_EXAMPLES]))
+                text = Words("{rows:row} of {table} without {name}: a missing key never matches.",
+                             rows=len(rows), table=table.name, name=name)  # fmt: skip
+                notes.append(Note(text, name, examples, "missing-key", len(rows), most_examples=MOST_EXAMPLES))
         return tuple(notes)
 
-    def _list_near_misses(self, near: dict[str, NearMiss]) -> tuple[Listing, ...]:
-        if not near:
-            return ()
-        name = self.key[0][0]
-        rows = tuple(
-            (
-                quote_if_needed(miss.key),
-                quote_if_needed(miss.partner),
-                miss.differs_by,
-                miss.option or miss.format_ledger_row(name),
-            )
-            for miss in list(near.values())[:MOST_NEAR]
-        )
-        title = f"likely partners, {pluralize(len(near), 'key')} in all"
-        heads = (f"in {self.base.name}", f"in {self.added.name}", "differ by", "option or ledger row that matches them")
-        return (Listing(title, heads, rows),)
 
-    def _advise(self, near: dict[str, NearMiss]) -> tuple[str | Proposal, ...]:
-        if len(self.added) and not self.added_matched.any() and not near:
-            return ("no key matched at all: check that ‹key› names the right columns",)
-        causes = {
-            tidy_word
-            for miss in near.values()
-            for tidy_word in OPTIONS.get(miss.differs_by, "").split(",")
-            if tidy_word
-        }
-        if causes:
-            tidy_words = ",".join(tidy_word for tidy_word in get_args(TidyWord) if tidy_word in causes)
-            settings = {**self.step.to_dict(), "tidy_keys": tidy_words}
-            return (Proposal("merge", settings, words="to match more keys"),)
-        return ()
+def summarize(key: KeyPairs, base: str, added: str, relationship: Relationship) -> str:
+    """Summarize a merge."""
+    names = ", ".join(name if name == other else f"{name} = {other}" for name, other in key)
+    return f"{added} merged into {base} by {names}: {relationship}."
 
 
 def _count_alone(table: Table, is_alone: npt.NDArray[np.bool_]) -> Part:
     """Count rows or keys that only one table has."""
     return Part("kept", int(np.count_nonzero(is_alone)), "only-in", table.name)
+
+
+def find_likely_partners(sides: Sides) -> dict[str, NearMiss]:
+    """Return the likely partners of the base's unmatched keys."""
+    # A misspelt name is near to one that is matched already, so small sets are compared in full.
+    others = (sides.added.all_keys or sides.added.unmatched).texts
+    return find_near_misses(sides.base.unmatched.texts, others) if len(others) else {}
+
+
+def list_near_misses(sides: Sides, key: str, near: dict[str, NearMiss]) -> tuple[Listing, ...]:
+    """List likely partners, and how to match them."""
+    if not near:
+        return ()
+    rows = tuple(
+        (
+            quote_if_needed(miss.key),
+            quote_if_needed(miss.partner),
+            miss.differs_by,
+            miss.option or miss.format_ledger_row(key),
+        )
+        for miss in list(near.values())[:MOST_NEAR]
+    )
+    title = f"likely partners, {pluralize(len(near), 'key')} in all"
+    heads = (
+        f"in {sides.base.table}", f"in {sides.added.table}", "differ by", "option or ledger row that matches them"
+    )  # fmt: skip
+    return (Listing(title, heads, rows),)
+
+
+def advise_on_keys(step: Merge, near: dict[str, NearMiss], *, matches_nothing: bool) -> tuple[str | Proposal, ...]:
+    """Advise on keys that did not match."""
+    if matches_nothing and not near:
+        return ("no key matched at all: check that ‹key› names the right columns",)
+    causes = {
+        tidy_word for miss in near.values() for tidy_word in OPTIONS.get(miss.differs_by, "").split(",") if tidy_word
+    }
+    if causes:
+        tidy_words = ",".join(tidy_word for tidy_word in get_args(TidyWord) if tidy_word in causes)
+        return (Proposal("merge", {**step.to_dict(), "tidy_keys": tidy_words}, words="to match more keys"),)
+    return ()

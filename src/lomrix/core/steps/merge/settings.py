@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parse_spell, parsed_by
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import NOTHING, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
 if TYPE_CHECKING:
@@ -143,6 +143,8 @@ class Merge(Step):
 
     word: ClassVar[str] = "merge"
     implementation: ClassVar[str] = "lomrix.core.steps.merge.run:merge"
+    surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
+    conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("base", "The file that is built on; its row order is kept.", "BASE"),
         Role("added", "Files whose variables are added to it, in order.", "ADDED", many=True),
@@ -205,6 +207,19 @@ class Merge(Step):
                 "Use ‹near› for times, and ‹during› for spells with a start and an end.")  # fmt: skip
         require(self.within or not self.near, "within", "‹near› needs a window.", "Use ‹within=30d›, 6h, or a number.")
         return self
+
+    @property
+    def division(self) -> Division:
+        """By key, if keys alone decide and need not be changed first."""
+        if self.near or self.during or self.tidy_keys or any(map(get_file, self.key)):
+            return WHOLE
+        base, added = zip(*self.pairs, strict=True)
+        return Division("by key", {"base": base, "added": added})
+
+    def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
+        """Only a merge of one table, without links; likely partners of keys are found in the whole."""
+        is_single = given.get("added", 1) == 1 and not given.get("links")
+        return is_single and "unmatched" not in wanted and super().can_divide(wanted)
 
     @property
     def pairs(self) -> KeyPairs:
