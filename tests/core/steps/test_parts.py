@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.step import Step
+from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import Type
+from lomrix.core.table.table import Table
 from tests.core.steps.scenes import SCENES
 from tests.core.steps.test_whole_accounts import happening
+from tests.tables import merging, sources
 
 
 def divides(scene: str) -> bool:
@@ -33,5 +41,71 @@ def test_parts_equal_the_whole(scene: str, size: int) -> None:
     whole = happening(word, inputs, settings, lambda step, tables, wanted: step.apply(tables, select(step, wanted)))
     parts = happening(
         word, inputs, settings, lambda step, tables, wanted: apply_in_parts(step, tables, select(step, wanted), size)
+    )
+    assert parts == whole
+
+
+ROWS = st.lists(
+    st.tuples(
+        st.sampled_from([None, "a", "b", "B", "c10", "c9"]), st.integers(0, 30),
+        st.sampled_from([None, 0.1, 2.5, 1 / 3]), st.sampled_from([None, 1, 2, 9]),
+        st.sampled_from(["x", "10", "9", None]),
+    ),
+    min_size=1, max_size=25,
+)  # fmt: skip
+STEPS: list[tuple[str, dict[str, Any]]] = [
+    ("subset", {"where": ("x > 1 or y == 2",), "without": "t"}),
+    ("derive", {"expressions": ("z = x / y", "band = bands(x, 1, 2)", "big = y > 1"), "label": ("z=Ratio",)}),
+    ("derive", {"expressions": ("m = case_mean(x)", "n = case_count(t)", "s = case_sd(y)"), "case": "id"}),
+    (
+        "derive",
+        {"expressions": ("c = change(x)", "f = first(y)", "o = occasion_number()"), "case": "id", "occasion": "month"},
+    ),
+    ("derive", {"expressions": ("c = change(x)", "r = running_sum(y)"), "case": "id", "occasion": "t,month"}),
+    ("aggregate", {"by": ("id",), "stat": ("x: mean sd sum median ci", "y: n missing distinct commonest share(2)")}),
+    ("aggregate", {"by": ("id", "t"), "stat": ("x,y: min max first last", "share(y > 1)"), "missing_group": "own"}),
+    ("aggregate", {"by": ("bands(y, 1, 5)",), "stat": ("x: mean",)}),
+]
+
+
+def make(name: str, **columns: tuple[Type, list[Any]]) -> Table:
+    return Table({key: Column.of_cells(type_, cells) for key, (type_, cells) in columns.items()}, name=name)
+
+
+@given(ROWS, st.sampled_from(STEPS), st.integers(1, 9))
+def test_parts_of_any_table_equal_the_whole(
+    cells: list[tuple[Any, ...]], work: tuple[str, dict[str, Any]], size: int
+) -> None:
+    id_, month, x, y, text = map(list, zip(*cells, strict=True))
+    if "month" in work[1].get("occasion", ""):
+        id_, month = ["a" if one is None else one for one in id_], list(range(len(month)))[::-1]
+        text = ["x" if one is None else one for one in text]
+    inputs = sources(
+        make("t", id=("string", id_), month=("integer", month), x=("number", x), y=("integer", y), t=("string", text))
+    )
+    word, settings = work
+    whole = happening(word, inputs, settings, lambda step, tables, _: step.apply(tables))
+    parts = happening(word, inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
+    assert parts == whole
+
+
+PEOPLE = st.lists(st.tuples(st.sampled_from([None, "a", "b", "c", "d "]), st.integers(0, 3)), max_size=6)
+
+
+@given(
+    ROWS, PEOPLE, st.sampled_from(["all", "base", "matched"]), st.sampled_from([None, "many-to-many", "many-to-one"]),
+    st.sampled_from(["check", "added", "both"]), st.integers(1, 9),
+)  # fmt: skip
+def test_parts_of_a_merge_equal_the_whole(
+    cells: list[tuple[Any, ...]], people: list[tuple[Any, int]], kept: str, expect: str | None, overlap: str, size: int
+) -> None:
+    id_, month, _, y, _ = map(list, zip(*cells, strict=True))
+    names, numbers = [one for one, _ in people], [one for _, one in people]
+    added = make("p", id=("string", names), y=("integer", numbers))
+    inputs = merging(make("t", id=("string", id_), m=("integer", month), y=("integer", y)), added)
+    settings = {"key": ("id",), "rows": kept, "expect": expect, "overlap": overlap, "status": "from"}
+    whole = happening("merge", inputs, settings, lambda step, tables, _: step.apply(tables, ["conflicts"]))
+    parts = happening(
+        "merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, ["conflicts"], size)
     )
     assert parts == whole

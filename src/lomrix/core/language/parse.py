@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import importlib
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import REGISTERED, Function
@@ -196,3 +196,18 @@ def find_needs(tree: ast.expr) -> set[str]:
 def is_by_row(tree: ast.expr) -> bool:
     """Return whether each row's value depends on that row alone."""
     return all(get_function(call).by_row for call in find_calls(tree))
+
+
+def is_by_case(tree: ast.expr, new: Collection[str] = ()) -> bool:
+    """Return whether each row's value depends on rows of its case alone, and statistics are of columns that are there
+    already: not of `new` ones, and not of what is computed in between.
+    """
+    for call in find_calls(tree):
+        function = get_function(call)
+        if not (function.by_row or function.needs):
+            return False
+        operand = call.args[0] if call.args else None
+        is_known = isinstance(operand, ast.Name) and operand.id not in new
+        if function.name.startswith("case_") and not is_known:
+            return False
+    return True

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -9,11 +10,14 @@ from typing import TYPE_CHECKING
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.ordinals import Extent
+from lomrix.core.combining import Combinable, combine
 from lomrix.core.errors import UsageError
 from lomrix.core.language.operands import merge_reasons
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import UNDEFINED
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
 
@@ -53,6 +57,43 @@ class Grouped:
         return result
 
 
+@dataclass(frozen=True)
+class Survey(Combinable):
+    """What functions of a case must know of the whole where the table is a part of it.
+
+    `occasions` has each combination of occasions once, in order of appearance; `extents` are those of columns.
+    """
+
+    occasions: Table | None = None
+    extents: Mapping[str, Extent] = field(default_factory=dict)
+
+    @classmethod
+    def of(cls, table: Table, occasion: tuple[str, ...], columns: Iterable[str]) -> Survey:
+        """Survey a table, or a part of it."""
+        extents = {}
+        for name in columns:
+            column = table[name]
+            if column.type in ("integer", "number"):
+                extents[name] = Extent.measure(column.values[~column.is_missing])
+        return cls(find_distinct_rows(table.only(occasion)) if occasion else None, extents)
+
+    def combine(self, later: Survey) -> Survey:
+        """Return the survey of both parts."""
+        occasions = self.occasions
+        if occasions is not None and later.occasions is not None:
+            occasions = find_distinct_rows(concatenate_tables([occasions, later.occasions]))
+        return Survey(occasions, combine(self.extents, later.extents))
+
+
+def find_distinct_rows(table: Table) -> Table:
+    """Return each row once, in order of appearance; rows with a missing cell are left out."""
+    from lomrix.core.rows.keys import encode_rows, find_group_starts
+
+    codes, size = encode_rows(table, tuple(table.names))
+    occurs = np.bincount(codes[codes >= 0], minlength=size) > 0
+    return table.take(np.sort(find_group_starts(codes, size)[occurs]))
+
+
 @dataclass
 class Scope:
     """A table with its case and occasion columns (empty if not stated). A step that adds columns updates the table."""
@@ -62,6 +103,7 @@ class Scope:
     occasion: tuple[str, ...] = ()
     reports: list[Note] = field(default_factory=list)
     _groups: dict[tuple[int, ...], Grouped] = field(default_factory=dict)
+    survey: Survey = field(default_factory=Survey)
 
     def __len__(self) -> int:
         return len(self.table)
@@ -90,12 +132,12 @@ class Scope:
         """The rows in the order of their occasions."""
         from lomrix.core.rows.timeline import Timeline
 
-        return Timeline(self.table, self.cases, self.occasion)
+        return Timeline(self.table, self.cases, self.occasion, self.survey.occasions)
 
     def add_note(self, note: Note, rows: Rows) -> None:
         """Note something about the current expression, with the first rows concerned."""
-        examples = tuple((int(row) + self.table.first_row, None) for row in np.sort(rows)[:MOST_EXAMPLES])
-        self.reports.append(replace(note, examples=examples))
+        examples = tuple((number, None) for number in self.table.number_rows(np.sort(rows)[:MOST_EXAMPLES]))
+        self.reports.append(replace(note, examples=examples, most_examples=MOST_EXAMPLES))
 
     @property
     def order_notes(self) -> list[Note]:
@@ -145,7 +187,9 @@ class Scope:
                     f"The {name} of values of type {column.type} cannot be computed.",
                     todo="Use numbers; check lists unusual cells.",
                 )
-        summary = Summary(column, groups.codes, groups.count, groups.sizes)
+        name = next((name for name, known in self.table.columns.items() if known is column), "")
+        extent = self.survey.extents.get(name)
+        summary = Summary(column, groups.codes, groups.count, groups.sizes, extent=extent)
         return [groups.spread(summary.compute(name)) for name in names]
 
     def choose(self, words: str) -> list[Column]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
@@ -14,7 +14,9 @@ from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.occasions import Ranks, rank_values
+from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
@@ -31,6 +33,7 @@ class Timeline:
     table: Table  # the long table
     cases: Cases  # its cases
     occasion: tuple[str, ...]  # the columns that say when
+    known: Table | None = None  # the occasions of the whole in order of appearance, where the table is a part of it
     ranks: list[Ranks] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -41,10 +44,21 @@ class Timeline:
     @cached_property
     def _times(self) -> list[Array]:
         """Numbers in the order of its values, for each occasion column."""
-        return [self._rank_occasions(name) for name in self.occasion]
+        return [times[self._known_count :] for times in self._all_times]
 
-    def _rank_occasions(self, name: str) -> Array:
-        column = self.table[name]
+    @property
+    def _known_count(self) -> int:
+        return 0 if self.known is None else len(self.known)
+
+    @cached_property
+    def _all_times(self) -> list[Array]:
+        """The same, first for the known occasions."""
+        table = self.table.only(self.occasion)
+        if self.known is not None:
+            table = concatenate_tables([self.known, replace(table, row_numbers=None)])
+        return [self._rank_occasions(table[name], name) for name in self.occasion]
+
+    def _rank_occasions(self, column: Column, name: str) -> Array:
         if column.type != "string":
             return column.values
         column = column.compact()
@@ -60,11 +74,14 @@ class Timeline:
     @cached_property
     def positions(self) -> Rows:
         """Position of each row's occasion among all that occur."""
-        if len(self._times) == 1:
-            return key_codes.rank_values(self._times[0], np.zeros(len(self.table), np.bool_))[0]
-        order = np.lexsort(self._times[::-1])
+        return self._rank_all()[self._known_count :]
+
+    def _rank_all(self) -> Rows:
+        if len(self._all_times) == 1:
+            return key_codes.rank_values(self._all_times[0], np.zeros(len(self._all_times[0]), np.bool_))[0]
+        order = np.lexsort(self._all_times[::-1])
         new = np.zeros(len(order), np.bool_)
-        for values in self._times:
+        for values in self._all_times:
             sorted_values = values[order]
             new[1:] |= sorted_values[1:] != sorted_values[:-1]
         result = np.empty(len(order), np.int64)
@@ -169,11 +186,8 @@ class Timeline:
         first_repeats = repeats[:MOST_EXAMPLES]
         names = [*self.cases.names, *self.occasion]
         texts = format_keys(self.table, names, self.order[first_repeats])
-        rows = zip(self.order[first_repeats].tolist(), self.order[first_repeats + 1].tolist(), strict=True)
-        shown = [
-            f"{text} (rows {first + self.table.first_row}, {second + self.table.first_row})"
-            for text, (first, second) in zip(texts, rows, strict=True)
-        ]
+        first, second = (self.table.number_rows(self.order[first_repeats + step]) for step in (0, 1))
+        shown = [f"{text} (rows {one}, {other})" for text, one, other in zip(texts, first, second, strict=True)]
         raise DataError(
             f"{pluralize(len(repeats), 'row repeats its', 'rows repeat their')} case and occasion, "
             "so their order is unclear.",

@@ -74,7 +74,9 @@ def apply_in_parts(
     `make_store` makes what tables are kept in; `report` is told which part is next, from 1.
     """
     parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
-    survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size))) if step.surveying else None
+    survey = None
+    if step.surveying and step.division.kind == "by key":
+        survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size)))
     results: list[PartResult] = []
     store, stops = make_store(), False
     for number, part in enumerate(parts(step, tables, size, make_store), start=1):

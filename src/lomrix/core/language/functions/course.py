@@ -8,12 +8,13 @@ import numpy.typing as npt
 from lomrix.core.arrays.exact import subtract
 from lomrix.core.arrays.types import Array
 from lomrix.core.arrays.within import cumulate, cumulate_exactly, find_last_present
+from lomrix.core.combining import Words
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import MICROSECONDS, make_result, subtract_times, to_floats
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column, choose_cells
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import NO_OCCASION
 
 IN_ORDER = ("case", "occasion")
@@ -46,8 +47,9 @@ def limit_gap(scope: Scope, rows: Rows, within: float | None, name: str, steps: 
         distance = np.abs(scope.timeline.positions - scope.timeline.positions[np.maximum(rows, 0)])
         missed = np.flatnonzero(has_row & (distance > steps))
         if len(missed):
-            text = f"{name}() skips missed occasions in {pluralize(len(missed), 'row')}"
-            scope.add_note(Note(f"{text}; within= sets a limit.", "", (), "missed-occasion", len(missed)), missed)
+            text = "{name}() skips missed occasions in {rows:row}; within= sets a limit."
+            words = Words(text, name=name, rows=len(missed))
+            scope.add_note(Note(words, "", (), "missed-occasion", len(missed)), missed)
         return rows
     if len(scope.occasion) != 1 or scope.table[scope.occasion[0]].type == "string":
         raise UsageError(

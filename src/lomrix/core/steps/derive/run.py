@@ -15,7 +15,7 @@ from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.functions import KINDS
 from lomrix.core.language.parse import find_names, load_functions, parse
-from lomrix.core.language.scope import Scope
+from lomrix.core.language.scope import Scope, Survey
 from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.derive.settings import (
     Derive,
@@ -41,11 +41,24 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NO_ENTRY, Variable
 
 MOST_EXAMPLES = 3
+NO_SURVEY = Survey()
 
 
-def derive(step: Derive, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Derive what was asked for."""
-    derivation = Derivation(step, tables.get_one())
+def survey(step: Derive, tables: Inputs) -> Survey:
+    """Survey the occasions, and the columns that statistics of a case are computed from."""
+    table = tables.get_one()
+    expressions = [
+        expression
+        for assignment in parse_assignments(step.expressions)
+        for _, expression in assignment.list_variables(table.types(), table.name)
+    ]
+    names = dict.fromkeys(name for expression in expressions for name in find_names(parse(expression)))
+    return Survey.of(table, step.occasion, [name for name in names if name in table.columns])
+
+
+def derive(step: Derive, tables: Inputs, wanted: Collection[str], whole: Survey = NO_SURVEY) -> Result:
+    """Derive what was asked for; `whole` is the survey of all parts."""
+    derivation = Derivation(step, tables.get_one(), whole)
     for assignment in parse_assignments(step.expressions):
         for name, expression in assignment.list_variables(derivation.table.types(), derivation.table.name):
             derivation.add(name, expression)
@@ -143,6 +156,7 @@ class Derivation:
 
     step: Derive
     before: Table
+    whole: Survey
     made: dict[str, str] = field(default_factory=dict)
     dropped: dict[str, tuple[Variable, Variable]] = field(default_factory=dict)
     reports: list[Note] = field(default_factory=list)
@@ -151,7 +165,7 @@ class Derivation:
         for name in (*self.step.case, *self.step.occasion, *([self.step.after] if self.step.after else [])):
             if name not in self.before.columns:
                 raise unknown_column_error(name, self.before.names, self.before.name)
-        self.scope = Scope(self.before, self.step.case, self.step.occasion)
+        self.scope = Scope(self.before, self.step.case, self.step.occasion, survey=self.whole)
 
     @property
     def table(self) -> Table:

@@ -11,7 +11,7 @@ from typing import Annotated, ClassVar, Self
 from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.language.parse import is_by_row, parse
+from lomrix.core.language.parse import is_by_case, is_by_row, parse
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, HelpTopic, Role, Step, require
 from lomrix.core.table.selection import choose_columns
@@ -133,6 +133,7 @@ class Derive(Step):
 
     word: ClassVar[str] = "derive"
     implementation: ClassVar[str] = "lomrix.core.steps.derive.run:derive"
+    surveying: ClassVar[str] = "lomrix.core.steps.derive.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.derive.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to add variables to."),)
     asides: ClassVar[tuple[HelpTopic, ...]] = (
@@ -173,8 +174,12 @@ class Derive(Step):
 
     @property
     def division(self) -> Division:
-        """Each row on its own, unless an expression uses other rows."""
-        trees = (
-            parse(one.expression_for("x") if one.is_many else one.right) for one in parse_assignments(self.expressions)
-        )
-        return ANY_ROWS if all(map(is_by_row, trees)) else WHOLE
+        """Each row on its own, or the rows of each case, unless an expression uses those of several."""
+        assignments = parse_assignments(self.expressions)
+        trees = [parse(one.expression_for("x") if one.is_many else one.right) for one in assignments]
+        if all(map(is_by_row, trees)):
+            return ANY_ROWS
+        new = {one.left for one in assignments}
+        is_known = len(assignments) == 1 or not any(one.is_many for one in assignments)
+        stays_in_case = self.case and is_known and all(is_by_case(tree, new) for tree in trees)
+        return Division("by key", {"source": self.case}) if stays_in_case else WHOLE

@@ -81,6 +81,7 @@ class Tally:
 
     sides: Sides
     matched: int = 0
+    added_rows: int = 0
     differences: tuple[Difference, ...] = ()
     conflicts: Table | None = None
 
@@ -109,7 +110,8 @@ def merge_by_key(step: Merge, tables: Inputs, wanted: Collection[str], base_rows
     is_once = int(np.count_nonzero(pairing.base_rows >= 0)) == len(base) and pairing.has_base_once
     tally = Tally(
         replace(pairing.sides, base_not_once=int(not is_once)),
-        int(np.count_nonzero(pairing.base_matched)) if len(added) else 1,
+        int(np.count_nonzero(pairing.base_matched)),
+        len(added),
         overlap.differences,
         overlap.conflicts,
     )
@@ -144,6 +146,7 @@ def conclude(step: Merge, account: Account, tallies: Sequence[Tally | None]) -> 
     require_agreement(
         sides.base.table, sides.added.table, differences, join_in_row_order(conflicts) if conflicts else None
     )
+    matches_nothing = any(tally.added_rows for tally in known) and not any(tally.matched for tally in known)
     near = find_likely_partners(sides)
     key = step.pairs_of(sides.added.table)
     relationship = sides.relationship
@@ -158,7 +161,7 @@ def conclude(step: Merge, account: Account, tallies: Sequence[Tally | None]) -> 
         facts={"relationship": relationship, "expected": step.expect, **account.facts},
         listings=(*sides.list_first_unmatched(), *list_near_misses(sides, key[0][0], near), *account.listings),
         notes=(*account.notes[:place], *sides.note_few_repeated(), *account.notes[place:]),
-        advice=advise_on_keys(step, near, matches_nothing=not sum(tally.matched for tally in known)),
+        advice=advise_on_keys(step, near, matches_nothing=matches_nothing),
     )
 
 

@@ -82,10 +82,8 @@ class Sides:
 
     def combine(self, later: Sides) -> Sides:
         """Add the keys of a later part."""
-        further = {
-            name: (base + later.further[name][0], added + later.further[name][1])
-            for name, (base, added) in self.further.items()
-        }
+        # Where keys do not repeat, they do not with a further key either.
+        further = combine(self.further, later.further)
         not_once = self.base_not_once + later.base_not_once
         return Sides(
             combine(self.base, later.base), combine(self.added, later.added), self.pairs + later.pairs, not_once,
