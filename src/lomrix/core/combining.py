@@ -124,6 +124,36 @@ class Words(str):
         return {name: value for name, value in self.values.items() if isinstance(value, str)}
 
 
+class Shown(str):
+    """The first of some items by row number, and a mark if there are more.
+
+    >>> Shown([(4, "b"), (7, "c")], 2, 2, "rows ").combine(Shown([(3, "a")], 1, 2, "rows "))
+    'rows a, b …'
+    """
+
+    __slots__ = ("before", "items", "most", "separator", "total")
+    items: Sequence[tuple[int, str]]
+    total: int
+    most: int
+    before: str
+    separator: str
+
+    def __new__(
+        cls, items: Sequence[tuple[int, str]], total: int, most: int, before: str = "", separator: str = ", "
+    ) -> Self:
+        """Show at most so many of the items, which are the first of `total` with the numbers of their rows."""
+        first = sorted(items, key=lambda item: item[0])[:most]
+        more = " …" if total > len(first) else ""
+        text = super().__new__(cls, before + separator.join(text for _, text in first) + more)
+        text.items, text.total, text.most, text.before, text.separator = first, total, most, before, separator
+        return text
+
+    def combine(self, later: Self) -> Self:
+        """Show the first of both."""
+        total = self.total + later.total
+        return type(self)([*self.items, *later.items], total, self.most, self.before, self.separator)
+
+
 def _make_words(template: str, values: dict[str, int | str]) -> Words:
     return Words(template, **values)
 

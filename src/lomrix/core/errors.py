@@ -7,6 +7,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
+from lomrix.core.combining import Shown, combine, identify_text
+
 
 @dataclass(frozen=True)
 class Proposal:
@@ -68,6 +70,16 @@ class DataError(LomrixError):
     def __init__(self, what: str, *, extras: Mapping[str, object] | None = None, **parts: Any) -> None:
         super().__init__(what, **parts)
         self.extras = extras or {}
+
+    def combine(self, later: DataError) -> DataError:
+        """Return the error about two parts of a table, if it is the same in both; else the first."""
+        if identify_text(self.what) != identify_text(later.what):
+            return self
+        what, where = combine(self.what, later.what), self.where
+        if isinstance(where, Shown) and isinstance(later.where, Shown):
+            where = where.combine(later.where)
+        columns = tuple(dict.fromkeys([*self.columns, *later.columns]))
+        return DataError(what, where=where, todo=self.todo, columns=columns, proposal=self.proposal)
 
 
 class UsageError(LomrixError):

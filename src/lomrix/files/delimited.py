@@ -84,6 +84,10 @@ class Reader(FileSource):
         """Return the number of lines."""
         return self.layout.byte_stats.line_feeds
 
+    def estimate_text_size(self) -> int:
+        """Return the mean length of a line."""
+        return self.path.stat().st_size // max(self.estimate_rows(), 1)
+
     def _read_columns(
         self, arrays: dict[str, pa.ChunkedArray], names: Sequence[str]
     ) -> tuple[dict[str, Column], list[Note]]:

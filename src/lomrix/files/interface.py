@@ -30,8 +30,6 @@ class TableLocation:
         return f"{self.database}#{self.table}"
 
 
-# Memory that a cell takes while a step works on it: read, typed, taken.
-BYTES_OF_A_CELL = 30
 # Something that is read or written, but must not be both.
 Location = Path | TableLocation
 
@@ -106,9 +104,9 @@ class Source(ABC):
         """Estimate the number of rows before they are read; None if the format cannot be read in parts."""
         return None
 
-    def estimate_row_size(self, columns: Collection[str]) -> int:
-        """Estimate how many bytes of memory a row of some columns takes while a step works on it."""
-        return BYTES_OF_A_CELL * len(columns)
+    def estimate_text_size(self) -> int:
+        """Estimate the bytes that the texts of a row take in the file, where it is text; 0 elsewhere."""
+        return 0
 
     def close(self) -> None:
         """Release what was opened."""

@@ -118,9 +118,13 @@ class OpenedInputs:
         """Estimate the inputs that can be read in parts, the first role's first."""
         inputs = []
         for opened in self.opened:
-            rows = None if opened.source is None else opened.source.estimate_rows()
-            if rows is not None and opened.source is not None:
-                inputs.append(Input(opened.source.name, rows, opened.source.estimate_row_size(self._choose(opened))))
+            source = opened.source
+            rows = None if source is None else source.estimate_rows()
+            if rows is not None and source is not None:
+                columns = self._choose(opened)
+                # While a text file is read, the texts are in memory beside the values.
+                texts = source.estimate_text_size() * len(columns) // max(len(source.names), 1)
+                inputs.append(Input(source.name, rows, self.task.step.cell_size * len(columns) + texts // 2))
         return inputs
 
     def _choose(self, opened: OpenedInput) -> list[str]:

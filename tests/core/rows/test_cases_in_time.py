@@ -68,13 +68,13 @@ def test_rows_that_lack_their_case_or_occasion_are_named() -> None:
     made = table(case=["a", None, "b", None, None, None, None], month=[1, 1, 1, 2, 3, 4, 5])
     with pytest.raises(DataError) as caught:
         Cases(made, ("case",))
-    assert caught.value.what == "Rows without a case: case is missing in 5 of 7 rows."
+    assert caught.value.what == "Rows without a case: case is missing in 5 rows."
     assert caught.value.where == "row 3, 5, 6, 7 …"
     made = table(case=["a", "a"], month=[1, None])
     with pytest.raises(DataError) as caught:
         Timeline(made, Cases(made, ("case",)), ("month",))
     assert (caught.value.what, caught.value.where) == (
-        "Rows without an occasion: month is missing in 1 of 2 rows.", "row 3"
+        "Rows without an occasion: month is missing in 1 row.", "row 3"
     )  # fmt: skip
 
 

@@ -15,6 +15,7 @@ from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.text_bytes import differs_from_above
 from lomrix.core.arrays.text_bytes import is_ascending as are_ascending
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import encode_cells, encode_rows, format_keys
 from lomrix.core.table.column import Column
@@ -244,10 +245,10 @@ def require_present(table: Table, name: str, what: str) -> None:
     if not column.missing_count:
         return
     rows = np.flatnonzero(column.is_missing)
-    shown = ", ".join(str(row + table.first_row) for row in rows[:MOST_EXAMPLES].tolist())
+    shown = [(number, str(number)) for number in table.number_rows(rows[:MOST_EXAMPLES])]
     raise DataError(
-        f"Rows without {what}: {name} is missing in {len(rows):,} of {len(column):,} rows.",
-        where=f"row {shown}{' …' if len(rows) > MOST_EXAMPLES else ''}",
+        Words("Rows without {what}: {name} is missing in {rows:row}.", what=what, name=name, rows=len(rows)),
+        where=Shown(shown, len(rows), MOST_EXAMPLES, "row "),
         todo=f"Correct them with a ledger, or leave them out: subset with ‹where=not is_missing({name})›.",
     )
 

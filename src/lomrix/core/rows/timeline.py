@@ -10,12 +10,13 @@ import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.occasions import Ranks, rank_values
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
@@ -183,14 +184,14 @@ class Timeline:
         if not same.any():
             return
         repeats = np.flatnonzero(same)
-        first_repeats = repeats[:MOST_EXAMPLES]
-        names = [*self.cases.names, *self.occasion]
-        texts = format_keys(self.table, names, self.order[first_repeats])
-        first, second = (self.table.number_rows(self.order[first_repeats + step]) for step in (0, 1))
-        shown = [f"{text} (rows {one}, {other})" for text, one, other in zip(texts, first, second, strict=True)]
+        numbers = np.array(self.table.number_rows(self.order[repeats]))
+        repeats = repeats[np.argsort(numbers, kind="stable")[:MOST_EXAMPLES]]
+        texts = format_keys(self.table, [*self.cases.names, *self.occasion], self.order[repeats])
+        first, second = (self.table.number_rows(self.order[repeats + step]) for step in (0, 1))
+        shown = [(one, f"{text} (rows {one}, {other})") for text, one, other in zip(texts, first, second, strict=True)]
+        count = int(np.count_nonzero(same))
         raise DataError(
-            f"{pluralize(len(repeats), 'row repeats its', 'rows repeat their')} case and occasion, "
-            "so their order is unclear.",
-            where="; ".join(shown) + (" …" if len(repeats) > len(first_repeats) else ""),
+            Words("{rows:row repeats its|rows repeat their} case and occasion, so their order is unclear.", rows=count),
+            where=Shown(shown, count, MOST_EXAMPLES, separator="; "),
             todo="Correct the file, or name a further ‹occasion› that distinguishes the rows.",
         )

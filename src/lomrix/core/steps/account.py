@@ -68,6 +68,8 @@ class Balance:
         if self.what.startswith("columns"):
             return self
         parts = combine_lists(self.parts, later.parts, lambda part: part.identity)
+        order = list(dict.fromkeys(part.identity[:-1] for part in parts))
+        parts = tuple(sorted(parts, key=lambda part: (order.index(part.identity[:-1]), part.reason)))
         return replace(self, total=self.total + later.total, parts=parts)
 
     def to_json(self) -> dict[str, object]:

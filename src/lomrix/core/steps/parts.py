@@ -11,6 +11,7 @@ import numpy as np
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import combine_all
+from lomrix.core.errors import DataError
 from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Inputs, Result, Step
@@ -78,15 +79,22 @@ def apply_in_parts(
     if step.surveying and step.division.kind == "by key":
         survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size)))
     results: list[PartResult] = []
+    errors: list[DataError] = []
     store, stops = make_store(), False
     for number, part in enumerate(parts(step, tables, size, make_store), start=1):
         report(number)
-        result = step.process(part, wanted, survey)
+        try:
+            result = step.process(part, wanted, survey)
+        except DataError as error:
+            errors.append(error)
+            continue
         extras = {name: extra for name, extra in result.extras.items() if isinstance(extra, Table)}
         results.append(PartResult(result.account, result.tally, extras, result.shown, result.retyped))
         stops = stops or result.stops
-        if not stops:
+        if not stops and not errors:
             store.append(result.table)
+    if errors:
+        raise combine_all(errors)
     if stops:
         step.conclude([(result.account, result.tally) for result in results])
     table = store.finish()
@@ -169,27 +177,24 @@ def divide(
         return
     stores = {role: [make_store() for _ in range(count)] for role in tables}
     for role, table in tables.items():
-        for block in split_rows(table, size):
+        for start, block in enumerate(split_rows(table, size)):
             numbers = np.asarray(block.number_rows(np.arange(len(block))), np.int64)
             keys = zip(step.make_keys(role, block), as_text, strict=True)
             columns = [to_key(column, is_text=is_text) for column, is_text in keys]
             partitions = (hash_rows(columns, depth) % np.uint64(count)).astype(np.int64)
             order = np.argsort(partitions, kind="stable")
             ends = np.searchsorted(partitions[order], np.arange(count + 1))
-            for store, start, end in zip(stores[role], ends[:-1], ends[1:], strict=True):
-                rows = order[start:end]
-                # Also if it is empty: every partition knows its columns.
-                store.append(replace(block.take(rows), row_numbers=numbers[rows], first_row=table.first_row))
-    made = 0
-    for index in range(count):
-        part = {role: stores[role][index].finish() for role in tables}
-        if not any(len(table) for table in part.values()):
-            continue
-        made += 1
-        is_too_large = max(len(table) for table in part.values()) > TOLERANCE * size
+            for store, (first, last) in zip(stores[role], itertools.pairwise(ends), strict=True):
+                # The first block also where it has no row: every partition knows its columns.
+                if last > first or not start:
+                    rows = order[first:last]
+                    store.append(replace(block.take(rows), row_numbers=numbers[rows], first_row=table.first_row))
+    parts = [{role: stores[role][index].finish() for role in tables} for index in range(count)]
+    filled = [part for part in parts if any(map(len, part.values()))]
+    for part in filled or [dict(tables)]:
+        # One key is never divided.
+        is_too_large = max(map(len, part.values())) > TOLERANCE * size and len(filled) > 1
         yield from divide(step, part, as_text, size, make_store, depth + 1) if is_too_large else [part]
-    if not made:
-        yield dict(tables)
 
 
 def to_key(column: Column, *, is_text: bool) -> Column:

@@ -170,7 +170,7 @@ class Column:
         return 0 if self.why is None else int(np.count_nonzero(self.why))
 
     def reason_counts(self) -> dict[str, int]:
-        """How many cells are missing for each reason that occurs."""
+        """How many cells are missing for each reason that occurs, in the order of their names."""
         if self.why is None:
             return {}
         if len(self.reasons) == 1:
@@ -179,7 +179,8 @@ class Column:
             counts = [np.count_nonzero(self.why == number + 1) for number in range(len(self.reasons))]
         else:
             counts = np.bincount(self.why, minlength=len(self.reasons) + 1)[1:].tolist()
-        return {reason: int(count) for reason, count in zip(self.reasons, counts, strict=True) if count}
+        found = {reason: int(count) for reason, count in zip(self.reasons, counts, strict=True) if count}
+        return dict(sorted(found.items()))
 
     def cells(self, rows: Array | None = None) -> list[Any]:
         """Return Python values, None where missing; of the given rows, or of all."""

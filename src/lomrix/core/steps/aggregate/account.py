@@ -35,7 +35,7 @@ class Used:
     def make_line(self, name: str) -> tuple[object, ...]:
         """Return the line of the listing."""
         reasons = [f"{self.without_weight:,} without a weight"] if self.without_weight else []
-        reasons += [f"{count:,} {reason}" for reason, count in self.missing.items()]
+        reasons += [f"{count:,} {reason}" for reason, count in sorted(self.missing.items())]
         return name, self.values, self.skipped, ", ".join(reasons) or "none"
 
 

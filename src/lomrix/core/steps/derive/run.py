@@ -96,7 +96,7 @@ class VariableTally:
 
     def make_line(self, name: str) -> tuple[object, ...]:
         """Return the line of the listing."""
-        why = ", ".join(f"{count:,} {reason}" for reason, count in self.missing.items()) or "none"
+        why = ", ".join(f"{count:,} {reason}" for reason, count in sorted(self.missing.items())) or "none"
         return (
             name,
             self.type.name,

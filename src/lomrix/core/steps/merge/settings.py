@@ -143,6 +143,7 @@ class Merge(Step):
 
     word: ClassVar[str] = "merge"
     implementation: ClassVar[str] = "lomrix.core.steps.merge.run:merge"
+    cell_size: ClassVar[int] = 24
     surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (
