@@ -12,9 +12,10 @@ import typer
 
 from lomrix.cli.command import handle_errors, make_reporter, set_signature
 from lomrix.cli.main import OtherCommand
-from lomrix.cli.options import list_reporting, list_writing, make_parameter
+from lomrix.cli.options import list_reporting, list_settings, list_writing, make_parameter
 from lomrix.cli.reporting import Reporter
 from lomrix.core.errors import LomrixError, UsageError
+from lomrix.job.budget import RunningOptions
 
 if TYPE_CHECKING:
     from lomrix.core.steps.account import Account
@@ -55,6 +56,7 @@ def make_function() -> Any:
         make_parameter("fresh", bool, False, typer.Option("--fresh", help="Run everything again, changed or not.")),
         make_parameter("watch", bool, False, typer.Option("--watch", help="Run again whenever a raw file changes.")),
         make_parameter("full", bool, False, typer.Option("--full", help="Show the account of every step.")),
+        *list_settings(RunningOptions),
         *list_writing(out=False),
         *list_reporting(),
     ]
@@ -94,7 +96,8 @@ def load_plan(path: Path, given: dict[str, Any]) -> Plan:
         if not equals or not name:
             raise UsageError(f'"{word}" does not set a parameter.', todo="Use the form --set wave=12.")
         values[name.strip()] = value.strip()
-    return check_plan(read_document(path, values)).select(given["until"], given["from_step"])
+    running = {name: given[name] for name in RunningOptions.model_fields if given[name]}
+    return check_plan(read_document(path, values, running)).select(given["until"], given["from_step"])
 
 
 def show_flow(reporter: Reporter, plan: Plan, form: str) -> None:

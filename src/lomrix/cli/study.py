@@ -12,12 +12,14 @@ from typing import Any
 from lomrix.core.errors import FileError, UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.steps.step import Step
+from lomrix.job.budget import RunningOptions
 
 FILE_NAME = "study.toml"
 # Names of the options that it may set.
 READING = ("dictionary", "missing_text", "type", "delimiter", "decimal", "encoding")
+RUNNING = tuple(RunningOptions.model_fields)
 SETTINGS = ("case", "occasion", "key", "missing_code", "date_form")
-KEYS = (*READING, *SETTINGS)
+KEYS = (*READING, *SETTINGS, *RUNNING)
 MAX_FOLDERS = 20
 EXAMPLE = """# Settings for every command in this folder and below. Each line is an option; options on the command
 # line take precedence. Remove the # from the lines that apply. Ignored with --no-study.
@@ -30,6 +32,7 @@ LINES = {
     "type": ('["visit=date:%d/%m/%Y"]', "types and date formats, for files with such a column"),
     "decimal": ('","', "decimal separator"),
     "missing_code": ('["-9"]', "codes for deliveries"),
+    "memory": ('"4GB"', "work in parts beyond this much memory"),
 }
 
 
@@ -88,7 +91,12 @@ def apply_study(step: type[Step], given: dict[str, Any], references: Sequence[st
     applied = []
     for name, value in study.values.items():
         is_setting = name in SETTINGS and name in step.model_fields
-        if not (is_setting or name in READING) or given.get(name) not in (None, "", [], get_default(step, name)):
+        if not (is_setting or name in (*READING, *RUNNING)) or given.get(name) not in (
+            None,
+            "",
+            [],
+            get_default(step, name),
+        ):
             continue
         if isinstance(value, list) and not isinstance(given.get(name), list):
             raise UsageError(f"{name} in the study file must be one value, not a list.", where=str(study.path))

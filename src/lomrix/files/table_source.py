@@ -12,6 +12,7 @@ from lomrix.core.table.entry_changes import note_overridden_labels
 from lomrix.core.table.table import Table
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.reading import ReadSettings
+from lomrix.files.scratch import TableStore
 
 
 class TableSource(Source):
@@ -55,6 +56,14 @@ class TableSource(Source):
             return ReadResult(Table(texts, history=table.history, name=table.name, first_row=table.first_row))
         notes = note_overridden_labels(self.settings.dictionary, self.table.dictionary, table.names)
         return ReadResult(replace(table, dictionary=self.dictionary), tuple(notes))
+
+    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+        """Return some columns, which are in memory or on disk already."""
+        return self.read(columns)
+
+    def estimate_rows(self) -> int:
+        """Return the number of rows."""
+        return len(self.table)
 
     def compute_fingerprint(self) -> str:
         """Return an empty text: its task identifies it."""

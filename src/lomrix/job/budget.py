@@ -115,8 +115,8 @@ def choose_rows_at_once(options: RunningOptions, inputs: Sequence[Input], word: 
             "Nothing was written.",
             where=f"about {format_bytes(need)} are needed, {format_bytes(free)} may be used; "
             f"{largest.name} has about {largest.rows:,} rows",
-            todo="Allow more with ‹memory=SIZE›, or first write a smaller file: subset with ‹columns› or ‹where› works "
-            "in parts.",
+            todo="Allow more with ‹memory=SIZE›, or first write a smaller file: `lomrix subset` works in parts with "
+            "‹columns› and ‹where›.",
         )
     # What the other inputs take stays in memory beside each part.
     for_parts = max(budget - sum(known.size for known in inputs[1:]), budget // 4)

@@ -14,9 +14,13 @@ from lomrix.core.errors import FileError, UsageError
 from lomrix.core.wording import format_settings
 from lomrix.files.file_source import require_file
 from lomrix.files.staging import guard
+from lomrix.job.budget import RunningOptions
 
 STEPS, PARAMETERS, ALLOW_OUTSIDE = "steps", "parameters", "allow_outside"
-TOP_KEYS = (STEPS, PARAMETERS, ALLOW_OUTSIDE)
+# How every step is run that says nothing else.
+RUNNING = tuple(RunningOptions.model_fields)
+TOP_KEYS = (STEPS, PARAMETERS, ALLOW_OUTSIDE, *RUNNING)
+NOTHING: Mapping[str, str] = {}
 HEADER = re.compile(r"^\s*\[\[?")
 STEP_HEADER = re.compile(r"^\s*\[\[\s*steps\s*\]\]")
 # Settings that have another name in a plan, where `name` is the name of the step.
@@ -79,8 +83,8 @@ class Document:
             raise located from error
 
 
-def read_document(path: Path, given: Mapping[str, str]) -> Document:
-    """Read a plan's file and fill in its parameters."""
+def read_document(path: Path, given: Mapping[str, str], running: Mapping[str, str] = NOTHING) -> Document:
+    """Read a plan's file and fill in its parameters; `running` goes before what it says of memory."""
     require_file(path)
     raw: bytes = guard(path, "read", path.read_bytes)
     try:
@@ -95,7 +99,7 @@ def read_document(path: Path, given: Mapping[str, str]) -> Document:
         raise UsageError(
             f"A plan has no key {unknown[0]}.",
             where=path.name,
-            todo=f"Its top-level keys are [[steps]], [parameters] and {ALLOW_OUTSIDE}.",
+            todo=f"Its top-level keys are [[steps]], [parameters], {ALLOW_OUTSIDE}, {' and '.join(RUNNING)}.",
         )
     steps = content.get(STEPS, [])
     if not isinstance(steps, list) or not steps or not all(isinstance(step, dict) for step in steps):
@@ -103,7 +107,10 @@ def read_document(path: Path, given: Mapping[str, str]) -> Document:
             f"The plan {path.name} has no steps.", todo='Begin each step with [[steps]], name = "…" and do = "…".'
         )
     values = merge_parameters(path, content.get(PARAMETERS, {}), given)
-    steps_filled = tuple({key: fill_in(value, values) for key, value in step.items()} for step in steps)
+    for_all = {key: content[key] for key in RUNNING if key in content}
+    steps_filled = tuple(
+        {key: fill_in(value, values) for key, value in {**for_all, **step, **running}.items()} for step in steps
+    )
     if not isinstance(content.get(ALLOW_OUTSIDE, False), bool):
         raise UsageError(f"{ALLOW_OUTSIDE} must be true or false, without quotation marks.", where=path.name)
     return Document(path, text, steps_filled, bool(content.get(ALLOW_OUTSIDE, False)))

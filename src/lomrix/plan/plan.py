@@ -18,9 +18,10 @@ from lomrix.files.database.reference import Reference, is_database, strip_passwo
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import split_sheet
+from lomrix.job.budget import RunningOptions
 from lomrix.job.lineage import STEP_PREFIX
 from lomrix.job.task import TABLE, Task
-from lomrix.plan.document import NAME, PLAN_NAMES, Document
+from lomrix.plan.document import NAME, PLAN_NAMES, RUNNING, Document
 from lomrix.plan.expectations import EXPECTATIONS, Expectations
 
 # Keys that every step has.
@@ -142,6 +143,7 @@ class Draft:
     reading: ReadingOptions
     outputs: Mapping[str, str]
     missing: InCells
+    running: RunningOptions
     expects: Expectations
 
     def error(self, key: str, what: str, todo: str) -> UsageError:
@@ -165,11 +167,12 @@ def make_draft(document: Document, number: int, keys: Mapping[str, Any]) -> Draf
     roles = [role.name for role in step_class.roles]
     outputs = [TABLE, *(extra.name for extra in step_class.gives)]
     settings = {PLAN_NAMES.get(field, field): field for field in (*step_class.model_fields, *step_class.former_names)}
-    known = {*COMMON_KEYS, *roles, *outputs, *settings, *ReadingOptions.model_fields, *EXPECTATIONS}
+    known = {*COMMON_KEYS, *roles, *outputs, *settings, *ReadingOptions.model_fields, *RUNNING, *EXPECTATIONS}
     _require_known_keys(document, number, keys, known, {"from", "missing", *roles, *outputs})
     with document.locating(number):
         step = step_class(**{settings[key]: value for key, value in keys.items() if key in settings})
         reading = ReadingOptions(**{key: keys[key] for key in ReadingOptions.model_fields if key in keys})
+        running = RunningOptions(**{key: keys[key] for key in RUNNING if key in keys})
         expects = Expectations.from_keys(keys)
     inputs = {role: list_references(keys[role]) for role in roles if role in keys}
     if "from" in keys:
@@ -177,7 +180,8 @@ def make_draft(document: Document, number: int, keys: Mapping[str, Any]) -> Draf
     written = {role: strip_password(str(keys[role])) for role in outputs if keys.get(role)}
     if STREAM_NAME in written.values():
         raise document.error(number, TABLE, "A plan cannot write to standard output.", "Use a file.")
-    draft = Draft(document, number, name, step, inputs, reading, written, keys.get("missing", "empty"), expects)
+    missing = keys.get("missing", "empty")
+    draft = Draft(document, number, name, step, inputs, reading, written, missing, running, expects)
     for role, references in inputs.items():
         _require_single(draft, role, "from" if "from" in keys and role == roles[0] else role, references)
     return draft
@@ -250,7 +254,7 @@ def link_step(draft: Draft, result: Mapping[str, str], names: Collection[str]) -
     for path in raw:
         _require_exists(draft, path)
     with draft.document.locating(draft.number):
-        task = Task(draft.step, linked, draft.reading, draft.outputs, False, False, draft.missing)
+        task = Task(draft.step, linked, draft.reading, draft.outputs, False, False, draft.missing, draft.running)
     unique = tuple(dict.fromkeys(needs)), tuple(dict.fromkeys(raw))
     return PlannedStep(draft.name, draft.number, task, draft.expects, *unique)
 

@@ -55,6 +55,8 @@ ROWS = st.lists(
 )  # fmt: skip
 STEPS: list[tuple[str, dict[str, Any]]] = [
     ("subset", {"where": ("x > 1 or y == 2",), "without": "t"}),
+    ("subset", {"where": ("y != 9",), "one_per": "id,t", "pick": "latest:x", "ties": "last"}),
+    ("subset", {"one_per": "id", "pick": "earliest:y"}),
     ("derive", {"expressions": ("z = x / y", "band = bands(x, 1, 2)", "big = y > 1"), "label": ("z=Ratio",)}),
     ("derive", {"expressions": ("m = case_mean(x)", "n = case_count(t)", "s = case_sd(y)"), "case": "id"}),
     (
@@ -84,8 +86,14 @@ def test_parts_of_any_table_equal_the_whole(
         make("t", id=("string", id_), month=("integer", month), x=("number", x), y=("integer", y), t=("string", text))
     )
     word, settings = work
-    whole = happening(word, inputs, settings, lambda step, tables, _: step.apply(tables))
-    parts = happening(word, inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
+
+    def select(extras: list[str]) -> list[str]:
+        return [name for name in extras if name == "left_out" and "one_per" in settings]
+
+    whole = happening(word, inputs, settings, lambda step, tables, extras: step.apply(tables, select(extras)))
+    parts = happening(
+        word, inputs, settings, lambda step, tables, extras: apply_in_parts(step, tables, select(extras), size)
+    )
     assert parts == whole
 
 

@@ -153,7 +153,7 @@ class Step(BaseModel):
     # Module and function that process a table, or a part of one.
     implementation: ClassVar[str] = ""
     # Bytes of memory that a cell takes while the step works on it, as measured.
-    cell_size: ClassVar[int] = 16
+    cell_size: ClassVar[int] = 26
     # Module and function that find in a part what the whole decides; the last argument of the implementation.
     surveying: ClassVar[str] = ""
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.

@@ -104,8 +104,8 @@ def concatenate_columns(parts: Sequence[Column], type_: Type) -> Column:
     return Column.of_strings(np.concatenate(positions), pool, why, reasons)
 
 
-def concatenate_tables(parts: Sequence[Table], most_rows: int | None = None) -> Table:
-    """Concatenate parts of one table, at most so many rows; a column without values in a part fits any type."""
+def concatenate_tables(parts: Sequence[Table]) -> Table:
+    """Concatenate parts of one table; a column without values in a part fits any type."""
     if len(parts) == 1:
         return parts[0]
     columns = {}
@@ -116,11 +116,10 @@ def concatenate_tables(parts: Sequence[Table], most_rows: int | None = None) -> 
             raise PartsDifferError(f"{name} has several types.")
         columns[name] = concatenate_columns([column.widen(type_) for column in columns_of_parts], type_)
     numbers = [part.row_numbers for part in parts if part.row_numbers is not None]
-    result = replace(
+    return replace(
         parts[0], columns=columns, dictionary=combine_all(part.dictionary for part in parts),
         row_numbers=np.concatenate(numbers) if numbers else None,
     )  # fmt: skip
-    return result if most_rows is None else result.first(most_rows)
 
 
 def join_in_row_order(parts: Iterable[Table]) -> Table:

@@ -75,13 +75,13 @@ class Table:
     def take(self, rows: Array) -> Table:
         """Return just these rows, in the order given."""
         if len(rows) < LARGE:
-            columns = [column.take(rows) for column in self.columns.values()]
+            taken = [column.take(rows) for column in self.columns.values()]
         else:
             with ThreadPoolExecutor() as workers:
-                columns = list(workers.map(lambda column: column.take(rows), self.columns.values()))
-        return replace(
-            self, columns=dict(zip(self.columns, columns, strict=True)), row_numbers=None, names_in_source=()
-        )
+                taken = list(workers.map(lambda column: column.take(rows), self.columns.values()))
+        numbers = None if self.row_numbers is None else self.row_numbers[rows]
+        columns = dict(zip(self.columns, taken, strict=True))
+        return replace(self, columns=columns, row_numbers=numbers, names_in_source=())
 
     def first(self, rows: int) -> Table:
         """Return the first rows."""

@@ -17,6 +17,7 @@ class Coverage(Step):
 
     word: ClassVar[str] = "coverage"
     implementation: ClassVar[str] = "lomrix.core.steps.coverage.run:report_coverage"
+    cell_size: ClassVar[int] = 44
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw the patterns, or with --by who stayed, into a .png, .svg or .pdf.", "figure"),

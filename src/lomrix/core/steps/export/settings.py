@@ -83,6 +83,7 @@ class Export(Step):
     word: ClassVar[str] = "export"
     delivers: ClassVar[bool] = True
     implementation: ClassVar[str] = "lomrix.core.steps.export.run:export"
+    cell_size: ClassVar[int] = 22
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to export; several for a package.", many=True),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("companion", "Names in order, codes and labels: .txt, .md, or a template of your own, such as my.txt.j2.",

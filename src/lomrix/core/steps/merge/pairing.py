@@ -62,9 +62,9 @@ class Pairing:
     def sides(self) -> Sides:
         """What is known of the keys of both sides."""
         base, added = self._describe_side(0), self._describe_side(1)
-        is_part = self.base.row_numbers is not None
-        repeats = (base.repeated or added.repeated) if is_part else (base.repeated and added.repeated)
-        return Sides(base, added, self.counts.pairs, 0, self._list_further_keys() if repeats else {})
+        # In a part, the keys that repeat on the other side may be in another part.
+        is_needed = self.base.row_numbers is not None or (base.repeated and added.repeated)
+        return Sides(base, added, self.counts.pairs, 0, self._list_further_keys() if is_needed else {})
 
     def _describe_side(self, side: int) -> Side:
         table, codes = (self.base, self.added)[side], (self.keys.base, self.keys.added)[side]

@@ -82,7 +82,6 @@ class Sides:
 
     def combine(self, later: Sides) -> Sides:
         """Add the keys of a later part."""
-        # Where keys do not repeat, they do not with a further key either.
         further = combine(self.further, later.further)
         not_once = self.base_not_once + later.base_not_once
         return Sides(

@@ -7,8 +7,9 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.matching import count_codes
+from lomrix.core.arrays.matching import count_codes, find_first_rows
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.scope import Scope
@@ -76,7 +77,10 @@ class RowChoice:
         rows = np.flatnonzero(self.fates)
         texts = [CAUSES[cause] + (f" ({reason})" if reason else "") for cause, reason, _ in self.causes]
         why = make_text_column(texts or [None]).take(np.maximum(self.fates[rows].astype(np.int64) - 1, 0))
-        columns = {"left_out_row": Column.of("integer", rows + self.table.first_row), "left_out_because": why}
+        columns = {
+            "left_out_row": Column.of("integer", np.array(self.table.number_rows(rows), np.int64)),
+            "left_out_because": why,
+        }
         for name in columns:
             if name in names:
                 raise DataError(f"The file already has a column {name}.", todo="Leave it out with ‹without›.")
@@ -109,9 +113,9 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     choice.without_key = codes < 0
     if choice.causes:
         codes = np.where(choice.fates > 0, -1, codes)
-    if count := int(np.count_nonzero(choice.without_key & (choice.fates == 0))):
-        text = f"{pluralize(count, 'row')} without a key stayed, since a missing key matches no other."
-        choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", count))
+    count = int(np.count_nonzero(choice.without_key & (choice.fates == 0)))
+    text = Words("{rows:row} without a key stayed, since a missing key matches no other.", rows=count)
+    choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", count))
     word, name = parse_pick(step.pick)
     takes_last = step.ties == "last" if name else word == "last"
     rows, of_rows = np.arange(len(codes)), codes
@@ -131,10 +135,10 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     is_kept = codes < 0
     is_kept[chosen[:-1][chosen[:-1] >= 0]] = True
     choice.leave_out(~is_kept, "repeated-key")
-    if count := int(np.count_nonzero(count_codes(codes, size) > 1)):
-        kept = f"the one with the {word} {name}" if name else f"the {word}"
-        text = f"{pluralize(count, 'key')} had several rows; {kept} was kept."
-        choice.notes.append(Note(text, ", ".join(step.one_per), (), "picked", count, done=True))
+    count = int(np.count_nonzero(count_codes(codes, size) > 1))
+    kept = f"the one with the {word} {name}" if name else f"the {word}"
+    text = Words("{keys:key} had several rows; {kept} was kept.", keys=count, kept=kept)
+    choice.notes.append(Note(text, ", ".join(step.one_per), (), "picked", count, done=True))
 
 
 def rank_for_pick(table: Table, name: str, *, is_latest: bool) -> Rows:
@@ -163,15 +167,17 @@ def require_one_best(table: Table, step: Subset, codes: Rows, size: int, is_best
     unclear = np.flatnonzero(has_ties | has_missing)
     if not len(unclear):
         return
+    first_rows = find_first_rows(codes, size)
     shown = []
-    for code in unclear[:MOST_EXAMPLES].tolist():
+    for code in unclear[np.argsort(first_rows[unclear])][:MOST_EXAMPLES].tolist():
         same = np.flatnonzero((codes == code) & (is_best | bool(has_missing[code])))
-        numbers = shorten_list(map(str, (same + table.first_row).tolist()), 4)
+        numbers = shorten_list(map(str, table.number_rows(same)), 4)
         cause = f"{name} missing" if has_missing[code] else "equal"
-        shown.append(f"{format_keys(table, step.one_per, same[:1])[0]} (rows {numbers}: {cause})")
+        text = f"{format_keys(table, step.one_per, same[:1])[0]} (rows {numbers}: {cause})"
+        shown.append((table.number_rows(first_rows[[code]])[0], text))
     raise DataError(
-        f"The {word} {name} is not clear for {pluralize(len(unclear), 'key')}.",
-        where="; ".join(shown) + (" …" if len(unclear) > len(shown) else ""),
+        Words("The {word} {name} is not clear for {keys:key}.", word=word, name=name, keys=len(unclear)),
+        where=Shown(shown, len(unclear), MOST_EXAMPLES, separator="; "),
         todo="Correct the dates, or add ‹ties=first› or ‹ties=last› to decide by the order of the file.",
         columns=[name],
     )

@@ -21,7 +21,7 @@ from lomrix.core.steps.subset.choice import choose_rows
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
-from lomrix.core.table.renaming import concatenate_tables
+from lomrix.core.table.renaming import join_in_row_order
 from lomrix.core.table.selection import choose_columns, parse_sort_word
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
@@ -99,7 +99,7 @@ class Head:
 
 def conclude(step: Subset, account: Account, heads: Sequence[Head]) -> Account:
     """Add notes on rows that cannot be distinguished any more, before that on columns left out."""
-    rows = concatenate_tables([head.rows for head in heads], MOST_COMPARED)
+    rows = join_in_row_order(head.rows for head in heads).first(MOST_COMPARED)
     notes = note_lost_distinctions(rows, heads[0].kept, heads[0].left_out_names)
     place = next((index for index, note in enumerate(account.notes) if note.kind == "left-out"), len(account.notes))
     return replace(account, notes=(*account.notes[:place], *notes, *account.notes[place:]))

@@ -65,6 +65,7 @@ class Subset(Step):
 
     word: ClassVar[str] = "subset"
     implementation: ClassVar[str] = "lomrix.core.steps.subset.run:subset"
+    cell_size: ClassVar[int] = 18
     conclusion: ClassVar[str] = "lomrix.core.steps.subset.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to choose from."),)
     gives: ClassVar[tuple[Extra, ...]] = (
@@ -121,9 +122,10 @@ class Subset(Step):
 
     @property
     def division(self) -> Division:
-        """By rows, unless the condition uses other rows, or rows are compared."""
-        is_by_cell = not (self.one_per or self.sample or self.sort_by)
-        return ANY_ROWS if is_by_cell and (not self.where or is_by_row(parse(self.where))) else WHOLE
+        """By rows, or by the key of which one row stays, unless the condition uses other rows or all are compared."""
+        if self.sample or self.sort_by or not (not self.where or is_by_row(parse(self.where))):
+            return WHOLE
+        return Division("by key", {"source": self.one_per}) if self.one_per else ANY_ROWS
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the kept columns, those of the condition and the other choices, and the first left-out ones."""
