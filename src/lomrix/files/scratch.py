@@ -23,7 +23,6 @@ from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import join_reasons, renumber_why
 from lomrix.core.table.table import Table
-from lomrix.files.staging import guard, is_alive
 
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
 # Files of a column; `starts` says where each string begins among the values.
@@ -53,7 +52,11 @@ class Scratch:
             if match and not is_alive(int(match["owner"])):
                 shutil.rmtree(leftover, ignore_errors=True)
         folder = place / f"lomrix-{os.getpid()}-{secrets.token_hex(4)}"
-        guard(folder, "write", lambda: folder.mkdir(mode=0o700))
+        try:
+            folder.mkdir(mode=0o700)
+        except OSError as error:
+            todo = "Use another folder: ‹scratch=FOLDER›."
+            raise FileError(f"Nothing can be written to {place}.", where=str(error.strerror), todo=todo) from error
         return cls(folder)
 
     def require_space(self, size: int) -> None:
@@ -240,3 +243,14 @@ class ColumnStore:
 
     def _get_path(self, name: str) -> Path:
         return self.path.with_name(f"{self.path.name}.{name}")
+
+
+def is_alive(process: int) -> bool:
+    """Return whether a process exists."""
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True

@@ -21,6 +21,7 @@ from lomrix.files import descriptor
 from lomrix.files.hashing import hash_file
 from lomrix.files.interface import Location, Sink, StoredOutput
 from lomrix.files.missing import InCells, MissingPlan, plan_missing
+from lomrix.files.scratch import is_alive
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
@@ -108,17 +109,6 @@ def put_new(part: Path, path: Path) -> None:
 
 def _escape_pattern(name: str) -> str:
     return "".join(f"[{character}]" if character in "*?[" else character for character in name)
-
-
-def is_alive(process: int) -> bool:
-    """Return whether a process exists."""
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return True
 
 
 def get_umask() -> int:
