@@ -51,7 +51,8 @@ FIRST_BYTES = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx",
 
 
 def open_source(reference: str, settings: ReadSettings) -> Source:
-    """Return the source that a reference names: a path, `workbook.xlsx#Sheet`, or a database URL with a table.
+    """Return the source that a reference names: a path, a folder or pattern of files with the same columns,
+    `workbook.xlsx#Sheet`, or a database URL with a table.
 
     Raises UsageError if no format has its extension. Raises FileError if there is no such file.
     """
@@ -59,6 +60,10 @@ def open_source(reference: str, settings: ReadSettings) -> Source:
         from lomrix.files.database.source import DatabaseSource
 
         return DatabaseSource(reference, settings)
+    if is_folder(reference):
+        from lomrix.files.folder import FolderSource, list_files
+
+        return FolderSource(reference, list_files(reference, FORMATS), settings, open_source)
     path, sheet = split_sheet(reference)
     require_file(path)
     reader: Callable[..., FileSource] = _load_module(path, FORMATS, "read").Reader
@@ -157,6 +162,12 @@ def unknown_format_error(path: Path, extensions: tuple[str, ...], verb: str) -> 
     return UsageError(
         f"{path.name or path} has no extension that Lomrix can {verb}.", todo=f"Extensions are {' '.join(extensions)}."
     )
+
+
+def is_folder(reference: str) -> bool:
+    """Return whether a reference is a folder, or a pattern that is no file's name."""
+    path = Path(reference)
+    return path.is_dir() or (any(character in path.name for character in "*?[") and not path.exists())
 
 
 def split_sheet(reference: str) -> tuple[Path, str]:

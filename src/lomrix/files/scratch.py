@@ -123,6 +123,10 @@ class TableStore:
         self.columns[name].append(column)
         self.unfit.discard(name)
 
+    def remove(self) -> None:
+        """Remove the files; cells that are still mapped stay readable."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+
     def finish(self) -> Table:
         """Return the table, its cells mapped from disk."""
         assert self.first is not None and self.dictionary is not None

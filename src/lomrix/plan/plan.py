@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, get_args
@@ -15,9 +15,10 @@ from lomrix.core.steps.step import Step
 from lomrix.core.table.header import natural_key
 from lomrix.core.wording import to_utf8
 from lomrix.files.database.reference import Reference, is_database, strip_password
+from lomrix.files.folder import list_files
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
-from lomrix.files.registry import split_sheet
+from lomrix.files.registry import FORMATS, is_folder, split_sheet
 from lomrix.job.budget import RunningOptions
 from lomrix.job.lineage import STEP_PREFIX
 from lomrix.job.task import TABLE, Task
@@ -269,6 +270,10 @@ def _expand(draft: Draft, role: str, reference: str, result: Mapping[str, str], 
     reference = os.path.normpath(reference)
     if "*" not in reference or Path(reference).exists():
         return [reference]
+    if not any(one.many for one in draft.step.roles if one.name == role) and not any(
+        map(has_pattern(reference), result)
+    ):
+        return [reference]  # one table of all its files
     paths = [] if Path(reference).is_absolute() else [str(path) for path in Path().glob(reference)]
     paths += [path for path in result if Path(path).match(reference) and path not in paths]
     if not paths:
@@ -276,6 +281,11 @@ def _expand(draft: Draft, role: str, reference: str, result: Mapping[str, str], 
         raise draft.error(key, f"No files matched {reference}.", "Check the folder and the pattern.")
     _require_single(draft, role, draft.find_key(reference), paths)
     return sorted(paths, key=natural_key)
+
+
+def has_pattern(pattern: str) -> Callable[[str], bool]:
+    """Return a test of whether a path fits a pattern."""
+    return lambda path: Path(path).match(pattern)
 
 
 def _require_inside(draft: Draft, references: Sequence[str]) -> None:
@@ -295,6 +305,9 @@ def _require_exists(draft: Draft, reference: str) -> None:
     if is_database(reference):
         return
     path, _ = split_sheet(reference)
+    if is_folder(reference):
+        list_files(reference, FORMATS)
+        return
     if to_utf8(str(path)) != str(path):
         what = f"The name of {to_utf8(str(path))} is not UTF-8, and a plan records the names of its files."
         raise draft.error(draft.find_key(reference), what, "Rename the file.")

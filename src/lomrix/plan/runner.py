@@ -17,8 +17,9 @@ from lomrix.core.errors import DataError, FileError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
 from lomrix.files.database.reference import Reference, get_folder, is_database
+from lomrix.files.folder import list_files
 from lomrix.files.hashing import hash_file
-from lomrix.files.registry import split_sheet
+from lomrix.files.registry import FORMATS, is_folder, split_sheet
 from lomrix.job.inputs import list_files_read
 from lomrix.job.lineage import STEP_PREFIX
 from lomrix.job.outputs import list_locations
@@ -183,6 +184,8 @@ class PlanRun:
             return ""
         path, _ = split_sheet(reference)
         try:
+            if is_folder(reference):
+                return " ".join(f"{file.name} {hash_file(file)}" for file in list_files(reference, FORMATS))
             return hash_file(path)
         except OSError as error:
             raise FileError(f"{path} cannot be read.", where=str(error.strerror or error)) from error

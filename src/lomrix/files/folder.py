@@ -1,0 +1,201 @@
+"""A folder, or a pattern of files, read as one table: the files of a device, a month or a site each."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Collection, Iterator, Mapping
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+
+from lomrix.core.combining import combine_lists
+from lomrix.core.errors import FileError
+from lomrix.core.steps.parts import split_rows
+from lomrix.core.table.column import common_type
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.header import natural_key
+from lomrix.core.table.history import History
+from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.renaming import concatenate_tables
+from lomrix.core.table.table import Table
+from lomrix.core.wording import shorten_list
+from lomrix.files.hashing import ALGORITHM
+from lomrix.files.interface import Location, ReadResult, Source
+from lomrix.files.reading import ReadSettings
+from lomrix.files.scratch import TableStore
+
+MOST_SHOWN = 4
+# Files of more rows are read in parts themselves.
+LARGE = 4_000_000
+
+
+def list_files(reference: str, suffixes: Collection[str]) -> list[Path]:
+    """Return the files that a folder or pattern names, file 3 before file 12; hidden ones and descriptors are not read.
+
+    Raises FileError if there is none, or they are of several formats.
+    """
+    path = Path(reference)
+    found = path.iterdir() if path.is_dir() else path.parent.glob(path.name)
+    files = [
+        file for file in found if file.is_file() and not file.name.startswith(".") and file.suffix.lower() in suffixes
+    ]
+    if not files:
+        shown = " ".join(sorted(suffixes))
+        raise FileError(f"No files matched {reference}.", todo=f"Check the path; files end in one of {shown}.")
+    kinds = sorted({file.suffix.lower() for file in files})
+    if len(kinds) > 1:
+        pattern = (path if path.is_dir() else path.parent) / f"*{kinds[0]}"
+        todo = f'Name those of one format: "{pattern}"'
+        raise FileError(f"{reference} has files of several formats: {', '.join(kinds)}.", todo=todo)
+    return sorted(files, key=lambda file: natural_key(file.name))
+
+
+class FolderSource(Source):
+    """Files with the same columns, read as one table in the order of their names."""
+
+    def __init__(
+        self, reference: str, files: Collection[Path], settings: ReadSettings, open_: Callable[..., Source]
+    ) -> None:
+        self.reference, self.settings = reference, settings
+        self.sources = [open_(str(file), settings) for file in files]
+        first = self.sources[0]
+        for source in self.sources[1:]:
+            self._require_same(first, source)
+
+    @staticmethod
+    def _require_same(first: Source, other: Source) -> None:
+        """Stop if a file has other columns than the first."""
+        added, lost = [n for n in other.names if n not in first.names], [n for n in first.names if n not in other.names]
+        if added or lost:
+            parts = [f"only in {other.name}: {shorten_list(added)}"] if added else []
+            parts += [f"only in {first.name}: {shorten_list(lost)}"] if lost else []
+            raise FileError(
+                f"{other.name} has other columns than {first.name}.",
+                where="; ".join(parts),
+                todo="Files that are read as one table have the same columns; use `lomrix stack` for others.",
+            )
+
+    @property
+    def name(self) -> str:
+        """The name of the folder."""
+        path = Path(self.reference)
+        return (path if path.is_dir() else path.parent).resolve().name
+
+    @property
+    def locations(self) -> tuple[Location, ...]:
+        """All files."""
+        return tuple(location for source in self.sources for location in source.locations)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The names of the columns, in the order of the first file."""
+        return self.sources[0].names
+
+    @property
+    def dictionary(self) -> Dictionary:
+        """What is known of the variables, from the first file."""
+        return self.sources[0].dictionary
+
+    def rename(self, names: Mapping[str, str]) -> None:
+        """Apply the settings for new names in every file."""
+        for source in self.sources:
+            source.rename(names)
+
+    def read(self, columns: Collection[str] | None = None, rows: range | None = None) -> ReadResult:
+        """Read all files; `rows` counts through them."""
+        chosen = self._choose(columns)
+        results = [source.read(chosen) for source in self.sources]
+        notes = self._list_files()
+        for result in results:
+            notes = combine_lists(notes, result.notes, lambda note: note.identity)
+        tables = [self._arrange(result.table, chosen) for result in results]
+        self._require_same_types(tables)
+        table = replace(concatenate_tables(tables), history=self._join_histories(tables), name=self.name)
+        if rows is not None:
+            import numpy as np
+
+            table = table.take(np.arange(rows.start, min(rows.stop, len(table))))
+        return ReadResult(table, notes)
+
+    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+        """Read all files to disk, one after the other."""
+        chosen, notes = self._choose(columns), self._list_files()
+        firsts: list[Table] = []
+        for number, source in enumerate(self.sources):
+            part_store = TableStore(store.folder / f"file{number}")
+            if (source.estimate_rows() or 0) > LARGE:
+                part_store.folder.mkdir()
+                result = source.read_into(part_store, chosen)
+            else:
+                result = source.read(chosen)
+            notes = combine_lists(notes, result.notes, lambda note: note.identity)
+            table = self._arrange(result.table, chosen)
+            for part in split_rows(table, LARGE):
+                store.append(part)
+            part_store.remove()
+            firsts.append(table.first(0) if not store.unfit else table)
+            if store.unfit:
+                self._require_same_types([firsts[0], table])
+        table = store.finish()
+        return ReadResult(replace(table, history=self._join_histories(firsts), name=self.name), notes)
+
+    def _list_files(self) -> tuple[Note, ...]:
+        """Note how many files are one table."""
+        count = len(self.sources)
+        text = f"{pluralize(count, 'file')} read as one table, {self.sources[0].name} to {self.sources[-1].name}; "
+        return (Note(text + "rows are numbered through all of them.", kind="files", count=count, done=True),)
+
+    def _choose(self, columns: Collection[str] | None) -> list[str]:
+        return [name for name in self.names if columns is None or name in set(columns)]
+
+    def _arrange(self, table: Table, chosen: list[str]) -> Table:
+        """Return the columns of a file in the order of the first."""
+        names_in_source = self.names if len(chosen) < len(self.names) else ()
+        return replace(table, columns={name: table[name] for name in chosen}, names_in_source=names_in_source)
+
+    def _require_same_types(self, tables: list[Table]) -> None:
+        for name in tables[0].names:
+            for table in tables[1:]:
+                if common_type((tables[0][name], table[name])) is None:
+                    raise FileError(
+                        f"{name} is {tables[0][name].type} in {tables[0].name} and {table[name].type} in {table.name}.",
+                        todo=f"Correct the cells that differ (`lomrix check`), or use ‹type={name}=string›.",
+                    )
+
+    @staticmethod
+    def _join_histories(tables: list[Table]) -> History:
+        tasks = {name: entry for table in tables for name, entry in table.history.tasks.items()}
+        return History(tasks, tables[0].history.last)
+
+    def estimate_rows(self) -> int | None:
+        """Estimate the rows of all files."""
+        counts = [source.estimate_rows() for source in self.sources]
+        return None if None in counts else sum(count or 0 for count in counts)
+
+    def estimate_text_size(self) -> int:
+        """Estimate the bytes of a row from the first file."""
+        return self.sources[0].estimate_text_size()
+
+    def close(self) -> None:
+        """Close all files."""
+        for source in self.sources:
+            source.close()
+
+    def begin_fingerprint(self) -> object:
+        """Begin with all files."""
+        return [source.begin_fingerprint() for source in self.sources]
+
+    def compute_fingerprint(self) -> str:
+        """Return a hash of the names and hashes of all files."""
+        return self._fingerprint
+
+    @cached_property
+    def _fingerprint(self) -> str:
+        digest = hashlib.blake2b(digest_size=32)
+        for line in self._list_hashes():
+            digest.update(line.encode())
+        return ALGORITHM + digest.hexdigest()
+
+    def _list_hashes(self) -> Iterator[str]:
+        for source in self.sources:
+            yield f"{source.name} {source.compute_fingerprint()}\n"
