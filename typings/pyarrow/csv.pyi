@@ -2,7 +2,7 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
-from typing import Self
+from typing import BinaryIO, Self
 
 from pyarrow import BufferOutputStream, BufferReader, DataType, RecordBatch, Schema, Table
 
@@ -72,4 +72,4 @@ def open_csv(
     parse_options: ParseOptions | None = ...,
     convert_options: ConvertOptions | None = ...,
 ) -> CSVStreamingReader: ...
-def write_csv(table: Table, output: BufferOutputStream | Path | str, options: WriteOptions | None = ...) -> None: ...
+def write_csv(table: Table, output: BufferOutputStream | BinaryIO | Path | str, options: WriteOptions | None = ...) -> None: ...

@@ -32,9 +32,11 @@ def make_function() -> Any:
     """Make the function behind the command."""
     folder = typer.Argument(metavar="DIR", help="Where to write the demo study.")
     cases = typer.Option(min=20, max=50_000_000, metavar="N", help="How many crew members.")
+    days = typer.Option(min=0, max=3660, metavar="N", help="Also a row a minute of wrist devices, for so many days.")
     parameters = [
         make_parameter("folder", str, ..., folder),
         make_parameter("cases", int, 400, cases),
+        make_parameter("device_days", int, 0, days),
         *list_writing(out=False),
         *list_reporting(),
     ]
@@ -42,12 +44,12 @@ def make_function() -> Any:
     def demo(**given: Any) -> None:
         reporter = make_reporter(given)
         with handle_errors(reporter):
-            write_demo(reporter, given["folder"], given["cases"], overwrite=given["overwrite"])
+            write_demo(reporter, given["folder"], given["cases"], given["device_days"], overwrite=given["overwrite"])
 
     return set_signature(demo, "demo", parameters)
 
 
-def write_demo(reporter: Reporter, folder: str, cases: int, *, overwrite: bool) -> None:
+def write_demo(reporter: Reporter, folder: str, cases: int, device_days: int, *, overwrite: bool) -> None:
     """Write the study to a temporary folder inside the wanted one, then move its files."""
     from lomrix.demo.write import list_demo_files, write_study
     from lomrix.files.staging import guard
@@ -57,7 +59,8 @@ def write_demo(reporter: Reporter, folder: str, cases: int, *, overwrite: bool) 
     folder_path = Path(folder)
     if folder_path.exists() and not folder_path.is_dir():
         raise FileError(f"{folder_path} is a file, not a folder.", todo="Give another folder for the demo study.")
-    existing = [name for name in list_demo_files() if (folder_path / name).exists()]
+    files = list_demo_files(device_days)
+    existing = [name for name in files if (folder_path / name).exists()]
     if existing and not overwrite:
         raise FileError(
             f"{folder_path} already contains {', '.join(existing[:3])}{' …' if len(existing) > 3 else ''}.",
@@ -67,8 +70,8 @@ def write_demo(reporter: Reporter, folder: str, cases: int, *, overwrite: bool) 
     def make() -> dict[str, int]:
         folder_path.mkdir(parents=True, exist_ok=True)
         with tempfile.TemporaryDirectory(dir=folder_path) as part:
-            rows = write_study(Path(part), cases)
-            for name in list_demo_files():
+            rows = write_study(Path(part), cases, device_days)
+            for name in files:
                 (folder_path / name).parent.mkdir(exist_ok=True)
                 shutil.move(str(Path(part) / name), folder_path / name)
         return rows
@@ -77,9 +80,9 @@ def write_demo(reporter: Reporter, folder: str, cases: int, *, overwrite: bool) 
         progress.stage("making the study")
         rows = guard(folder_path, "write", make)
     if reporter.json:
-        reporter.print_json({"folder": str(folder_path), "files": list_demo_files(), "rows": rows})
+        reporter.print_json({"folder": str(folder_path), "files": files, "rows": rows})
     elif not reporter.quiet:
-        report(reporter, folder_path, rows, list_demo_files())
+        report(reporter, folder_path, rows, files)
 
 
 def report(reporter: Reporter, folder: Path, rows: Mapping[str, int], files: list[str]) -> None:
@@ -89,6 +92,7 @@ def report(reporter: Reporter, folder: Path, rows: Mapping[str, int], files: lis
     reporter.show(Text.assemble(("demo", "bold cyan"), "  the study of the Kittiwake Line, all invented"))
     for name, count in rows.items():
         file = next(name_ for name_ in files if name_.startswith(name))
+        file = f"{name}/" if file.startswith(f"{name}/") else file
         reporter.show(f"  {count:>10,} rows  {folder / file}")
     reporter.show(
         Text.assemble(("look at", "bold yellow"), f"  {folder / 'flaws.md'} lists the flaws that were planted")

@@ -15,6 +15,7 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import BLANK
+from lomrix.demo.device import FOLDER, list_device_files, write_device
 from lomrix.demo.flaws import Flaw, plant_flaws
 from lomrix.demo.study import Columns, make_study
 from lomrix.files.text_writer import write_columns
@@ -34,14 +35,15 @@ FILES = (
 CREATED = datetime.datetime(2024, 1, 8, 12, 0)
 
 
-def list_demo_files() -> list[str]:
+def list_demo_files(device_days: int = 0) -> list[str]:
     """List the names of the demo's files."""
     ledgers = [f"ledger_{name}.csv" for name in LEDGERS]
     again = [f"{SECOND}/{name}.csv" for name in AGAIN]
-    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, PLAN, NOTES, *ledgers, *again]
+    return [*(f"{name}.csv" for name in FILES), "bloods.xlsx", DICTIONARY, TEMPLATE, PLAN, NOTES, *ledgers, *again,
+            *list_device_files(device_days)]  # fmt: skip
 
 
-def write_study(folder: Path, cases: int) -> dict[str, int]:
+def write_study(folder: Path, cases: int, device_days: int = 0) -> dict[str, int]:
     """Write the demo study to an existing folder and return the rows of each data file."""
     study = make_study(cases)
     flaws = plant_flaws(study)
@@ -59,7 +61,10 @@ def write_study(folder: Path, cases: int) -> dict[str, int]:
     (folder / NOTES).write_text(format_flaws(flaws), encoding="utf-8")
     for name in LEDGERS:
         write_ledger(folder / f"ledger_{name}.csv", [flaw for flaw in flaws if flaw.file.startswith(name + ".")])
-    return {name: len(next(iter(columns.values()))) for name, columns in study.files.items()}
+    rows = {name: len(next(iter(columns.values()))) for name, columns in study.files.items()}
+    if device_days:
+        rows[FOLDER] = write_device(folder, study.files["roster"]["crew_id"], device_days)
+    return rows
 
 
 def make_second_delivery(files: Mapping[str, Columns]) -> dict[str, Columns]:

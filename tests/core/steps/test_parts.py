@@ -31,7 +31,7 @@ def divides(scene: str) -> bool:
 
 
 @pytest.mark.parametrize("size", [1, 2, 7, 1000])
-@pytest.mark.parametrize("scene", list(filter(divides, SCENES)))
+@pytest.mark.parametrize("scene", [scene for scene in SCENES if divides(scene)])
 def test_parts_equal_the_whole(scene: str, size: int) -> None:
     word, inputs, settings = SCENES[scene]
 

@@ -184,7 +184,7 @@ class Timeline:
         if not same.any():
             return
         repeats = np.flatnonzero(same)
-        numbers = np.array(self.table.number_rows(self.order[repeats]))
+        numbers = self.table.find_row_numbers(self.order[repeats])
         repeats = repeats[np.argsort(numbers, kind="stable")[:MOST_EXAMPLES]]
         texts = format_keys(self.table, [*self.cases.names, *self.occasion], self.order[repeats])
         first, second = (self.table.number_rows(self.order[repeats + step]) for step in (0, 1))

@@ -178,7 +178,7 @@ def divide(
     stores = {role: [make_store() for _ in range(count)] for role in tables}
     for role, table in tables.items():
         for start, block in enumerate(split_rows(table, size)):
-            numbers = np.asarray(block.number_rows(np.arange(len(block))), np.int64)
+            numbers = block.find_row_numbers(np.arange(len(block)))
             keys = zip(step.make_keys(role, block), as_text, strict=True)
             columns = [to_key(column, is_text=is_text) for column, is_text in keys]
             partitions = (hash_rows(columns, depth) % np.uint64(count)).astype(np.int64)

@@ -60,9 +60,12 @@ class Table:
         return {name: column.type for name, column in self.columns.items()}
 
     def number_rows(self, rows: Array) -> list[int]:
+        """Return the numbers of some rows, for a message."""
+        return [int(number) for number in self.find_row_numbers(rows)]
+
+    def find_row_numbers(self, rows: Array) -> Array:
         """Return the numbers of rows as the sheet of the source counts them."""
-        numbers = rows + self.first_row if self.row_numbers is None else self.row_numbers[rows]
-        return [int(number) for number in numbers]
+        return rows + self.first_row if self.row_numbers is None else self.row_numbers[rows]
 
     def with_columns(self, columns: Mapping[str, Column]) -> Table:
         """Return the table with other columns; the dictionary keeps what still applies."""

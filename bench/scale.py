@@ -1,0 +1,149 @@
+"""Measure commands on tables larger than the memory budget: time, memory, and that the bytes are those of the whole.
+
+Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--only WORD]
+
+`--whole` runs each command without a budget too, and compares. Memory is that of the process alone (`own`), and with
+the pages of mapped files that the system may take back at any time (`all`), in MB.
+"""
+
+from __future__ import annotations
+
+import argparse
+import hashlib
+import re
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as pacsv
+import pyarrow.parquet as pq
+
+BATCH = 2_000_000
+PERSONS = 20_000
+
+
+def make_batch(start: int, rows: int, total: int) -> pa.Table:
+    """Some minutes of wrist devices, person after person."""
+    random = np.random.default_rng([7, start])
+    index = np.arange(start, start + rows)
+    person = index * PERSONS // total
+    return pa.table(
+        {
+            "crew": pa.array(np.array([f"K{number:05}" for number in range(PERSONS)], object)[person], pa.string()),
+            "minute": pa.array(index % (total // PERSONS)),
+            "pulse": pa.array(random.integers(45, 120, rows)),
+            "temp": pa.array(np.round(random.normal(33, 1, rows), 1), mask=random.random(rows) < 0.02),
+            "mode": pa.array(random.integers(1, 5, rows)),
+        }
+    )
+
+
+def make_file(path: Path, rows: int) -> None:
+    """Write the minutes as one file."""
+    if path.suffix == ".parquet":
+        with pq.ParquetWriter(path, make_batch(0, 1, rows).schema) as writer:
+            for start in range(0, rows, BATCH):
+                writer.write_table(make_batch(start, min(BATCH, rows - start), rows))
+        return
+    with path.open("wb") as file:
+        for start in range(0, rows, BATCH):
+            batch = make_batch(start, min(BATCH, rows - start), rows)
+            pacsv.write_csv(batch, file, pacsv.WriteOptions(include_header=not start, quoting_style="none"))
+
+
+def make_people(path: Path) -> None:
+    """Write a row for most persons."""
+    lines = [f"K{number:05},{number % 3},{18 + number % 50}" for number in range(PERSONS + 500) if number % 7]
+    path.write_text("crew,vessel,age\n" + "\n".join(lines) + "\n")
+
+
+def jobs(data: str, people: str) -> dict[str, list[str]]:
+    """The commands by name, without output and budget."""
+    return {
+        "subset": ["subset", data, "--where", "mode == 2 and pulse > 60"],
+        "derive": ["derive", data, "warm = temp > 33.5", "double = pulse * 2"],
+        "derive-case": [
+            "derive", data, "c = change(pulse)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"
+        ],
+        "aggregate": ["aggregate", data, "--by", "crew", "--stat", "pulse,temp: n mean sd median"],
+        "aggregate-few": ["aggregate", data, "--by", "mode", "--stat", "pulse,temp: mean sd median"],
+        "merge": ["merge", data, people, "--key", "crew", "--rows", "base"],
+        "one-per": ["subset", data, "--one-per", "crew,mode", "--pick", "latest:minute"],
+    }  # fmt: skip
+
+
+def list_tree(process: int) -> list[int]:
+    """A process and all below it."""
+    try:
+        children = Path(f"/proc/{process}/task/{process}/children").read_text().split()
+    except OSError:
+        children = []
+    return [process, *(below for child in children for below in list_tree(int(child)))]
+
+
+def read_memory(process: int) -> tuple[int, int]:
+    """Own memory and all of a process, in KB; 0 if it has ended."""
+    try:
+        status = Path(f"/proc/{process}/status").read_text()
+    except OSError:
+        return 0, 0
+    own, everything = (re.search(rf"{name}:\s*(\d+)", status) for name in ("RssAnon", "VmRSS"))
+    return int(own[1]) if own else 0, int(everything[1]) if everything else 0
+
+
+def measure(command: list[str]) -> tuple[float, float, float]:
+    """Seconds, and the peaks of the processes' own memory and of all in MB."""
+    started = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL)
+    own = everything = 0
+    while process.poll() is None:
+        sizes = [read_memory(one) for one in list_tree(process.pid)]
+        own = max(own, sum(size for size, _ in sizes))
+        everything = max(everything, sum(size for _, size in sizes))
+        time.sleep(0.02)
+    if process.returncode:
+        sys.exit(" ".join(command))
+    return time.perf_counter() - started, own / 1024, everything / 1024
+
+
+def digest(path: Path) -> str:
+    """A hash of a file."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "blake2b").hexdigest()
+
+
+def main() -> None:
+    """Measure each command in parts, and as a whole if asked for."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--rows", type=int, default=10_000_000)
+    parser.add_argument("--memory", default="300MB")
+    parser.add_argument("--suffix", default="parquet", choices=("parquet", "csv"))
+    parser.add_argument("--whole", action="store_true")
+    parser.add_argument("--only", default="")
+    options = parser.parse_args()
+    with tempfile.TemporaryDirectory() as folder:
+        data, people = Path(folder) / f"device.{options.suffix}", Path(folder) / "people.csv"
+        make_file(data, options.rows)
+        make_people(people)
+        print(f"{options.rows:,} rows, {data.stat().st_size / 1e9:.2f} GB on disk, budget {options.memory}")
+        print(f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'ratio':>7}  same bytes")
+        for name, words in jobs(str(data), str(people)).items():
+            if not name.startswith(options.only):
+                continue
+            out = Path(folder) / f"out.{options.suffix}"
+            command = [sys.executable, "-m", "lomrix", *words, "--out", str(out), "--overwrite", "--quiet"]
+            seconds, own, everything = measure([*command, "--memory", options.memory])
+            line = f"{name:14}{seconds:9.1f}{own:7.0f}{everything:7.0f}"
+            if options.whole:
+                of_parts = digest(out)
+                whole, own_whole, _ = measure([*command, "--memory", "1TB"])
+                line += f"{whole:9.1f}{own_whole:7.0f}{seconds / whole:7.2f}  {of_parts == digest(out)}"
+            print(line, flush=True)
+
+
+if __name__ == "__main__":
+    main()
