@@ -19,6 +19,8 @@ UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
 LEAST = 50 * UNITS["MB"]
 # Part of the free memory that is used where nothing is stated.
 DEFAULT_SHARE = 0.5
+# Part of the budget that a part may take: some partitions are larger than others.
+SHARE_OF_PARTS = 0.85
 # Limit and use of a container's memory, in the newer and in the older layout.
 CGROUP = Path("/sys/fs/cgroup")
 CGROUP_FILES = (
@@ -120,4 +122,4 @@ def choose_rows_at_once(options: RunningOptions, inputs: Sequence[Input], word: 
         )
     # What the other inputs take stays in memory beside each part.
     for_parts = max(budget - sum(known.size for known in inputs[1:]), budget // 4)
-    return max(for_parts // inputs[0].row_size, 1000)
+    return max(int(for_parts * SHARE_OF_PARTS) // inputs[0].row_size, 1000)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
 import re
 import resource
 from collections.abc import Callable, Iterator, Sequence
@@ -103,6 +104,15 @@ def find_requested_size(error: BaseException) -> int:
         if match := SIZE_PATTERN.search(str(cause)):
             return int(match[1]) if match[1] else int(float(match[2]) * 1024 ** (UNITS.index(match[3]) + 1))
     return 0
+
+
+def release_memory() -> None:
+    """Give back to the system what the libraries keep for later."""
+    import pyarrow as pa
+
+    pa.default_memory_pool().release_unused()
+    with contextlib.suppress(OSError, AttributeError):  # only the C library of Linux has it
+        ctypes.CDLL(None).malloc_trim(0)
 
 
 def format_bytes(count: int) -> str:

@@ -20,7 +20,7 @@ from lomrix.files.scratch import Scratch
 from lomrix.job.budget import choose_rows_at_once
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import add_history
-from lomrix.job.memory import CurrentStage, watch_memory
+from lomrix.job.memory import CurrentStage, release_memory, watch_memory
 from lomrix.job.outputs import Outputs, WrittenFile
 from lomrix.job.sinks import SecretSink
 from lomrix.job.streams import Streams
@@ -117,10 +117,16 @@ def _apply_in_parts(
     """Apply the step to about so many rows at once; its table is on disk."""
     table = tables.get_one(task.step.roles[0].name)
     count = -(-len(table) // size)
-    result = apply_in_parts(
-        task.step, tables, task.requested_extras, size, scratch.make_store,
-        lambda part: stage(f"{task.step.word}, part {part:,} of {max(part, count):,}"),
-    )  # fmt: skip
+
+    def begin_part(part: int) -> None:
+        release_memory()
+        stage(
+            f"{task.step.word}, part {part:,} of {max(part, count):,}" if part else f"{task.step.word}, joining parts"
+        )
+
+    release_memory()
+    result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part)
+    release_memory()
     note = Note(f"larger than the memory budget: worked on in {count:,} parts.", kind="parts", count=count, done=True)
     inputs.notes.append((table.name, note))
     return result

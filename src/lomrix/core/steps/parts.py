@@ -24,6 +24,8 @@ MOST_PARTITIONS = 64
 # A partition may have so many times the rows that were planned before it is divided again.
 TOLERANCE = 2
 MOST_DIVISIONS = 4
+# Rows are shared out, and put in order, in so many blocks for each part, since that takes memory besides.
+BLOCKS = 3
 
 
 class Store(Protocol):
@@ -72,7 +74,7 @@ def apply_in_parts(
 ) -> Result:
     """Apply a step to parts of about so many rows, which gives what `Step.apply` gives.
 
-    `make_store` makes what tables are kept in; `report` is told which part is next, from 1.
+    `make_store` makes what tables are kept in; `report` is told which part is next, from 1, and 0 after the last.
     """
     parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
     survey = None
@@ -93,6 +95,7 @@ def apply_in_parts(
         stops = stops or result.stops
         if not stops and not errors:
             store.append(result.table)
+    report(0)
     if errors:
         raise combine_all(errors)
     if stops:
@@ -177,7 +180,7 @@ def divide(
         return
     stores = {role: [make_store() for _ in range(count)] for role in tables}
     for role, table in tables.items():
-        for start, block in enumerate(split_rows(table, size)):
+        for start, block in enumerate(split_rows(table, -(-size // BLOCKS))):
             numbers = block.find_row_numbers(np.arange(len(block)))
             keys = zip(step.make_keys(role, block), as_text, strict=True)
             columns = [to_key(column, is_text=is_text) for column, is_text in keys]
@@ -215,6 +218,7 @@ def sort_by_number(table: Table, size: int, make_store: Callable[[], Store]) -> 
         return replace(table, row_numbers=None)
     store = make_store()
     first, last = find_ends(numbers, size)
+    size = -(-size // BLOCKS)
     edges = np.linspace(first, last + 1, -(-len(numbers) // size) + 1).astype(np.int64)
     for low, high in itertools.pairwise(edges.tolist()):
         rows = find_between(numbers, low, high, size)
