@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -53,6 +53,9 @@ class ArrowForm:
             name: MissingPlan() if name in packed else plan_missing(column, NO_ENTRY)
             for name, column in table.columns.items()
         }
+        # Equal tables have equal bytes, in whatever order the reasons were found.
+        sorted_columns = {name: table[name].sort_reasons() for name in packed}
+        table = replace(table, columns={**table.columns, **sorted_columns})
         name = "_why"
         while name in table.columns:
             name = f"_{name}"

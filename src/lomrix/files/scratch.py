@@ -205,21 +205,25 @@ class ColumnStore:
         """Widen the cells written so far, in their place."""
         assert self.type is not None
         before, self.type = self.type, type_
-        mapped = np.memmap(self._get_path("values"), np.int64, "r+", shape=(self.rows,)) if self.rows else None
+        if not self.rows:
+            return
+        mapped = np.memmap(self._get_path("values"), np.int64, "r+", shape=(self.rows,))
+        whys = self._map_why()
         for start in range(0, self.rows, BLOCK):
-            assert mapped is not None
-            old = np.array(mapped[start : start + BLOCK]).view(DTYPES[before])
-            why = self._map("why", np.uint8, self.rows)[start : start + BLOCK] if self._has_why else None
-            new = Column(before, old, why, self.reasons).widen(type_).values if why is None else None
-            if new is None:
-                new = np.where(why != 0, np.asarray(FILLERS[type_], DTYPES[type_]), old.astype(DTYPES[type_]))
-            mapped[start : start + BLOCK] = new.view(np.int64)
+            why = None if whys is None else whys[start : start + BLOCK]
+            column = Column.of(before, np.array(mapped[start : start + BLOCK]).view(DTYPES[before]), why, self.reasons)
+            # Without values in a block there is nothing to be widened but fillers.
+            mapped[start : start + BLOCK] = column.fit_type(type_).widen(type_).values.view(np.int64)
+
+    def _map_why(self) -> np.ndarray[Any, Any] | None:
+        if not self.reasons:
+            return None
+        os.truncate(self._get_path("why"), self.rows)  # the last cells, if none of them is missing
+        return self._map("why", np.uint8, self.rows)
 
     def finish(self) -> Column:
         """Return the column, mapped from disk."""
-        if self._has_why:
-            os.truncate(self._get_path("why"), self.rows)
-        why = self._map("why", np.uint8, self.rows) if self._has_why else None
+        why = self._map_why()
         assert self.type is not None
         if self.type != "string":
             return Column(self.type, self._map("values", DTYPES[self.type], self.rows), why, self.reasons)
@@ -229,10 +233,6 @@ class ColumnStore:
         strings = pa.Array.from_buffers(pa.large_string(), self.rows, [valid, starts, data])
         return Column("string", None, why, self.reasons, Pool(strings))
 
-    @property
-    def _has_why(self) -> bool:
-        return bool(self.reasons)
-
     def _map(self, name: str, dtype: Any, count: int) -> np.ndarray[Any, Any]:
         if not count:
             return np.zeros(0, dtype)
@@ -241,12 +241,25 @@ class ColumnStore:
         return np.asarray(raw).view(kind)
 
     def _write(self, name: str, cells: np.ndarray[Any, Any]) -> None:
-        # Opened for each part only: there are many columns of many partitions.
-        with self._get_path(name).open("ab", buffering=0) as file:
-            file.write(np.ascontiguousarray(cells).view(np.uint8).data)
+        try:
+            append_bytes(self._get_path(name), np.ascontiguousarray(cells).view(np.uint8))
+        except OSError as error:
+            raise FileError(
+                f"The scratch folder {self.path.parent.parent.parent} cannot hold more.",
+                where=str(error.strerror),
+                todo="Free some space, or use ‹scratch=FOLDER› on a larger disk. Nothing was written.",
+            ) from error
 
     def _get_path(self, name: str) -> Path:
         return self.path.with_name(f"{self.path.name}.{name}")
+
+
+def append_bytes(path: Path, content: np.ndarray[Any, Any]) -> None:
+    """Append bytes to a file, which is open for this only: there are many columns of many partitions."""
+    rest = memoryview(content.data)
+    with path.open("ab", buffering=0) as file:
+        while rest:
+            rest = rest[file.write(rest) :]
 
 
 def is_alive(process: int) -> bool:

@@ -85,12 +85,16 @@ def _apply(
     task: Task, inputs: OpenedInputs, outputs: Outputs, stage: CurrentStage, stack: contextlib.ExitStack
 ) -> Result:
     """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
+    known = inputs.estimate()
     divides = task.step.can_divide(task.requested_extras, {role: len(files) for role, files in task.inputs.items()})
-    size = choose_rows_at_once(task.running, inputs.estimate(), task.step.word, divides=divides)
+    size = choose_rows_at_once(task.running, known, task.step.word, divides=divides)
     scratch = None
     if size is not None:
         scratch = Scratch.make(task.running.scratch)
         stack.callback(scratch.remove)
+        # Partitions are on disk beside the table they are made of.
+        copies = 2 if task.step.division.kind == "by key" else 1
+        scratch.require_space(copies * sum(part.size for part in known))
     tables = inputs.read(stage, scratch)
     # Memory that the reading has left over goes back, before the step asks for its own.
     pa.default_memory_pool().release_unused()

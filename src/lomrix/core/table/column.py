@@ -243,6 +243,15 @@ class Column:
             positions = np.where(self.stored < 0, np.int32(-1), numbers[self.stored])
         return Column("string", positions, self.why, self.reasons, pool)
 
+    def sort_reasons(self) -> Column:
+        """Return the column with just the reasons that occur, in the order of their names."""
+        if self.why is None:
+            return self
+        counts = self.reason_counts()
+        numbers = np.zeros(len(self.reasons) + 1, np.uint8)
+        numbers[1:] = [list(counts).index(reason) + 1 if reason in counts else 0 for reason in self.reasons]
+        return Column(self.type, self.stored, numbers[self.why], tuple(counts), self.pool)
+
     def with_reasons_of(self, other: Column) -> Column:
         """Return the column with its reasons numbered as in another column, and its own others after these."""
         if self.why is None:

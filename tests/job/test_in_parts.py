@@ -1,0 +1,192 @@
+"""Files larger than the memory budget: the same bytes and the same account, nothing left in the scratch folder."""
+
+from __future__ import annotations
+
+import random
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lomrix.core.combining import PartsDifferError
+from lomrix.core.table.column import Column
+from lomrix.core.table.renaming import concatenate_tables
+from lomrix.core.table.table import Table
+from lomrix.files import delimited
+from lomrix.files.scratch import Scratch, TableStore
+from lomrix.job import budget
+from tests.tables import lomrix
+
+ROWS = 6000
+
+
+@pytest.fixture(autouse=True)
+def small(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Budgets and blocks that a small file exceeds."""
+    monkeypatch.setattr(budget, "LEAST", 1000)
+    monkeypatch.setattr(delimited, "BLOCK", 1 << 14)
+
+
+@pytest.fixture(scope="module")
+def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Minutes of a device with what real files have, as text and in other formats, and the people."""
+    folder = tmp_path_factory.mktemp("study")
+    draw = random.Random(5)
+    lines = ["crew,minute,pulse,temp,mode,day,note"]
+    for row in range(ROWS):
+        pulse = "n/a" if row == 4100 else draw.randint(45, 120)
+        temp = "" if draw.random() < 0.1 else f"{draw.gauss(33, 1):.{1 if row < 3000 else 2}f}"
+        note = f'"late, {row}"' if row % 997 == 0 else draw.choice(["", "ok", " spaced"])
+        mode = "x" if row == 5200 else draw.randint(1, 4)
+        day = f"2024-03-{1 + row % 28:02}" + (" 10:30" if row == 3500 else "")
+        lines.append(f"K{draw.randint(0, 60)},{row},{pulse},{temp},{mode},{day},{note}")
+    (folder / "device.csv").write_text("\n".join(lines) + "\n")
+    people = [f"K{number},{number % 3}" for number in range(70) if number % 5]
+    (folder / "people.csv").write_text("crew,vessel\n" + "\n".join(people) + "\n")
+    for suffix in ("parquet", "arrow"):
+        lomrix("export", "device.csv", "--to", f"device.{suffix}", cwd=folder)
+    (folder / "days").mkdir()
+    for number, start in enumerate((0, 2000, 4000), start=2):
+        some = [line.replace(",x,", ",1,") for line in lines[1 + start : 2001 + start]]
+        (folder / "days" / f"d{number * 4}.csv").write_text("\n".join([lines[0], *some]) + "\n")
+    return folder
+
+
+WORK = {
+    "subset": ["--where", "temp > 33 and pulse > 50"],
+    "one per": ["--one-per", "crew,mode", "--pick", "latest:minute", "--left-out", "left.csv"],
+    "derive": ["warm = temp - 33", "high = pulse > 100"],
+    "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
+    "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
+    "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
+    "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from"],
+}
+
+
+CASES = [
+    *(("device.csv", "csv", work) for work in WORK), *(("device.parquet", "parquet", work) for work in WORK),
+    ("device.arrow", "parquet", "subset"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
+    ("days/*.csv", "csv", "merge"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("source", "suffix", "work"), CASES)
+def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source: str, suffix: str, work: str) -> None:
+    made: list[dict[str, bytes]] = []
+    reports = []
+    out = study / f"{work}.{suffix}"
+    for number, options in enumerate(([], ["--memory", "0.2MB", "--scratch", str(tmp_path)])):
+        words = [work.split()[0].replace("one", "subset"), source, *WORK[work], "--out", str(out), "--overwrite"]
+        output, error = lomrix(*words, *options, cwd=study)
+        assert ("worked on in" in output) == bool(number), output + error
+        reports.append([line for line in output.splitlines() if line and "worked on in" not in line])
+        files = [*study.glob(f"{out.name}*"), *study.glob("left.csv")]
+        made.append({file.name: file.read_bytes() for file in files})
+    assert made[0] == made[1]
+    assert reports[0] == reports[1]
+    assert not list(tmp_path.iterdir())
+
+
+def test_what_compares_all_rows_is_refused_before_work(study: Path, tmp_path: Path) -> None:
+    out = study / "sorted.csv"
+    _, error = lomrix(
+        "subset", "device.csv", "--sort-by", "pulse", "--out", str(out), "--memory", "0.2MB", cwd=study, status=3
+    )
+    assert error.splitlines()[1] == "where  about 1.0 MB are needed, 0.2 MB may be used; device has about 6,001 rows"
+    assert not out.exists()
+    for memory in ("much", "4", "-4GB", "0.0001MB"):
+        lomrix("subset", "device.csv", "--columns", "crew", "--memory", memory, cwd=study, status=2)
+
+
+def test_an_error_in_one_part_is_that_of_the_whole(study: Path) -> None:
+    (study / "doubtful.csv").write_text((study / "people.csv").read_text() + "K1,9\nK3,9\n")
+    words = ["merge", "device.csv", "doubtful.csv", "--key", "crew", "--expect", "many-to-one"]
+    whole, parts = (lomrix(*words, *more, cwd=study, status=1) for more in ([], ["--memory", "0.2MB"]))
+    assert whole == parts
+    assert "2 keys repeat in doubtful: K1 (rows 2, 58), K3 (rows 4, 59)" in whole[1]
+
+
+def test_scratch_is_checked_and_cleaned(study: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    ended = subprocess.run([sys.executable, "-c", "import os; print(os.getpid())"], capture_output=True, text=True)
+    left = tmp_path / f"lomrix-{ended.stdout.strip()}-0123abcd"
+    left.mkdir()
+    other = tmp_path / "lomrix-notes"
+    other.mkdir()
+    words = ["subset", "device.csv", "--columns", "crew", "--memory", "0.05MB", "--scratch", str(tmp_path)]
+    lomrix(*words, cwd=study)
+    assert list(tmp_path.iterdir()) == [other]
+    monkeypatch.setattr(Scratch, "require_space", lambda self, size: None)
+    monkeypatch.setattr("lomrix.files.scratch.append_bytes", fill_disk)
+    _, error = lomrix(*words, "--out", "o.csv", cwd=study, status=3)
+    assert error.splitlines()[0] == f"error  The scratch folder {tmp_path} cannot hold more."
+    assert not (study / "o.csv").exists()
+    assert list(tmp_path.iterdir()) == [other]
+
+
+def fill_disk(*_: Any, **__: Any) -> Any:
+    raise OSError(28, "No space left on device")
+
+
+def test_files_that_are_one_table_have_the_same_columns(study: Path, tmp_path: Path) -> None:
+    (tmp_path / "a1.csv").write_text("id,x\nK1,1\n")
+    (tmp_path / "a2.csv").write_text("x,id\n2,K2\n")
+    output, _ = lomrix("subset", "a*.csv", "--columns", "id,x", cwd=tmp_path)
+    assert "2 files read as one table, a1 to a2" in output
+    assert ["K1", "1"] in [line.split() for line in output.splitlines()]
+    assert ["K2", "2"] in [line.split() for line in output.splitlines()]
+    (tmp_path / "a3.csv").write_text("id,y\nK2,2\n")
+    assert "only in a3: y; only in a1: x" in lomrix("profile", "a*.csv", cwd=tmp_path, status=3)[1]
+    (tmp_path / "a3.csv").write_text("id,x\nK2,soon\n")
+    assert "x is integer in a1 and string in a3" in lomrix("profile", "a*.csv", cwd=tmp_path, status=3)[1]
+    assert "several formats: .csv, .parquet" in lomrix("profile", "mixed", cwd=mix(study, tmp_path), status=3)[1]
+    assert "No files matched b*.csv" in lomrix("profile", "b*.csv", cwd=tmp_path, status=3)[1]
+
+
+def mix(study: Path, folder: Path) -> Path:
+    (folder / "mixed").mkdir()
+    for name in ("device.parquet", "people.csv"):
+        (folder / "mixed" / name).write_bytes((study / name).read_bytes())
+    return folder
+
+
+CELLS: dict[str, st.SearchStrategy[Any]] = {
+    "integer": st.integers(-9, 9), "number": st.sampled_from([1.5, -0.0, 1e300]), "boolean": st.booleans(),
+    "string": st.sampled_from(["", "a", "öb"]), "date": st.dates(), "datetime": st.datetimes(),
+}  # fmt: skip
+PARTS = st.sampled_from(["integer number", "date datetime", "string", "boolean", "number"]).flatmap(
+    lambda types: st.lists(
+        st.sampled_from(types.split()).flatmap(
+            lambda type_: st.tuples(st.just(type_), st.lists(st.none() | CELLS[type_], max_size=5))
+        ),
+        min_size=1, max_size=4,
+    )
+)  # fmt: skip
+
+
+@given(PARTS, st.lists(st.sampled_from(["blank", "refused"]), min_size=4, max_size=4))
+def test_a_column_on_disk_is_that_in_memory(
+    tmp_path_factory: pytest.TempPathFactory, parts: list[tuple[Any, list[Any]]], reasons: list[str]
+) -> None:
+    tables = [
+        Table({"x": Column.of_cells(type_, cells, reason)})
+        for (type_, cells), reason in zip(parts, reasons, strict=False)
+    ]
+    store = TableStore(tmp_path_factory.mktemp("store"))
+    for table in tables:
+        store.append(table)
+    try:
+        expected = concatenate_tables(tables)
+    except PartsDifferError:
+        return
+    column = store.finish()["x"]
+    assert column.fit_type(expected["x"].type).same_as(expected["x"])
+    assert column.to_arrow().equals(
+        Column(column.type, column.stored, column.why, column.reasons, column.pool).to_arrow()
+    )
+    rows = np.arange(len(column))[::-1]
+    assert column.take(rows).cells() == expected["x"].take(rows).cells()
