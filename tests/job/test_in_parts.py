@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -17,7 +18,7 @@ from lomrix.core.combining import PartsDifferError
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
-from lomrix.files import delimited
+from lomrix.files import delimited, scratch
 from lomrix.files.scratch import Scratch, TableStore
 from lomrix.job import budget
 from tests.tables import lomrix
@@ -168,17 +169,18 @@ PARTS = st.sampled_from(["integer number", "date datetime", "string", "boolean",
 )  # fmt: skip
 
 
-@given(PARTS, st.lists(st.sampled_from(["blank", "refused"]), min_size=4, max_size=4))
+@given(PARTS, st.lists(st.sampled_from(["blank", "refused"]), min_size=4, max_size=4), st.sampled_from([0, 1, 9]))
 def test_a_column_on_disk_is_that_in_memory(
-    tmp_path_factory: pytest.TempPathFactory, parts: list[tuple[Any, list[Any]]], reasons: list[str]
+    tmp_path_factory: pytest.TempPathFactory, parts: list[tuple[Any, list[Any]]], reasons: list[str], most: int
 ) -> None:
     tables = [
         Table({"x": Column.of_cells(type_, cells, reason)})
         for (type_, cells), reason in zip(parts, reasons, strict=False)
     ]
     store = TableStore(tmp_path_factory.mktemp("store"))
-    for table in tables:
-        store.append(table)
+    with mock.patch.object(scratch, "MOST_DISTINCT", most):
+        for table in tables:
+            store.append(table)
     try:
         expected = concatenate_tables(tables)
     except PartsDifferError:

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.combining import PartsDifferError
@@ -20,11 +21,13 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.numbers import Type
-from lomrix.core.table.pool import Pool
+from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import join_reasons, renumber_why
 from lomrix.core.table.table import Table
 
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
+# Strings of which there are more than this do not repeat.
+MOST_DISTINCT = 200_000
 # Files of a column; `starts` says where each string begins among the values.
 PIECES = ("values", "why", "starts")
 # Rows that are converted at once if the type of a column turns out to be wider.
@@ -138,7 +141,10 @@ class TableStore:
 
 
 class ColumnStore:
-    """A column being written to disk: values, reasons, and for strings where each begins."""
+    """A column being written to disk: values and reasons.
+
+    Strings that repeat are positions in a pool, which stays in memory; others are on disk, with where each begins.
+    """
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -152,6 +158,7 @@ class ColumnStore:
         self.is_certain = False  # whether a cell had a value, so that the type is known
         self.rows = self.size = 0
         self.reasons: tuple[str, ...] = ()
+        self.pool: pa.Array | None = None  # the distinct strings, while these repeat
 
     def append(self, column: Column) -> None:
         """Append some cells.
@@ -160,12 +167,7 @@ class ColumnStore:
         """
         column = self._fit(column)
         if column.type == "string":
-            starts, raw = get_buffers(column.to_arrow())
-            ends = starts[1:] - starts[0] + self.size if len(column) else np.zeros(0, np.int64)
-            self._write("starts", ends.astype(np.int64))
-            if len(column):
-                self._write("values", raw[starts[0] : starts[-1]])
-                self.size = int(ends[-1])
+            self._append_strings(column)
         else:
             self._write("values", np.ascontiguousarray(column.values))
         if column.why is not None:
@@ -175,6 +177,43 @@ class ColumnStore:
             os.truncate(path, self.rows)  # cells before, if none was missing, are zeros that take no space
             self._write("why", renumber_why(column.why, column.reasons, self.reasons))
         self.rows += len(column)
+
+    def _append_strings(self, column: Column) -> None:
+        """Append strings as positions, as long as they repeat."""
+        if self.pool is not None and not (column.strings.is_distinct or column.strings.seems_repetitive()):
+            self._unpack()
+        if self.pool is None:
+            self._append_texts(column.to_arrow())
+            return
+        column = column.encode()
+        texts = column.strings.strings
+        positions = to_positions(pc.index_in(texts, value_set=self.pool)).copy()
+        is_new = positions < 0
+        positions[is_new] = np.arange(len(self.pool), len(self.pool) + int(np.count_nonzero(is_new)), dtype=np.int32)
+        self.pool = pa.concat_arrays([self.pool, texts.filter(pa.array(is_new))])
+        self._write("values", np.append(positions, np.int32(-1))[column.values].astype(np.int32))
+        if len(self.pool) > MOST_DISTINCT:
+            self._unpack(self.rows + len(column))
+
+    def _append_texts(self, texts: pa.Array) -> None:
+        if not len(texts):
+            return
+        starts, raw = get_buffers(texts)
+        ends = starts[1:] - starts[0] + self.size
+        self._write("starts", ends.astype(np.int64))
+        self._write("values", raw[starts[0] : starts[-1]])
+        self.size = int(ends[-1])
+
+    def _unpack(self, rows: int | None = None) -> None:
+        """Write the strings themselves in place of the positions written so far."""
+        pool, rows = self.pool, self.rows if rows is None else rows
+        positions = self._map("values", np.int32, rows)
+        self._get_path("values").unlink(missing_ok=True)
+        self.pool, self.size = None, 0
+        self._write("starts", np.zeros(1, np.int64))
+        for start in range(0, rows, BLOCK):
+            some = positions[start : start + BLOCK]
+            self._append_texts(pool.take(pa.array(some, mask=some < 0)))  # type: ignore[union-attr]
 
     def _fit(self, column: Column) -> Column:
         """Return the cells in the type of those before, or change that."""
@@ -195,9 +234,7 @@ class ColumnStore:
         self.type, self.size = type_, 0
         for name in ("values", "starts"):
             self._get_path(name).unlink(missing_ok=True)
-        if type_ == "string":
-            self._write("starts", np.zeros(1 + self.rows, np.int64))
-            return
+        self.pool = pa.array([], pa.large_string()) if type_ == "string" else None
         for start in range(0, self.rows, BLOCK):
             self._write("values", np.full(min(BLOCK, self.rows - start), FILLERS[type_], DTYPES[type_]))
 
@@ -227,6 +264,9 @@ class ColumnStore:
         assert self.type is not None
         if self.type != "string":
             return Column(self.type, self._map("values", DTYPES[self.type], self.rows), why, self.reasons)
+        if self.pool is not None:
+            positions = self._map("values", DTYPES["string"], self.rows)
+            return Column("string", positions, why, self.reasons, Pool(self.pool, is_distinct=True))
         valid = None if why is None else pa.py_buffer(np.packbits(why == 0, bitorder="little"))
         starts = pa.py_buffer(self._map("starts", np.int64, self.rows + 1))
         data = pa.py_buffer(self._map("values", np.uint8, self.size))
