@@ -73,8 +73,8 @@ def paste_proposals(output: str, folder: Path, wrong: dict[str, object]) -> int:
         told, error = lomrix(*words, cwd=folder, status=None)
         if error.startswith("error") or not told:
             wrong[f"pasted: {command}"] = error
-        for path in {*folder.rglob("*")} - before:
-            path.unlink()
+        for path in sorted({*folder.rglob("*")} - before, reverse=True):
+            path.rmdir() if path.is_dir() else path.unlink()
     return len(commands)
 
 
