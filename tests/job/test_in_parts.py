@@ -84,8 +84,8 @@ def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source
     for number, options in enumerate(([], ["--memory", "0.2MB", "--scratch", str(tmp_path)])):
         words = [work.split()[0].replace("one", "subset"), source, *WORK[work], "--out", str(out), "--overwrite"]
         output, error = lomrix(*words, *options, cwd=study)
-        assert ("worked on in" in output) == bool(number), output + error
-        reports.append([line for line in output.splitlines() if line and "worked on in" not in line])
+        assert ("processed in" in output) == bool(number), output + error
+        reports.append([line for line in output.splitlines() if line and "processed in" not in line])
         files = [*study.glob(f"{out.name}*"), *study.glob("left.csv")]
         made.append({file.name: file.read_bytes() for file in files})
     assert made[0] == made[1]
@@ -140,6 +140,12 @@ def test_files_that_are_one_table_have_the_same_columns(study: Path, tmp_path: P
     assert "2 files read as one table, a1 to a2" in output
     assert ["K1", "1"] in [line.split() for line in output.splitlines()]
     assert ["K2", "2"] in [line.split() for line in output.splitlines()]
+    (tmp_path / "a2.csv").write_text("x,id\n2,K2\nn/a,K3\n")
+    for options in ([], ["--memory", "0.001MB"]):
+        assert (
+            '"n/a" means missing among the values, once. (row 4 "n/a")'
+            in lomrix("subset", "a*.csv", "--where", "x > 0", *options, cwd=tmp_path)[0]
+        )
     (tmp_path / "a3.csv").write_text("id,y\nK2,2\n")
     assert "only in a3: y; only in a1: x" in lomrix("profile", "a*.csv", cwd=tmp_path, status=3)[1]
     (tmp_path / "a3.csv").write_text("id,x\nK2,soon\n")

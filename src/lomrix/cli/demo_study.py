@@ -32,7 +32,7 @@ def make_function() -> Any:
     """Make the function behind the command."""
     folder = typer.Argument(metavar="DIR", help="Where to write the demo study.")
     cases = typer.Option(min=20, max=50_000_000, metavar="N", help="How many crew members.")
-    days = typer.Option(min=0, max=3660, metavar="N", help="Also a row a minute of wrist devices, for so many days.")
+    days = typer.Option(min=0, max=3660, metavar="N", help="Also make this many days of wrist devices, a row a minute.")
     parameters = [
         make_parameter("folder", str, ..., folder),
         make_parameter("cases", int, 400, cases),

@@ -141,7 +141,7 @@ class Shown(str):
     def __new__(
         cls, items: Sequence[tuple[int, str]], total: int, most: int, before: str = "", separator: str = ", "
     ) -> Self:
-        """Show at most so many of the items, which are the first of `total` with the numbers of their rows."""
+        """Show at most `most` of the items, which are the first of `total`, with the numbers of their rows."""
         first = sorted(items, key=lambda item: item[0])[:most]
         more = " …" if total > len(first) else ""
         text = super().__new__(cls, before + separator.join(text for _, text in first) + more)

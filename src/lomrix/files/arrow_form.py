@@ -128,7 +128,7 @@ class ArrowSource(FileSource):
         return [name for name in names if packed is None or name != packed.column], resource
 
     def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
-        """Yield some columns as pyarrow Tables of so many rows."""
+        """Yield some columns as pyarrow Tables of `size` rows."""
         raise NotImplementedError
 
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:

@@ -191,7 +191,7 @@ class FileSource(Source):
         return [name for name in self.names if name in requested]
 
     def _complete(self, cells: Cells, chosen: Sequence[str], rows: range | None) -> ReadResult:
-        """Join the cells with what the descriptor says of them."""
+        """Complete the cells from the descriptor."""
         missing = self.described.missing
         columns_read = {
             name: apply_reasons(column, missing[name], rows, self.row_count(rows)) if name in missing else column

@@ -19,6 +19,7 @@ from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
+from lomrix.files.file_source import shift_note
 from lomrix.files.hashing import ALGORITHM
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.reading import ReadSettings
@@ -106,8 +107,11 @@ class FolderSource(Source):
         chosen = self._choose(columns)
         results = [source.read(chosen) for source in self.sources]
         notes = self._list_files()
+        start = 0
         for result in results:
-            notes = combine_lists(notes, result.notes, lambda note: note.identity)
+            shifted = [shift_note(note, start) for note in result.notes]
+            notes = combine_lists(notes, shifted, lambda note: note.identity)
+            start += len(result.table)
         tables = [self._arrange(result.table, chosen) for result in results]
         self._require_same_types(tables)
         table = replace(concatenate_tables(tables), history=self._join_histories(tables), name=self.name)
@@ -121,6 +125,7 @@ class FolderSource(Source):
         """Read all files to disk, one after the other."""
         chosen, notes = self._choose(columns), self._list_files()
         firsts: list[Table] = []
+        start = 0
         for number, source in enumerate(self.sources):
             part_store = TableStore(store.folder / f"file{number}")
             if (source.estimate_rows() or 0) > LARGE:
@@ -128,7 +133,9 @@ class FolderSource(Source):
                 result = source.read_into(part_store, chosen)
             else:
                 result = source.read(chosen)
-            notes = combine_lists(notes, result.notes, lambda note: note.identity)
+            shifted = [shift_note(note, start) for note in result.notes]
+            notes = combine_lists(notes, shifted, lambda note: note.identity)
+            start += len(result.table)
             table = self._arrange(result.table, chosen)
             for part in split_rows(table, LARGE):
                 store.append(part)

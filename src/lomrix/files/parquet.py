@@ -51,7 +51,7 @@ class Reader(ArrowSource):
         return self._open(take_part)
 
     def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
-        """Yield some columns as pyarrow Tables of so many rows."""
+        """Yield some columns as pyarrow Tables of `size` rows."""
         try:
             with pq.ParquetFile(self.path, memory_map=False) as file:
                 if not file.metadata.num_rows:

@@ -28,7 +28,7 @@ from lomrix.core.table.table import Table
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
 # Strings of which there are more than this do not repeat.
 MOST_DISTINCT = 200_000
-# Files of a column; `starts` says where each string begins among the values.
+# Files of a column; `starts` holds where each string begins among the values.
 PIECES = ("values", "why", "starts")
 # Rows that are converted at once if the type of a column turns out to be wider.
 BLOCK = 1 << 20
@@ -63,7 +63,7 @@ class Scratch:
         return cls(folder)
 
     def require_space(self, size: int) -> None:
-        """Stop if the disk has not so many bytes free.
+        """Stop if the disk has fewer bytes free.
 
         Raises FileError with both.
         """

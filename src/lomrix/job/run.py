@@ -118,7 +118,7 @@ def _apply(
 def _apply_in_parts(
     task: Task, tables: Inputs, size: int, scratch: Scratch, stage: CurrentStage, inputs: OpenedInputs
 ) -> Result:
-    """Apply the step to about so many rows at once; its table is on disk."""
+    """Apply the step to about `size` rows at a time; its table is on disk."""
     table = tables.get_one(task.step.roles[0].name)
     count = -(-len(table) // size)
 
@@ -131,7 +131,7 @@ def _apply_in_parts(
     release_memory()
     result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part)
     release_memory()
-    note = Note(f"larger than the memory budget: worked on in {count:,} parts.", kind="parts", count=count, done=True)
+    note = Note(f"processed in {count:,} parts to stay within the memory limit.", kind="parts", count=count, done=True)
     inputs.notes.append((table.name, note))
     return result
 

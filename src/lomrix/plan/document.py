@@ -17,7 +17,7 @@ from lomrix.files.staging import guard
 from lomrix.job.budget import RunningOptions
 
 STEPS, PARAMETERS, ALLOW_OUTSIDE = "steps", "parameters", "allow_outside"
-# How every step is run that says nothing else.
+# Settings for running that hold for every step without its own.
 RUNNING = tuple(RunningOptions.model_fields)
 TOP_KEYS = (STEPS, PARAMETERS, ALLOW_OUTSIDE, *RUNNING)
 NOTHING: Mapping[str, str] = {}
@@ -84,7 +84,7 @@ class Document:
 
 
 def read_document(path: Path, given: Mapping[str, str], running: Mapping[str, str] = NOTHING) -> Document:
-    """Read a plan's file and fill in its parameters; `running` goes before what it says of memory."""
+    """Read a plan's file and fill in its parameters; `running` takes precedence over its own memory and scratch."""
     require_file(path)
     raw: bytes = guard(path, "read", path.read_bytes)
     try:

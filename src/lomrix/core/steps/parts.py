@@ -21,10 +21,10 @@ from lomrix.core.table.table import Table
 
 # Partitions that are made at once; larger tables are divided again.
 MOST_PARTITIONS = 64
-# A partition may have so many times the rows that were planned before it is divided again.
+# A partition may have this many times the planned rows before it is divided again.
 TOLERANCE = 2
 MOST_DIVISIONS = 4
-# Rows are shared out, and put in order, in so many blocks for each part, since that takes memory besides.
+# Rows are partitioned and sorted in this many blocks per part, since that takes memory of its own.
 BLOCKS = 3
 
 
@@ -72,9 +72,9 @@ def apply_in_parts(
     make_store: Callable[[], Store] = MemoryStore,
     report: Callable[[int], None] = lambda part: None,
 ) -> Result:
-    """Apply a step to parts of about so many rows, which gives what `Step.apply` gives.
+    """Apply a step to parts of about `size` rows; the result is that of `Step.apply`.
 
-    `make_store` makes what tables are kept in; `report` is told which part is next, from 1, and 0 after the last.
+    `make_store` makes what tables are kept in; `report` gets the number of the next part, from 1, and 0 after the last.
     """
     parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
     survey = None
@@ -172,7 +172,7 @@ def divide(
     make_store: Callable[[], Store],
     depth: int,
 ) -> Iterator[dict[str, Table]]:
-    """Yield partitions of about so many rows of the largest table; too large ones are divided again."""
+    """Yield partitions in which the largest table has about `size` rows; larger ones are divided again."""
     largest = max(len(table) for table in tables.values())
     count = min(-(-largest // size), MOST_PARTITIONS)
     if count <= 1 or depth == MOST_DIVISIONS:
@@ -212,7 +212,7 @@ def to_key(column: Column, *, is_text: bool) -> Column:
 
 
 def sort_by_number(table: Table, size: int, make_store: Callable[[], Store]) -> Table:
-    """Return the rows in the order of their numbers, about so many at once."""
+    """Return the rows in the order of their numbers, about `size` of them at a time."""
     numbers = table.row_numbers
     if numbers is None or not len(numbers):
         return replace(table, row_numbers=None)

@@ -210,8 +210,8 @@ class Step(BaseModel):
         return WHOLE
 
     def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
-        """Return whether it can work in parts of so many tables by role, and produce these extras; figures are drawn of
-        the whole.
+        """Return whether it can work in parts, given the number of tables by role, and produce these extras; figures
+        are drawn of the whole.
         """
         drawn = {extra.name for extra in self.gives if extra.content != "table"}
         return self.division.kind != "whole" and not drawn & {*wanted}
