@@ -57,6 +57,7 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("subset", {"where": ("x > 1 or y == 2",), "without": "t"}),
     ("subset", {"where": ("y != 9",), "one_per": "id,t", "pick": "latest:x", "ties": "last"}),
     ("subset", {"one_per": "id", "pick": "earliest:y"}),
+    ("subset", {"sample": 7, "seed": 3}),
     ("derive", {"expressions": ("z = x / y", "band = bands(x, 1, 2)", "big = y > 1"), "label": ("z=Ratio",)}),
     ("derive", {"expressions": ("m = case_mean(x)", "n = case_count(t)", "s = case_sd(y)"), "case": "id"}),
     (
@@ -88,7 +89,7 @@ def test_parts_of_any_table_equal_the_whole(
     word, settings = work
 
     def select(extras: list[str]) -> list[str]:
-        return [name for name in extras if name == "left_out" and "one_per" in settings]
+        return [name for name in extras if name == "left_out" and {"one_per", "sample"} & set(settings)]
 
     whole = happening(word, inputs, settings, lambda step, tables, extras: step.apply(tables, select(extras)))
     parts = happening(

@@ -77,9 +77,7 @@ def apply_in_parts(
     `make_store` makes what tables are kept in; `report` gets the number of the next part, from 1, and 0 after the last.
     """
     parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
-    survey = None
-    if step.surveying and step.division.kind == "by key":
-        survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size)))
+    survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size))) if step.surveying else None
     results: list[PartResult] = []
     errors: list[DataError] = []
     store, stops = make_store(), False

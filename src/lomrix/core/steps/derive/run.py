@@ -47,6 +47,8 @@ NO_SURVEY = Survey()
 def survey(step: Derive, tables: Inputs) -> Survey:
     """Survey the occasions, and the columns that statistics of a case are computed from."""
     table = tables.get_one()
+    if step.division.kind == "any rows":
+        return NO_SURVEY
     expressions = [
         expression
         for assignment in parse_assignments(step.expressions)

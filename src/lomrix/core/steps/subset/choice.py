@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.matching import count_codes, find_first_rows
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Shown, Words
+from lomrix.core.combining import Combinable, Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.scope import Scope
@@ -25,6 +26,8 @@ from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
 MOST_EXAMPLES = 3
+# Numbers that are drawn at once.
+BLOCK = 1 << 20
 CAUSES = {
     "condition-false": "condition false",
     "condition-missing": "condition missing",
@@ -88,8 +91,8 @@ class RowChoice:
         return kept.with_columns({**columns, **kept.columns})
 
 
-def choose_rows(step: Subset, table: Table, scope: Scope) -> RowChoice:
-    """Apply the condition, then keep one row for each key, then draw the sample."""
+def choose_rows(step: Subset, table: Table, scope: Scope, whole: Span) -> RowChoice:
+    """Apply the condition, then keep one row for each key, then draw the sample; `whole` is of what this is a part."""
     choice = RowChoice(table)
     if step.where:
         is_true = evaluate_condition(step.where, scope)
@@ -100,7 +103,7 @@ def choose_rows(step: Subset, table: Table, scope: Scope) -> RowChoice:
     if step.one_per:
         keep_one_per_key(step, choice)
     if step.sample:
-        draw_sample(step, choice)
+        draw_sample(step, choice, whole)
     return choice
 
 
@@ -186,8 +189,49 @@ def require_one_best(table: Table, step: Subset, codes: Rows, size: int, is_best
 # ---------------------------------------------------------------------------- sample
 
 
-def draw_sample(step: Subset, choice: RowChoice) -> None:
+@dataclass(frozen=True)
+class Span(Combinable):
+    """The rows of a table, or of a part of it."""
+
+    first_row: int
+    rows: int
+
+    def combine(self, later: Span) -> Span:
+        """Return the span of both."""
+        return Span(min(self.first_row, later.first_row), self.rows + later.rows)
+
+
+def draw_rows(step: Subset, choice: RowChoice, whole: Span) -> None:
+    """Draw rows at random: those with the smallest of the numbers that `draw` gives."""
+    seed = FIRST_SEED if step.seed is None else step.seed
+    numbers = np.random.PCG64(seed)
+    numbers.advance(choice.table.first_row - whole.first_row)
+    is_drawn = numbers.random_raw(len(choice.table)) <= find_largest_drawn(seed, whole.rows, step.sample)
+    choice.leave_out(~is_drawn, "not-drawn")
+    drawn = int(np.count_nonzero(is_drawn))
+    text = Words("{drawn:row} drawn of {rows}, with seed {seed}.", drawn=drawn, rows=len(is_drawn), seed=str(seed))
+    choice.notes.append(Note(text, kind="sample", count=drawn, done=True))
+    if whole.rows < step.sample:
+        note = f"there are fewer than {step.sample:,} rows, and all were taken."
+        choice.notes.append(Note(note, kind="small-sample", count=1))
+
+
+@functools.lru_cache(maxsize=1)
+def find_largest_drawn(seed: int, rows: int, count: int) -> np.uint64:
+    """Return the largest of the `count` smallest numbers of all rows."""
+    numbers, smallest = np.random.PCG64(seed), np.zeros(0, np.uint64)
+    for start in range(0, rows, BLOCK):
+        smallest = np.append(smallest, numbers.random_raw(min(BLOCK, rows - start)))
+        if len(smallest) > count:
+            smallest = np.partition(smallest, count - 1)[:count]
+    return smallest.max() if len(smallest) else np.uint64(0)
+
+
+def draw_sample(step: Subset, choice: RowChoice, whole: Span) -> None:
     """Draw rows, or whole cases, at random; of each group if asked for."""
+    if step.draws_of_all_rows:
+        draw_rows(step, choice, whole)
+        return
     rows = choice.kept
     table = (
         choice.table.only(dict.fromkeys([*step.case, *step.sample_by])).take(rows)

@@ -17,7 +17,7 @@ from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Balance, Part, balance_values
 from lomrix.core.steps.step import Inputs, Result, require
-from lomrix.core.steps.subset.choice import choose_rows
+from lomrix.core.steps.subset.choice import Span, choose_rows
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
@@ -33,9 +33,16 @@ MOST_COMPARED = 1_000_000
 CASE_SHARE = 0.9
 
 
-def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Choose columns and rows."""
+def survey(step: Subset, tables: Inputs) -> Span:
+    """Count the rows, of which a sample is drawn."""
     table = tables.get_one()
+    return Span(table.first_row, len(table))
+
+
+def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: Span | None = None) -> Result:
+    """Choose columns and rows; `whole` is the table that this is a part of."""
+    table = tables.get_one()
+    whole = whole or survey(step, tables)
     # Columns of the source that were not read are known by their names only.
     read = table.types()
     types = {name: read.get(name, "") for name in table.source_names}
@@ -50,7 +57,7 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str]) -> Result:
     require("left_out" not in wanted or step.leaves_rows_out, "left_out", "No row is left out without a condition.",
             "Add ‹where›, ‹one_per› or ‹sample›.")  # fmt: skip
     scope = Scope(table, step.case, step.occasion)
-    choice = choose_rows(step, table, scope) if step.leaves_rows_out else None
+    choice = choose_rows(step, table, scope, whole) if step.leaves_rows_out else None
     result = table.only(kept)
     if choice is not None:
         result = result.take(choice.kept)

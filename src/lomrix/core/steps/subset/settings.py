@@ -66,6 +66,7 @@ class Subset(Step):
     word: ClassVar[str] = "subset"
     implementation: ClassVar[str] = "lomrix.core.steps.subset.run:subset"
     cell_size: ClassVar[int] = 18
+    surveying: ClassVar[str] = "lomrix.core.steps.subset.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.subset.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to choose from."),)
     gives: ClassVar[tuple[Extra, ...]] = (
@@ -121,8 +122,15 @@ class Subset(Step):
         return bool(self.where or self.one_per or self.sample)
 
     @property
+    def draws_of_all_rows(self) -> bool:
+        """True for a plain sample: of all rows, not of cases or groups."""
+        return bool(self.sample) and not (self.where or self.one_per or self.case or self.sample_by)
+
+    @property
     def division(self) -> Division:
         """By rows, or by the key of which one row stays, unless the condition uses other rows or all are compared."""
+        if self.draws_of_all_rows and not self.sort_by:
+            return ANY_ROWS
         if self.sample or self.sort_by or not (not self.where or is_by_row(parse(self.where))):
             return WHOLE
         return Division("by key", {"source": self.one_per}) if self.one_per else ANY_ROWS
