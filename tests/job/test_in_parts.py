@@ -198,3 +198,40 @@ def test_a_column_on_disk_is_that_in_memory(
     )
     rows = np.arange(len(column))[::-1]
     assert column.take(rows).cells() == expected["x"].take(rows).cells()
+
+
+PLAN = """
+memory = "0.2MB"
+
+[[steps]]
+name = "worn"
+do = "subset"
+from = "days/*.csv"
+where = "pulse > 50"
+
+[[steps]]
+name = "persons"
+do = "aggregate"
+from = "worn"
+by = "crew"
+stat = "temp: mean"
+out = "persons.csv"
+"""
+
+
+def test_plans_and_study_files_set_the_memory(study: Path) -> None:
+    lomrix("subset", "days/", "--where", "pulse > 50", "--out", "worn.parquet", cwd=study)
+    lomrix("aggregate", "worn.parquet", "--by", "crew", "--stat", "temp: mean", "--out", "as_typed.csv", cwd=study)
+    (study / "plan.toml").write_text(PLAN)
+    for words in (["plan.toml", "--full"], ["plan.toml", "--fresh", "--memory", "1GB", "--overwrite"]):
+        output, _ = lomrix("run", *words, cwd=study)
+        assert (study / "persons.csv").read_bytes() == (study / "as_typed.csv").read_bytes()
+    assert "1 of 1" not in output
+    (study / "bad.toml").write_text(PLAN.replace("0.2MB", "much"))
+    assert '"much" is not a size' in lomrix("run", "bad.toml", cwd=study, status=2)[1]
+    (study / "study.toml").write_text('memory = "0.2MB"\n')
+    try:
+        assert "processed in" in lomrix("subset", "device.csv", "--columns", "crew,pulse", cwd=study)[0]
+        assert "processed in" not in lomrix("subset", "device.csv", "--columns", "crew", "--no-study", cwd=study)[0]
+    finally:
+        (study / "study.toml").unlink()

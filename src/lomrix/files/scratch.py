@@ -26,8 +26,8 @@ from lomrix.core.table.reasons import join_reasons, renumber_why
 from lomrix.core.table.table import Table
 
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
-# Strings of which there are more than this do not repeat.
-MOST_DISTINCT = 200_000
+# Strings repeat if there are at most this many, and each occurs this often in a part of more than a few rows.
+MOST_DISTINCT, REPEATS, FEW_ROWS = 200_000, 8, 10_000
 # Files of a column; `starts` holds where each string begins among the values.
 PIECES = ("values", "why", "starts")
 # Rows that are converted at once if the type of a column turns out to be wider.
@@ -180,18 +180,19 @@ class ColumnStore:
 
     def _append_strings(self, column: Column) -> None:
         """Append strings as positions, as long as they repeat."""
-        if self.pool is not None and not (column.strings.is_distinct or column.strings.seems_repetitive()):
+        # Only the strings that occur: a pool may be that of a larger table.
+        encoded = column.compact() if self.pool is not None else column
+        if self.pool is not None and REPEATS * len(encoded.strings) > len(column) > FEW_ROWS:
             self._unpack()
         if self.pool is None:
             self._append_texts(column.to_arrow())
             return
-        column = column.encode()
-        texts = column.strings.strings
+        texts = encoded.strings.strings
         positions = to_positions(pc.index_in(texts, value_set=self.pool)).copy()
         is_new = positions < 0
         positions[is_new] = np.arange(len(self.pool), len(self.pool) + int(np.count_nonzero(is_new)), dtype=np.int32)
         self.pool = pa.concat_arrays([self.pool, texts.filter(pa.array(is_new))])
-        self._write("values", np.append(positions, np.int32(-1))[column.values].astype(np.int32))
+        self._write("values", np.append(positions, np.int32(-1))[encoded.values].astype(np.int32))
         if len(self.pool) > MOST_DISTINCT:
             self._unpack(self.rows + len(column))
 

@@ -192,9 +192,12 @@ def divide(
                     store.append(replace(block.take(rows), row_numbers=numbers[rows], first_row=table.first_row))
     parts = [{role: stores[role][index].finish() for role in tables} for index in range(count)]
     filled = [part for part in parts if any(map(len, part.values()))]
-    for part in filled or [dict(tables)]:
-        # One key is never divided.
-        is_too_large = max(map(len, part.values())) > TOLERANCE * size and len(filled) > 1
+    can_divide = len(filled) > 1  # one key is never divided
+    filled = filled or [dict(tables)]
+    del parts, stores
+    while filled:
+        part = filled.pop(0)  # so that what is computed of it and kept there is dropped with it
+        is_too_large = max(map(len, part.values())) > TOLERANCE * size and can_divide
         yield from divide(step, part, as_text, size, make_store, depth + 1) if is_too_large else [part]
 
 

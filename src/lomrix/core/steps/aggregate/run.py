@@ -103,6 +103,11 @@ def survey(step: Aggregate, tables: Inputs) -> Extents:
     return result
 
 
+def compact(columns: Mapping[str, Column]) -> dict[str, Column]:
+    """Return columns whose strings are copied out of those of all rows."""
+    return {name: column.compact() for name, column in columns.items()}
+
+
 def make_keys(step: Aggregate, role: str, table: Table) -> list[Column]:
     """Return the keys of each row."""
     table, by = add_computed_keys(step, table)
@@ -328,9 +333,9 @@ class Grouping:
         """Return what the account needs of the groups."""
         used = {variable: self.computed_from[variable] for variable, _ in self.wanted}
         return GroupTally(
-            Table(self.groups.values, self.rows.dictionary),
+            Table(compact(self.groups.values), self.rows.dictionary),
             self.sizes,
-            Table(self.computed),
+            Table(compact(self.computed)),
             {name: None if self.suppression.hides_all(name) else self._count_used(used[name]) for name in used},
             self._count_left(),
             len(self.rows),
