@@ -16,7 +16,7 @@ from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
-from lomrix.core.table.renaming import concatenate_tables, join_in_row_order
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
 # Partitions that are made at once; larger tables are divided again.
@@ -53,17 +53,6 @@ class MemoryStore:
         return concatenate_tables(self.parts)
 
 
-@dataclass(frozen=True)
-class PartResult:
-    """What one part gave, besides its table: small enough for all of them to be kept."""
-
-    account: Account
-    tally: Any
-    extras: dict[str, Table]
-    shown: tuple[str, ...]
-    retyped: tuple[str, ...]
-
-
 def apply_in_parts(
     step: Step,
     tables: Inputs,
@@ -78,9 +67,11 @@ def apply_in_parts(
     """
     parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
     survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size))) if step.surveying else None
-    results: list[PartResult] = []
+    done: list[tuple[Account, Any]] = []
     errors: list[DataError] = []
-    store, stops = make_store(), False
+    extras: dict[str, Store] = {}
+    retyped: dict[str, None] = {}
+    store, shown, stops = make_store(), tuple[str, ...](), False
     for number, part in enumerate(parts(step, tables, size, make_store), start=1):
         report(number)
         try:
@@ -88,31 +79,22 @@ def apply_in_parts(
         except DataError as error:
             errors.append(error)
             continue
-        extras = {name: extra for name, extra in result.extras.items() if isinstance(extra, Table)}
-        results.append(PartResult(result.account, result.tally, extras, result.shown, result.retyped))
-        stops = stops or result.stops
+        done.append((result.account, result.tally))
+        retyped.update(dict.fromkeys(result.retyped))
+        shown, stops = result.shown, stops or result.stops
         if not stops and not errors:
             store.append(result.table)
+            for name, extra in result.extras.items():
+                extras.setdefault(name, make_store()).append(extra)
     report(0)
     if errors:
         raise combine_all(errors)
-    if stops:
-        step.conclude([(result.account, result.tally) for result in results])
+    # What the parts show together may stop the step, before its table is put in order.
+    account = step.conclude(done)
     table = store.finish()
-    if step.division.kind == "by key":
-        table = step.arrange(table, tables) if step.arranging else sort_by_number(table, size, make_store)
-    return conclude_parts(step, table, results)
-
-
-def conclude_parts(step: Step, table: Table, results: Sequence[PartResult]) -> Result:
-    """Return the result of the whole, given its table."""
-    account = step.conclude([(result.account, result.tally) for result in results])
-    names = dict.fromkeys(name for result in results for name in result.extras)
-    extras = {
-        name: join_in_row_order(result.extras[name] for result in results if name in result.extras) for name in names
-    }
-    retyped = tuple(dict.fromkeys(name for result in results for name in result.retyped))
-    return Result(table, account, extras, results[0].shown, retyped)
+    table = step.arrange(table, tables) if step.arranging else sort_by_number(table, size, make_store)
+    sorted_extras = {name: sort_by_number(extra.finish(), size, make_store) for name, extra in extras.items()}
+    return Result(table, account, sorted_extras, shown, tuple(retyped))
 
 
 # ------------------------------------------------------------------------- by rows
