@@ -140,7 +140,7 @@ class LongAccount:
             ]
             shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
             missing = self._count_missing(name)
-            reasons = ", ".join(f"{count:,} {reason}" for reason, count in missing.items())
+            reasons = ", ".join(f"{count:,} {reason}" for reason, count in sorted(missing.items()))
             values = len(self.long) - self.long[name].missing_count
             rows.append((name, len(columns), " ".join(shown), values, reasons or "none"))
         return Listing(
@@ -260,7 +260,7 @@ class LongAccount:
             )
         reasons = self._count_lost_reasons()
         if reasons:
-            reason_counts = ", ".join(f"{count:,} {reason}" for reason, count in reasons.items())
+            reason_counts = ", ".join(f"{count:,} {reason}" for reason, count in sorted(reasons.items()))
             lost.append(f"why cells of the rows left out are missing ({reason_counts})")
         repeated, without_case, _ = self._case_counts
         if len(repeated):
