@@ -248,6 +248,8 @@ class Column:
         if self.why is None:
             return self
         counts = self.reason_counts()
+        if tuple(counts) == self.reasons:
+            return self
         numbers = np.zeros(len(self.reasons) + 1, np.uint8)
         numbers[1:] = [list(counts).index(reason) + 1 if reason in counts else 0 for reason in self.reasons]
         return Column(self.type, self.stored, numbers[self.why], tuple(counts), self.pool)

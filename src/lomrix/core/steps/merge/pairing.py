@@ -32,7 +32,7 @@ from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table
 
-MOST_EXAMPLES = 3
+MOST_EXAMPLES, FIRST_ROWS = 3, 100_000
 MOST_NEAR = 12
 # At most this many columns are tried as further keys.
 MOST_FURTHER = 8
@@ -89,8 +89,13 @@ class Pairing:
         self, table: Table, codes: Array, counts: Array, names: list[str]
     ) -> tuple[tuple[int, str], ...]:
         """Return the first keys that repeat, each with its first rows."""
-        rows = np.flatnonzero(np.append(counts > 1, False)[codes])
-        _, firsts = np.unique(codes[rows], return_index=True)
+        repeats = np.append(counts > 1, False)
+        # The first keys mostly are among the first rows.
+        for some in (codes[:FIRST_ROWS], codes):
+            rows = np.flatnonzero(repeats[some])
+            _, firsts = np.unique(codes[rows], return_index=True)
+            if len(firsts) >= MOST_EXAMPLES:
+                break
         shown = []
         for first in rows[np.sort(firsts)[:MOST_EXAMPLES]]:
             numbers = table.number_rows(np.flatnonzero(codes == codes[first])[:4])
@@ -232,6 +237,8 @@ class Pairing:
 
     def _find_first(self, side: int, mask: npt.NDArray[np.bool_]) -> Array:
         """Return the first row of each key among some rows of one side."""
+        if not mask.any():
+            return np.zeros(0, np.int64)
         codes = np.where(mask, (self.keys.base, self.keys.added)[side], -1)
         firsts = matching.find_first_rows(codes, self.keys.size)
         return np.sort(firsts[firsts >= 0])

@@ -89,9 +89,11 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: Span | 
     )
     extras = {"left_out": choice.list_left_out(kept)} if choice is not None and "left_out" in wanted else {}
     # Only the first rows are compared, so that parts find what the whole does.
-    first = np.arange(min(len(table), MOST_COMPARED)) if choice is None else choice.kept[:MOST_COMPARED]
-    compared = [*kept[:MOST_LISTED], *(name for name in kept if IS_ID.search(name)), *left_out_names]
-    head = table.only(dict.fromkeys(name for name in compared if name in table.columns)).take(first)
+    lost = [name for name in left_out_names if name in table.columns]
+    compared = [*kept[:MOST_LISTED], *(name for name in kept if IS_ID.search(name)), *lost] if lost else []
+    head = table.only(dict.fromkeys(name for name in compared if name in table.columns))
+    if choice is not None or len(table) > MOST_COMPARED:
+        head = head.take(np.arange(len(table))[:MOST_COMPARED] if choice is None else choice.kept[:MOST_COMPARED])
     return Result(result, account, extras, tally=Head(head, kept, left_out_names))
 
 
