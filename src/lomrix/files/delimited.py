@@ -81,8 +81,8 @@ class Reader(FileSource):
             yield Cells({name: Column.all_missing("string", 0, BLANK) for name in names}, line_notes, first_row)
 
     def estimate_rows(self) -> int:
-        """Return the number of lines."""
-        return self.layout.byte_stats.line_feeds
+        """Return the number of lines below the header."""
+        return max(self.layout.byte_stats.line_feeds - self.layout.lines_above, 0)
 
     def estimate_text_size(self) -> int:
         """Return the mean length of a line."""
