@@ -118,10 +118,7 @@ class Words(str):
         """
         if not isinstance(later, Words) or later.identity != self.identity:
             raise PartsDifferError(f"{self!r} and {later!r} cannot be combined.")
-        return type(self)(self.template, **combine(self.values, {**later.values, **self._texts()}))
-
-    def _texts(self) -> dict[str, int | str]:
-        return {name: value for name, value in self.values.items() if isinstance(value, str)}
+        return type(self)(self.template, **combine(self.values, later.values))
 
 
 class Shown(str):
