@@ -63,6 +63,7 @@ WORK = {
     "one per": ["--one-per", "crew,mode", "--pick", "latest:minute", "--left-out", "left.csv"],
     "derive": ["warm = temp - 33", "high = pulse > 100"],
     "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
+    "recode": ["--map", "pulse: 0 to 60=1, others=2", "--map", "note: ok=fine", "--map", "mode: x=missing:lost"],
     "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
     "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
     "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from"],

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.table.codes import CodeList
@@ -17,10 +18,14 @@ FEW_TEXTS = 20
 
 
 def encode_as_texts(column: Column) -> tuple[npt.NDArray[np.int32], list[str], Array]:
-    """Return each cell's position among the distinct texts (-1: missing), those texts, and their numbers of cells."""
+    """Return each cell's position among the distinct texts (-1: missing), those texts in the order of their first rows,
+    and their numbers of cells.
+    """
     if column.type == "string":
         column = column.compact()
-        positions, texts = column.values, column.strings.texts()
+        order = order_by_appearance(column.values, len(column.strings))
+        texts = column.strings.strings.take(pa.array(order)).to_pylist()
+        positions = np.append(np.argsort(order).astype(np.int32), np.int32(-1))[column.values]
     else:
         encoded = column.to_arrow().dictionary_encode()
         indices = encoded.indices
@@ -28,6 +33,14 @@ def encode_as_texts(column: Column) -> tuple[npt.NDArray[np.int32], list[str], A
         values = encoded.dictionary.to_numpy(zero_copy_only=False)
         texts = [strip_point(text) for text in Column.of(column.type, values).to_text().to_pylist()]
     return positions, texts, np.bincount(positions[positions >= 0], minlength=len(texts))
+
+
+def order_by_appearance(positions: npt.NDArray[np.int32], count: int) -> npt.NDArray[np.int64]:
+    """Return which of `count` distinct values come first, second … in the rows, each of which occurs."""
+    first = np.zeros(count, np.int64)
+    rows = np.flatnonzero(positions >= 0)[::-1]
+    first[positions[rows]] = rows  # of a repeated position the last assignment counts, which is the first row
+    return np.argsort(first)
 
 
 def strip_point(text: str) -> str:

@@ -1,10 +1,10 @@
-"""Apply a map of values to a column, once for each distinct value."""
+"""What becomes of each distinct value of a column: by a map, as codes, as labels, or on a reversed scale."""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
@@ -12,22 +12,126 @@ import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
-from lomrix.core.steps.recode.settings import Rest
+from lomrix.core.rows.keys import sort_texts
+from lomrix.core.steps.recode.settings import Order, Rest
 from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair
 from lomrix.core.table.codes import RANGE
-from lomrix.core.table.column import Column, choose_cells, common_type
-from lomrix.core.table.distinct import encode_as_texts
-from lomrix.core.table.numbers import is_number
+from lomrix.core.table.column import DTYPES, FILLERS, Column, choose_cells, common_type
+from lomrix.core.table.distinct import strip_point
+from lomrix.core.table.numbers import Type, is_number
+from lomrix.core.table.pool import Pool
+from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.reading import read_text_column
 from lomrix.core.wording import shorten_list
 
-# Old value, new value, and number of cells.
-MappedValue = tuple[str, str, int]
 UNMAPPED = "not in the map"
 # Prefix for the reason of values that become missing, in listings.
 MADE_MISSING = "missing: "
 MOST_LISTED = 10
+
+
+@dataclass(frozen=True)
+class Distinct:
+    """The distinct values of a column as texts, in the order of their first rows, and its reasons, with their cells."""
+
+    type: Type
+    texts: dict[str, int]
+    reasons: dict[str, int]
+
+
+@dataclass(frozen=True)
+class NewValues:
+    """What becomes of each distinct value of a column, and of its missing cells."""
+
+    # The new value of each, and in one more row that of missing cells, if these do not stay as they are.
+    column: Column
+    # The same as texts, as they are listed.
+    texts: list[str]
+    # Old and new text of what is listed, and the positions of the values that it stands for.
+    groups: list[tuple[str, str, list[int]]]
+    fill: str | None = None  # what missing cells become, as it is listed; None if they stay
+    unmapped: list[int] = field(default_factory=list)  # positions of values that the map does not name
+    absent: list[str] = field(default_factory=list)  # values in the map that the column does not have
+
+    def put_into(self, old: Column, positions: npt.NDArray[np.int32]) -> Column:
+        """Return the new column, given the position of each cell among the distinct values (-1: missing)."""
+        if self.fill is not None:
+            return self.column.take(np.where(positions < 0, len(self.texts), positions)).sort_reasons()
+        result = self.column.take_or(positions, "blank")
+        if old.missing_count:
+            filler = np.full(len(old), FILLERS[result.type], DTYPES[result.type])
+            pool = Pool.of([]) if result.type == "string" else None
+            kept = Column(result.type, filler, old.why, old.reasons, pool)
+            result = choose_cells(result, kept, old.is_missing)
+        return result.sort_reasons()
+
+
+def map_values(distinct: Distinct, pairs: Sequence[Pair], others: Rest, name: str) -> NewValues:
+    """Apply a map.
+
+    Raises DataError if the map does not name a value and `others` is `refuse`.
+    """
+    texts = list(distinct.texts)
+    target = find_targets(texts, pairs, distinct.type)
+    unmapped = np.flatnonzero(target < 0).tolist()
+    if unmapped and others == "refuse":
+        shown = shorten_list(
+            (f'"{texts[index]}" ({distinct.texts[texts[index]]:,})' for index in unmapped), MOST_LISTED
+        )
+        raise DataError(
+            f"The map does not name all values of {name}.", where=shown, todo="Name them, or use ‹others=keep›."
+        )
+    new, reasons = _map_texts(texts, target, pairs, others)
+    column = _read_values(distinct.type, new)
+    for reason in dict.fromkeys(reasons.values()):
+        column = column.with_missing(np.array([reasons.get(index) == reason for index in range(len(texts))]), reason)
+    missing_pair = next((pair for pair in pairs if pair.old == MISSING), None)
+    fill = None
+    if missing_pair is not None and distinct.reasons:
+        fill = _format_target(missing_pair.new, missing_pair.reason)
+        column = _append_fill(column, missing_pair)
+    shown_texts = [_format_target(text, reasons.get(index, "")) for index, text in enumerate(new)]
+    mapped = np.flatnonzero(target >= 0).tolist()
+    groups = [(texts[index], shown_texts[index], [index]) for index in mapped]
+    if len(groups) > 3 * MOST_LISTED:  # a range of many values: listed by pair instead of by value
+        groups = [
+            (pair.old, _format_target(pair.new, pair.reason), np.flatnonzero(target == index).tolist())
+            for index, pair in ((index, pairs[index]) for index in dict.fromkeys(target[mapped].tolist()))
+        ]
+    used = {*target.tolist()}
+    absent = [pair.old for index, pair in enumerate(pairs) if index not in used and pair.old not in (OTHERS, MISSING)]
+    return NewValues(column, shown_texts, groups, fill, unmapped, absent)
+
+
+def number_texts(distinct: Distinct, labels: Mapping[str, str], order: Order) -> tuple[NewValues, dict[str, str]]:
+    """Return codes for texts, and their labels; texts that are labels already keep their codes if `order` is given."""
+    texts = list(distinct.texts)
+    numeric = {label: int(code) for code, label in labels.items() if code.lstrip("-").isdigit()}
+    if order == "given" and numeric and set(texts) <= set(numeric):
+        codes = [numeric[text] for text in texts]
+    elif order == "given" and labels and set(texts) <= set(labels):
+        codes = [list(labels).index(text) + 1 for text in texts]
+    elif order == "alphabet":
+        codes = (np.argsort(sort_texts(pa.array(texts, pa.large_string()))) + 1).tolist()
+    else:
+        codes = [index + 1 for index in range(len(texts))]
+    shown = list(map(str, codes))
+    by_code = sorted(range(len(texts)), key=codes.__getitem__)
+    groups = [(texts[index], shown[index], [index]) for index in by_code]
+    values = NewValues(Column.of("integer", np.array(codes, np.int64)), shown, groups)
+    return values, {shown[index]: labels.get(texts[index], texts[index]) for index in by_code}
+
+
+def reverse_values(distinct: Distinct, low: float, high: float) -> NewValues:
+    """Reverse a numeric scale: lowest plus highest minus the score."""
+    texts = list(distinct.texts)
+    is_integer = distinct.type == "integer"
+    values = low + high - np.array([int(text) if is_integer else float(text) for text in texts])
+    type_: Type = "integer" if is_integer and float(low + high).is_integer() else "number"
+    shown = [strip_point(f"{value:g}") for value in values.tolist()]
+    groups = sorted((text, shown[index], [index]) for index, text in enumerate(texts))
+    return NewValues(Column.of(type_, values), shown, groups)
 
 
 def find_targets(texts: Sequence[str], pairs: Sequence[Pair], type_: str) -> npt.NDArray[np.int64]:
@@ -46,15 +150,13 @@ def find_targets(texts: Sequence[str], pairs: Sequence[Pair], type_: str) -> npt
     return target
 
 
-def map_codes(codes: Sequence[str], pairs: Sequence[Pair], column: Column, others: Rest) -> list[tuple[str, ...]]:
+def map_codes(codes: Sequence[str], pairs: Sequence[Pair], distinct: Distinct, others: Rest) -> list[tuple[str, ...]]:
     """Return what becomes of the dictionary's codes under a map; empty if they become missing.
 
     A code that is a range becomes what its values become, and stays for those that the map does not name.
     """
     result = []
-    _positions, texts, counts = encode_as_texts(column)
-    del _positions
-    occurring = [text for text, count in zip(texts, counts.tolist(), strict=True) if count and is_number(text)]
+    occurring = [text for text in distinct.texts if is_number(text)]
     for code in codes:
         code_range = RANGE.fullmatch(code)
         values = [code]
@@ -65,7 +167,7 @@ def map_codes(codes: Sequence[str], pairs: Sequence[Pair], column: Column, other
             ]
             values = values_inside or [code]
         mapped_codes: dict[str, None] = {}
-        for index in find_targets(values, pairs, column.type).tolist():
+        for index in find_targets(values, pairs, distinct.type).tolist():
             if index < 0:
                 mapped_codes |= dict.fromkeys([code] if others != "missing" else [])
             elif not pairs[index].reason:
@@ -77,53 +179,6 @@ def map_codes(codes: Sequence[str], pairs: Sequence[Pair], column: Column, other
 def is_in_range(text: str, span: re.Match[str]) -> bool:
     """Return whether a number is in a range of codes, such as `2 to 4`."""
     return float(span[1]) <= float(text) <= float(span[2])
-
-
-@dataclass(frozen=True)
-class MappedColumn:
-    """A column after a map was applied."""
-
-    column: Column
-    values: list[MappedValue]  # old value, new value and number of cells, of what was mapped
-    unmapped: list[tuple[str, int]]  # values that the map does not name, with their numbers of cells
-    used: set[int]  # positions of the pairs that some cell falls under
-
-
-def map_column(column: Column, pairs: tuple[Pair, ...], others: Rest, name: str) -> MappedColumn:
-    """Apply a map to a column.
-
-    Raises DataError if the map does not name a value and `others` is `refuse`.
-    """
-    positions, texts, counts = encode_as_texts(column)
-    target = find_targets(texts, pairs, column.type)
-    occurs = counts > 0
-    unmapped = [(texts[index], int(counts[index])) for index in np.flatnonzero((target < 0) & occurs)]
-    if unmapped and others == "refuse":
-        shown = shorten_list((f'"{value}" ({count:,})' for value, count in unmapped), MOST_LISTED)
-        raise DataError(
-            f"The map does not name all values of {name}.", where=shown, todo="Name them, or use ‹others=keep›."
-        )
-    new, reasons = _map_texts(texts, target, pairs, others)
-    missing_pair = next((pair for pair in pairs if pair.old == MISSING), None)
-    is_mapped = occurs & (target >= 0)
-    values = [
-        (texts[index], _format_target(new[index], reasons.get(index, "")), int(counts[index]))
-        for index in np.flatnonzero(is_mapped).tolist()
-    ]
-    if len(values) > 3 * MOST_LISTED:  # a range of many values: listed by pair instead of by value
-        values = [
-            (
-                pairs[index].old,
-                _format_target(pairs[index].new, pairs[index].reason),
-                int(counts[target == index].sum()),
-            )
-            for index in dict.fromkeys(target[target >= 0].tolist())
-        ]
-    if missing_pair is not None:
-        text = _format_target(missing_pair.new, missing_pair.reason)
-        values += [(f"{MADE_MISSING}{reason}", text, count) for reason, count in column.reason_counts().items()]
-    result = rebuild_column(column, positions, new, reasons, missing_pair)
-    return MappedColumn(result, values, unmapped, set(target[is_mapped].tolist()))
 
 
 def _map_texts(
@@ -157,36 +212,21 @@ def _match_pair(pair: Pair, texts: Sequence[str], numbers: Array, type_: str) ->
     return np.array([text == pair.old for text in texts], np.bool_)
 
 
-def rebuild_column(
-    column: Column,
-    positions: npt.NDArray[np.int32],
-    new: list[str | None],
-    reasons: dict[int, str],
-    missing_pair: Pair | None,
-) -> Column:
-    """Make a column from the new text of each distinct old one; typed again, keeping old reasons."""
+def _read_values(type_: Type, new: list[str | None]) -> Column:
+    """Return new values in the type that all of them have, without reasons."""
+    if not new:
+        return Column.of_cells(type_, [])
     # A word such as "none" among the new values is a value: only `missing:reason` makes a cell missing.
-    typed, _ = read_text_column("", pa.array(new, pa.large_string()), tokens=False)
-    if typed.type == "string" and column.type == "string":
-        typed, _ = read_text_column("", pa.array(new, pa.large_string()), Variable(type="string"))
-    values = typed.take_or(positions.astype(np.int64), "blank") if len(new) else column
-    was_missing = column.is_missing
-    result = Column(values.type, values.values, None, (), values.pool)
-    for number, reason in enumerate(column.reasons, start=1):
-        if column.why is not None:
-            result = result.with_missing(column.why == number, reason)
-    for index, reason in reasons.items():
-        result = result.with_missing(positions == index, reason)
-    if missing_pair is not None and was_missing.any() and missing_pair.reason:
-        result = result.clear_missing(was_missing).with_missing(was_missing, missing_pair.reason)
-    elif missing_pair is not None and was_missing.any():
-        fill_value, _ = read_text_column("", pa.array([missing_pair.new], pa.large_string()), tokens=False)
-        result = fill_cells(result, was_missing, fill_value)
-    return result
+    column, _ = read_text_column("", pa.array(new, pa.large_string()), tokens=False)
+    if column.type == "string" == type_:
+        column, _ = read_text_column("", pa.array(new, pa.large_string()), Variable(type="string"))
+    return Column(column.type, column.values, None, (), column.pool)
 
 
-def fill_cells(column: Column, cells: npt.NDArray[np.bool_], value: Column) -> Column:
-    """Put one value into some of the column's missing cells."""
-    type_ = common_type((column, value)) or "string"
-    column, value = column.widen(type_), value.widen(type_)
-    return choose_cells(column, value.take(np.zeros(len(column), np.int64)), cells)
+def _append_fill(column: Column, pair: Pair) -> Column:
+    """Append what missing cells become."""
+    if pair.reason:
+        return concatenate_columns([column, Column.all_missing(column.type, 1, pair.reason)], column.type)
+    fill, _ = read_text_column("", pa.array([pair.new], pa.large_string()), tokens=False)
+    type_ = common_type((column, fill)) or "string"
+    return concatenate_columns([column.widen(type_), fill.widen(type_)], type_)

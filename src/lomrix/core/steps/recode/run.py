@@ -3,26 +3,37 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass
-from functools import partial
+from functools import cached_property, partial
+from typing import Literal
 
 import numpy as np
+import numpy.typing as npt
 
+from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Shown, Words
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import sort_texts
 from lomrix.core.steps.account import Account, Balance, Listing, Part
-from lomrix.core.steps.recode.mapping import MADE_MISSING, MOST_LISTED, MappedValue, map_codes, map_column
+from lomrix.core.steps.recode.mapping import (
+    MADE_MISSING,
+    MOST_LISTED,
+    Distinct,
+    NewValues,
+    map_codes,
+    map_values,
+    number_texts,
+    reverse_values,
+)
 from lomrix.core.steps.recode.settings import Recode
-from lomrix.core.steps.recode.value_map import MISSING, OTHERS, Pair, make_pair, require_disjoint
+from lomrix.core.steps.recode.value_map import Pair, make_pair, require_disjoint
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.codes import RANGE
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
-from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import encode_as_texts, strip_point
 from lomrix.core.table.entry_changes import How, keep_valid_parts, note_dropped_parts, note_dropped_rules
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.scale import parse_span
 from lomrix.core.table.selection import choose_columns
@@ -31,29 +42,59 @@ from lomrix.core.table.texts import read_text_rows, require_heads
 from lomrix.core.wording import shorten_list
 
 MAP_HEADS = ("variable", "old", "new")
+MOST_EXAMPLES = 5
 
 
-def recode(step: Recode, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Recode the table."""
+@dataclass(frozen=True)
+class Instruction:
+    """What is to be done with a column."""
+
+    column: str
+    do: Literal["map", "to codes", "to labels", "reverse"]
+    pairs: tuple[Pair, ...] = ()
+
+
+def survey(step: Recode, tables: Inputs) -> dict[str, Distinct]:
+    """Find the distinct values of the columns that are recoded, by which all cells are recoded alike."""
     table = tables.get_one()
-    recoding = TableRecoding(step, table, dict(table.columns), table.dictionary)
-    types = table.types()
-    for choice, pairs in (*step.maps, *read_map_file(tables.get_optional("map_file"))):
-        for name in choose_columns(choice, types, table.name):
-            recoding.apply_map(name, pairs)
-    for name in choose_columns(step.to_codes, types, table.name) if step.to_codes else ():
-        recoding.to_codes(name)
-    for name in choose_columns(step.to_labels, types, table.name) if step.to_labels else ():
-        recoding.to_labels(name)
-    for name in choose_columns(step.reverse, types, table.name) if step.reverse else ():
-        low, high = parse_span(step.span)
-        column, turned = reverse_scale(table[name], (low, high), name, table.first_row)
-        into = recoding.put_column(name, column, turned, partial(reverse_codes, low=low, high=high))
-        recoding.mark_reversed(name, into, low, high)
-    if not recoding.changes:
-        raise UsageError("No recoding was given.", todo="Use ‹map=watch: day=1, night=2›.")
+    names = [instruction.column for instruction in list_instructions(step, tables)]
+    return {name: Cells.encode(table[name]).distinct for name in names}
+
+
+def recode(
+    step: Recode, tables: Inputs, wanted: Collection[str], whole: Mapping[str, Distinct] | None = None
+) -> Result:
+    """Recode the table; `whole` has the distinct values of the table that this is a part of."""
+    recoding = TableRecoding(step, tables.get_one(), whole or {})
+    for instruction in list_instructions(step, tables):
+        recoding.recode_column(instruction)
     result = recoding.make_table()
     return Result(result, recoding.make_account(result))
+
+
+def list_instructions(step: Recode, tables: Inputs) -> list[Instruction]:
+    """List what is done with each column.
+
+    Raises UsageError if there is nothing to do, or a column would be recoded twice.
+    """
+    table = tables.get_one()
+    types = table.types()
+    maps = (*step.maps, *read_map_file(tables.get_optional("map_file")))
+    result = [
+        Instruction(name, "map", pairs) for choice, pairs in maps for name in choose_columns(choice, types, table.name)
+    ]
+    choices: list[tuple[Literal["to codes", "to labels", "reverse"], str]] = [
+        ("to codes", step.to_codes), ("to labels", step.to_labels), ("reverse", step.reverse)
+    ]  # fmt: skip
+    for do, choice in choices:
+        result += [Instruction(name, do) for name in (choose_columns(choice, types, table.name) if choice else ())]
+    names = [instruction.column for instruction in result]
+    repeated = next((name for name in names if names.count(name) > 1), None)
+    if repeated is not None:
+        raise UsageError(f"Two instructions recode {repeated}.", todo="Use one map, or recode in two steps.")
+    if not result:
+        raise UsageError("No recoding was given.", todo="Use ‹map=watch: day=1, night=2›.")
+    return result
 
 
 def read_map_file(table: Table | None) -> list[tuple[str, tuple[Pair, ...]]]:
@@ -73,51 +114,151 @@ def read_map_file(table: Table | None) -> list[tuple[str, tuple[Pair, ...]]]:
 
 
 @dataclass(frozen=True)
+class Cells:
+    """The cells of a column, or of a part of one, by their positions among the distinct values of the whole."""
+
+    column: Column
+    distinct: Distinct
+    positions: npt.NDArray[np.int32]  # -1: missing
+
+    @classmethod
+    def encode(cls, column: Column, whole: Distinct | None = None) -> Cells:
+        """Find the distinct values, or those of the whole, in a column."""
+        positions, texts, counts = encode_as_texts(column)
+        if whole is None:
+            distinct = Distinct(column.type, dict(zip(texts, counts.tolist(), strict=True)), column.reason_counts())
+            return cls(column, distinct, positions)
+        index_of = {text: index for index, text in enumerate(whole.texts)}
+        indexes = np.array([*(index_of[text] for text in texts), -1], np.int32)
+        return cls(column, whole, indexes[positions])
+
+    @cached_property
+    def counts(self) -> Array:
+        """Number of cells of each distinct value."""
+        return np.bincount(self.positions[self.positions >= 0], minlength=len(self.distinct.texts))
+
+    @cached_property
+    def reasons(self) -> dict[str, int]:
+        """Number of cells missing for each reason of the whole."""
+        here = self.column.reason_counts()
+        return {reason: here.get(reason, 0) for reason in sorted(self.distinct.reasons)}
+
+
+@dataclass(frozen=True)
 class Recoding:
-    """What happened to one column: cells by old and new value, and values not in the map."""
+    """What becomes of one column."""
 
     column: str
     into: str
-    pairs: tuple[tuple[str, str, int], ...]
-    cells: int
-    changed: int
-    unmapped: tuple[tuple[str, int], ...] = ()
+    cells: Cells
+    values: NewValues
+
+    def count_changed(self) -> int:
+        """Count the cells that have another value or reason."""
+        cells, values = self.cells, self.values
+        is_changed = [
+            not is_same_value(old, new, values.column)
+            for old, new in zip(cells.distinct.texts, values.texts, strict=True)
+        ]
+        filled = [
+            count for reason, count in cells.reasons.items() if values.fill not in (None, f"{MADE_MISSING}{reason}")
+        ]
+        return int(cells.counts[np.array(is_changed, np.bool_)].sum()) + sum(filled)
+
+    def list_values(self) -> list[tuple[object, ...]]:
+        """List the old and new values with their cells."""
+        rows: list[tuple[object, ...]] = [
+            (self.into, old, new, int(self.cells.counts[positions].sum())) for old, new, positions in self.values.groups
+        ]
+        if self.values.fill is not None:
+            rows += [
+                (self.into, f"{MADE_MISSING}{reason}", self.values.fill, count)
+                for reason, count in self.cells.reasons.items()
+            ]
+        return rows
+
+    def note_unmapped(self, treatment: str) -> list[Note]:
+        """Note the values that the map does not name, with their cells."""
+        unmapped, texts = self.values.unmapped, list(self.cells.distinct.texts)
+        if not unmapped:
+            return []
+        shown = shorten_list((f'"{{old{index}}}" ({{n{index}}})' for index in unmapped), MOST_LISTED)
+        parts: dict[str, int | str] = {f"n{index}": int(self.cells.counts[index]) for index in unmapped[:MOST_LISTED]}
+        parts |= {f"old{index}": texts[index] for index in unmapped[:MOST_LISTED]}
+        text = Words(f"values that the map does not name, {treatment}: {shown}.", **parts)
+        return [Note(text, self.column, (), "unmapped", int(self.cells.counts[unmapped].sum()))]
 
 
 class TableRecoding:
-    """A table being recoded."""
+    """A table being recoded, or a part of one."""
 
-    def __init__(self, step: Recode, before: Table, columns: dict[str, Column], dictionary: Dictionary) -> None:
-        self.step, self.before, self.columns, self.dictionary = step, before, columns, dictionary
+    def __init__(self, step: Recode, before: Table, whole: Mapping[str, Distinct]) -> None:
+        self.step, self.before, self.whole = step, before, whole
+        self.columns, self.dictionary = dict(before.columns), before.dictionary
         self.changes: list[Recoding] = []
         self.notes: list[Note] = []
 
-    def apply_map(self, name: str, pairs: tuple[Pair, ...]) -> str:
-        """Recode a column by a map."""
-        mapped = map_column(self.before[name], pairs, self.step.others, name)
-        labels = list(self.before.dictionary.labels_of(name))
-        into_of = dict(zip(labels, map_codes(labels, pairs, self.before[name], self.step.others), strict=True))
-        into = self.put_column(name, mapped.column, mapped.values, lambda code: into_of[code], mapped.unmapped)
-        absent = [
-            pair.old
-            for index, pair in enumerate(pairs)
-            if index not in mapped.used and pair.old not in (OTHERS, MISSING)
-        ]
-        if absent:
-            shown = shorten_list((f'"{old}"' for old in absent), MOST_LISTED)
+    def recode_column(self, instruction: Instruction) -> None:
+        """Recode a column, once for each of its distinct values."""
+        name = instruction.column
+        cells = Cells.encode(self.before[name], self.whole.get(name))
+        labels = self.before.dictionary.labels_of(name)
+        if instruction.do == "map":
+            codes = map_codes(list(labels), instruction.pairs, cells.distinct, self.step.others)
+            values = map_values(cells.distinct, instruction.pairs, self.step.others, name)
+            self._put_values(name, cells, values, dict(zip(labels, codes, strict=True)).__getitem__)
+            self._note_map(name, instruction.pairs, values)
+        elif instruction.do == "reverse":
+            low, high = parse_span(self.step.span)
+            require_within(self.before, name, low, high)
+            values = reverse_values(cells.distinct, low, high)
+            into = self._put_values(name, cells, values, partial(reverse_codes, low=low, high=high))
+            self._mark_reversed(name, into, low, high)
+        elif instruction.do == "to labels":
+            if not labels:
+                raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
+            pairs = [make_pair(code, label) for code, label in labels.items()]
+            values = map_values(cells.distinct, pairs, self.step.others, name)
+            self._set_codes(self._put_values(name, cells, values), {})
+        else:
+            if cells.column.type != "string":
+                raise UsageError(
+                    f"{name} is {cells.column.type}, not text, so there is nothing to turn into codes.", columns=[name]
+                )
+            values, new_labels = number_texts(cells.distinct, labels, self.step.order)
+            self._set_codes(self._put_values(name, cells, values), new_labels)
+
+    def _put_values(
+        self, name: str, cells: Cells, values: NewValues, into_of: Callable[[str], tuple[str, ...]] = lambda code: ()
+    ) -> str:
+        """Put a recoded column into its place, or into a new one, and return its name.
+
+        `into_of` says what becomes of a code of the dictionary, whether it occurs or not: several for a range of
+        values, none where it becomes missing.
+        """
+        into = self.step.into.replace("{column}", name) if self.step.into else name
+        if into != name:
+            require_new_name(into, self.columns, "the recoded column")
+        self.columns[into] = values.put_into(cells.column, cells.positions)
+        self._move_labels(name, into, values, into_of)
+        self.changes.append(Recoding(name, into, cells, values))
+        return into
+
+    def _note_map(self, name: str, pairs: tuple[Pair, ...], values: NewValues) -> None:
+        """Note values that do not occur, and ends of two ranges."""
+        if values.absent:
+            shown = shorten_list((f'"{old}"' for old in values.absent), MOST_LISTED)
             self.notes.append(
                 Note(f"the map names values that the column does not have: {shown}.", name, (), "not-found")
             )
         for first, second in itertools.combinations([pair for pair in pairs if pair.ends], 2):
             shared = {*(first.ends or ())} & {*(second.ends or ())}
             if shared:
-                end = shared.pop()
-                end_text = strip_point(str(end))
+                end_text = strip_point(str(shared.pop()))
                 text = f'{end_text} is in "{first.old}" and in "{second.old}"; it belongs to the first.'
                 self.notes.append(Note(text, name, kind="shared-end"))
-        return into
 
-    def mark_reversed(self, before: str, name: str, low: float, high: float) -> None:
+    def _mark_reversed(self, before: str, name: str, low: float, high: float) -> None:
         """Record in the dictionary that a variable was reverse-scored, so that nobody reverses it again.
 
         It keeps its span and unit; limits are reversed like the scores.
@@ -136,47 +277,7 @@ class TableRecoding:
         )
         self.dictionary = self.dictionary.with_variable(name, entry)
 
-    def put_column(
-        self,
-        name: str,
-        column: Column,
-        pairs: Sequence[MappedValue],
-        into_of: Callable[[str], tuple[str, ...]],
-        unmapped: Sequence[tuple[str, int]] = (),
-    ) -> str:
-        """Put a recoded column into its place, or into a new one.
-
-        Raises UsageError if the column was recoded by another instruction already.
-
-        Parameters
-        ----------
-        name, column
-            The column before, and what became of it.
-        pairs
-            Old value, new value, number of cells.
-        into_of
-            What becomes of a code of the dictionary, whether it occurs or not: several for a range of values, none
-            where it becomes missing.
-        unmapped
-            Values that a map does not name.
-        """
-        if any(change.column == name for change in self.changes):
-            raise UsageError(f"Two instructions recode {name}.", todo="Use one map, or recode in two steps.")
-        into = self.step.into.replace("{column}", name) if self.step.into else name
-        if into != name:
-            require_new_name(into, self.columns, "the recoded column")
-        self.columns[into] = column
-        has_changed = any(old != new and not new.startswith(MADE_MISSING) for old, new, _ in pairs)
-        self._move_labels(name, into, into_of, has_changed=has_changed)
-        changed = sum(count for old, new, count in pairs if not is_same_value(old, new, column))
-        if self.step.others == "missing":
-            changed += sum(count for _, count in unmapped)
-        self.changes.append(Recoding(name, into, tuple(pairs), len(column), changed, tuple(unmapped)))
-        return into
-
-    def _move_labels(
-        self, name: str, into: str, into_of: Callable[[str], tuple[str, ...]], *, has_changed: bool
-    ) -> None:
+    def _move_labels(self, name: str, into: str, values: NewValues, into_of: Callable[[str], tuple[str, ...]]) -> None:
         """Move labels with their codes, including unused ones; a code with several labels loses them."""
         entry, labels = self.before.dictionary.of(name), self.before.dictionary.labels_of(name)
         labels_by_code: dict[str, list[str]] = {}
@@ -191,8 +292,12 @@ class TableRecoding:
             if len(labels_of_code) > 1:
                 text = f"{new} now means {' and '.join(labels_of_code)}, and has no label."
                 self.notes.append(Note(text, name, kind="label-lost"))
+        has_changed = any(
+            old != new and not new.startswith(MADE_MISSING)
+            for old, new in [*((old, new) for old, new, _ in values.groups), ("", values.fill or MADE_MISSING)]
+        )
         how: How = "mapped" if has_changed else "own values"
-        entry = keep_valid_parts(entry, self.before[name], self.columns[into], how).with_parts(codes=entry.codes)
+        entry = keep_valid_parts(entry, self.before[name], values.column, how).with_parts(codes=entry.codes)
         if unique_labels != dict(labels):
             own_list = self._find_free_list(into)
             entry = entry.with_parts(codes=own_list if unique_labels else None)
@@ -201,63 +306,19 @@ class TableRecoding:
         put = self.dictionary.with_changed if is_other else self.dictionary.with_variable
         self.dictionary = put(into, entry)
 
+    def _set_codes(self, into: str, labels: dict[str, str]) -> None:
+        """Give a recoded column the codes that it has now, or none."""
+        codes = self._find_free_list(into) if labels else None
+        if codes:
+            self.dictionary = self.dictionary.with_codes(codes, labels)
+        self.dictionary = self.dictionary.with_variable(
+            into, self.dictionary.of(into).with_parts(codes=codes, type=None)
+        )
+
     def _find_free_list(self, into: str) -> str:
         """Return a name for the codes of a recoded column that no other variable uses."""
         others = {self.dictionary.of(name).codes for name in self.columns if name != into}
         return into if into not in others else f"{into}_recoded"
-
-    def to_codes(self, name: str) -> None:
-        """Turn texts into codes; texts that are labels in the dictionary get their codes."""
-        column = self.before[name].compact()
-        if column.type != "string":
-            raise UsageError(
-                f"{name} is {column.type}, not text, so there is nothing to turn into codes.", columns=[name]
-            )
-        texts = column.strings.texts()
-        code_by_label = {label: code for code, label in self.before.dictionary.labels_of(name).items()}
-        numeric = {label: int(code) for label, code in code_by_label.items() if code.lstrip("-").isdigit()}
-        labels = self.before.dictionary.labels_of(name)
-        if self.step.order == "given" and numeric and set(texts) <= set(numeric):
-            codes = [numeric[text] for text in texts]
-        elif self.step.order == "given" and labels and set(texts) <= set(labels):
-            codes = [list(labels).index(text) + 1 for text in texts]
-        else:
-            codes = [index + 1 for index in self._order_texts(column)]
-        values = np.append(np.array(codes, np.int64), 0)[column.values]
-        counts = np.bincount(column.values[column.values >= 0], minlength=len(texts))
-        pairs = sorted(zip(texts, map(str, codes), counts.tolist(), strict=True), key=lambda pair: int(pair[1]))
-        into = self.put_column(name, Column.of("integer", values, column.why, column.reasons), pairs, lambda code: ())
-        new_labels = {str(code): labels.get(text, text) for code, text in sorted(zip(codes, texts, strict=True))}
-        old = self.dictionary.of(into)
-        name = self._find_free_list(into)
-        self.dictionary = self.dictionary.with_codes(name, new_labels).with_variable(
-            into, old.with_parts(codes=name, type=None)
-        )
-
-    def _order_texts(self, column: Column) -> list[int]:
-        """Return the position of each distinct text in the stated order, from 0."""
-        texts = column.strings
-        if self.step.order == "alphabet":
-            order = sort_texts(texts.strings)
-        else:
-            present = np.flatnonzero(column.values >= 0)
-            _, firsts = np.unique(column.values[present], return_index=True)
-            order = np.argsort(firsts, kind="stable")
-        positions = np.empty(len(texts), np.int64)
-        positions[order] = np.arange(len(texts))
-        return [int(position) for position in positions]
-
-    def to_labels(self, name: str) -> None:
-        """Turn codes into labels; a code without a label stays, with a note."""
-        labels = self.before.dictionary.labels_of(name)
-        if not labels:
-            raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
-        pairs = tuple(make_pair(code, label) for code, label in labels.items())
-        mapped = map_column(self.before[name], pairs, self.step.others, name)
-        into = self.put_column(name, mapped.column, mapped.values, lambda code: (), mapped.unmapped)
-        self.dictionary = self.dictionary.with_variable(
-            into, self.dictionary.of(into).with_parts(codes=None, type=None)
-        )
 
     def make_table(self) -> Table:
         """Return the recoded table."""
@@ -271,42 +332,33 @@ class TableRecoding:
 
     def make_account(self, result: Table) -> Account:
         """Report what the recoding did; cells are compared with the table before."""
-        listings, notes, balances = (
-            [],
-            [*self.notes],
-            [Balance("rows", len(self.before), (Part("kept", len(result)),), quiet=True)],
-        )
-        rows = tuple((change.into, *pair) for change in self.changes for pair in change.pairs)
-        listings.append(Listing("values recoded", ("column", "old", "new", "cells"), rows))
+        notes, balances = [*self.notes], [Balance("rows", len(self.before), (Part("kept", len(result)),), quiet=True)]
+        treatment = {"missing": "made missing"}.get(self.step.others, "kept as they are")
         for change in self.changes:
-            if change.unmapped:
-                shown = shorten_list((f'"{value}" ({count:,})' for value, count in change.unmapped), MOST_LISTED)
-                count = sum(count for _, count in change.unmapped)
-                treatment = {"keep": "kept as they are", "missing": "made missing"}[self.step.others]
-                notes.append(
-                    Note(
-                        f"values that the map does not name, {treatment}: {shown}.",
-                        change.column,
-                        (),
-                        "unmapped",
-                        count,
-                    )
-                )
             before, after = self.before[change.column], result[change.into]
-            if change.unmapped and self.step.others == "keep" and after.type == "string" != before.type:
+            notes += change.note_unmapped(treatment)
+            is_kept = change.values.unmapped and self.step.others == "keep"
+            if is_kept and after.type == "string" != before.type:
                 text = f"was {before.type} and is now text: the kept values are not all numbers or dates."
                 notes.append(Note(text, change.column, kind="type-changed"))
             same = int(np.count_nonzero(same_cells(before, after)))
-            parts = (Part("changed", change.changed), Part("kept", same, "unchanged"))
+            parts = (Part("changed", change.count_changed()), Part("kept", same, "unchanged"))
             balances.append(Balance("cells", len(before), parts, change.into))
         entries = self.before.dictionary.of, result.dictionary.of
         notes += note_dropped_parts((change.into, entries[0](change.column), entries[1](change.into))
                                   for change in self.changes)  # fmt: skip
         notes += note_dropped_rules(self.before.dictionary, result.dictionary)
-        names = ", ".join(dict.fromkeys(change.into for change in self.changes))
-        facts = {"columns": [change.into for change in self.changes]}
-        summary = f"{pluralize(sum(change.changed for change in self.changes), 'cell')} changed in {names}."
-        return Account("recode", summary, tuple(balances), facts, tuple(listings), tuple(notes))
+        names = [change.into for change in self.changes]
+        rows = tuple(row for change in self.changes for row in change.list_values())
+        return Account(
+            "recode",
+            Words("{n:cell} changed in {names}.", n=sum(change.count_changed() for change in self.changes),
+                  names=", ".join(names)),
+            tuple(balances),
+            {"columns": names},
+            (Listing("values recoded", ("column", "old", "new", "cells"), rows),),
+            tuple(notes),
+        )  # fmt: skip
 
 
 def is_same_value(old: str, new: str, column: Column) -> bool:
@@ -330,35 +382,27 @@ def reverse_codes(code: str, low: float, high: float) -> tuple[str, ...]:
     return (reverse_code(code, low, high),)
 
 
-def reverse_scale(
-    column: Column, span: tuple[float, float], name: str, first_row: int
-) -> tuple[Column, list[tuple[str, str, int]]]:
-    """Reverse a score: lowest plus highest minus the score.
+def require_within(table: Table, name: str, low: float, high: float) -> None:
+    """Stop if a column is not numeric, or a score is outside the span.
 
-    Raises DataError if a score is outside the span.
+    Raises DataError with the first rows.
     """
+    column = table[name]
     if column.type not in ("integer", "number"):
         raise DataError(
             f"{name} is {column.type}, so it cannot be reverse-scored.",
             todo="Correct it first; check lists the cells.",
             columns=[name],
         )
-    low, high = span
-    outside = ~column.is_missing & ((column.values < low) | (column.values > high))
-    if outside.any():
-        rows = np.flatnonzero(outside)
+    rows = np.flatnonzero(~column.is_missing & ((column.values < low) | (column.values > high)))
+    if len(rows):
+        numbers = table.find_row_numbers(rows[:MOST_EXAMPLES]).tolist()
+        shown = [
+            (number, f"row {number}: {value:g}")
+            for number, value in zip(numbers, column.values[rows[:MOST_EXAMPLES]].tolist(), strict=True)
+        ]
         raise DataError(
-            f"{name} has {pluralize(len(rows), 'cell')} outside {low:g} to {high:g}.",
-            where=", ".join(f"row {row + first_row}: {column.values[row]:g}" for row in rows[:5].tolist()),
+            Words("{name} has {n:cell} outside {span}.", name=name, n=len(rows), span=f"{low:g} to {high:g}"),
+            where=Shown(shown, len(rows), MOST_EXAMPLES),
             todo="Correct the cells first, or use the right ‹span›.",
         )
-    values = low + high - column.values
-    is_integer = column.type == "integer" and float(low + high).is_integer()
-    result = Column.of("integer" if is_integer else "number", values, column.why, column.reasons)
-    places, texts, counts = encode_as_texts(column)
-    del places
-    pairs = [
-        (text, strip_point(f"{low + high - float(text):g}"), int(count))
-        for text, count in zip(texts, counts, strict=True)
-    ]
-    return result, sorted(pairs)

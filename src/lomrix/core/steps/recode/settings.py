@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from lomrix.core.steps.recode.value_map import Pair, parse_map
 from lomrix.core.steps.settings import Columns, Setting, Texts, parsed_by
-from lomrix.core.steps.step import Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step, require
 from lomrix.core.table.scale import parse_span
 
 Rest = Literal["keep", "missing", "refuse"]
@@ -26,6 +26,7 @@ class Recode(Step):
 
     word: ClassVar[str] = "recode"
     implementation: ClassVar[str] = "lomrix.core.steps.recode.run:recode"
+    surveying: ClassVar[str] = "lomrix.core.steps.recode.run:survey"
     cell_size: ClassVar[int] = 16
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file to recode."),
@@ -55,6 +56,11 @@ class Recode(Step):
         require(self.reverse or not self.span, "reverse", "‹span› requires ‹reverse›.",
                 "Name the items with ‹reverse›, or leave ‹span› out.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """Each row on its own."""
+        return ANY_ROWS
 
     @property
     def maps(self) -> tuple[tuple[str, tuple[Pair, ...]], ...]:
