@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import multiprocessing
+import os
 import random
 import subprocess
 import sys
@@ -14,13 +16,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.combining import PartsDifferError
+from lomrix.core.combining import PartsDifferError, Shown, Words
+from lomrix.core.steps.parts import slice_rows
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 from lomrix.files import delimited, scratch
 from lomrix.files.scratch import Scratch, TableStore
+from lomrix.files.transport import receive, send
 from lomrix.job import budget
+from lomrix.job.memory import OutOfMemoryError
+from lomrix.job.workers import Workers
 from tests.tables import lomrix
 
 ROWS = 6000
@@ -92,6 +98,33 @@ def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source
     assert made[0] == made[1]
     assert reports[0] == reports[1]
     assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("work", ["subset", "recode", "merge"])
+def test_workers_give_the_same_bytes(study: Path, tmp_path: Path, work: str) -> None:
+    made = []
+    for options in ([], ["--memory", "0.2MB", "--scratch", str(tmp_path), "--workers", "2"]):
+        words = [work, "device.csv", *WORK[work], "--out", "w.parquet", "--overwrite", *options]
+        output, _ = lomrix(*words, cwd=study)
+        made.append((study / "w.parquet").read_bytes())
+    assert "parts by 2 workers" in output
+    assert made[0] == made[1]
+    assert not list(tmp_path.iterdir())
+    words = ["merge", "device.csv", "people.csv", "--key", "crew", "--expect", "one-to-one", "--memory", "0.2MB"]
+    assert len({lomrix(*words, "--workers", number, cwd=study, status=1)[1] for number in "12"}) == 1
+    assert (
+        "only one part, so --workers had no effect"
+        in lomrix("subset", "people.csv", "--columns", "crew", "--workers", "2", "--memory", "1GB", cwd=study)[0]
+    )
+
+
+def test_a_worker_that_is_killed_ends_the_command(tmp_path: Path) -> None:
+    with (
+        pytest.raises(OutOfMemoryError, match="ended by the system"),
+        Workers(2, Scratch.make(str(tmp_path))) as workers,
+    ):
+        list(workers.run(os._exit, [(9,)]))
+    assert not multiprocessing.active_children()
 
 
 def test_what_compares_all_rows_is_refused_before_work(study: Path, tmp_path: Path) -> None:
@@ -199,6 +232,26 @@ def test_a_column_on_disk_is_that_in_memory(
     )
     rows = np.arange(len(column))[::-1]
     assert column.take(rows).cells() == expected["x"].take(rows).cells()
+
+
+@given(PARTS, st.sampled_from(["blank", "refused"]), st.integers(0, 3), st.integers(0, 3))
+def test_what_is_sent_is_received(
+    tmp_path_factory: pytest.TempPathFactory, parts: list[tuple[Any, list[Any]]], reason: str, first: int, times: int
+) -> None:
+    table = Table(
+        {str(number): Column.of_cells(type_, cells, reason) for number, (type_, cells) in enumerate(parts[:1])}
+    )
+    long = table.take(np.tile(np.arange(len(table)), 400 * times))
+    sent = [table, slice_rows(long, first, len(long) - 1), long, Words("{n:row}", n=2), Shown([(3, "a")], 2, 1)]
+    if len(table):
+        sent.append(Table({"c": table["0"].slice(0, 1).broadcast(5000)}) if table["0"].type != "string" else long)
+    folder = tmp_path_factory.mktemp("sent")
+    back = receive(send(sent, folder / "1"))
+    again = receive(send(back, folder / "2"))
+    assert not (folder / "2").exists()  # only where the cells are was sent
+    for tables in (back, again):
+        for value, original in zip(tables, sent, strict=True):
+            assert value == original if isinstance(original, str) else value.same_as(original)
 
 
 PLAN = """

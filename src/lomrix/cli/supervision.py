@@ -9,9 +9,10 @@ import signal
 import sys
 from collections.abc import Callable
 
+from lomrix.job.processes import end_with_parent
+
 MEMORY_PATTERN = re.compile(rb"emory|thread|failed to map|must be installed for unwinding")
 FATAL_SIGNALS = {signal.SIGABRT, signal.SIGSEGV, signal.SIGBUS, signal.SIGILL, signal.SIGFPE, signal.SIGKILL}
-PARENT_DIED = 1  # PR_SET_PDEATHSIG
 MAX_STAGE = 1000
 # A file that the supervisor reads; -1 without one.
 _stage_file = -1
@@ -49,13 +50,6 @@ def report_stage(stage: str) -> None:
     """Report the current stage to the supervising process, in case this one crashes."""
     if _stage_file >= 0:
         os.pwrite(_stage_file, stage.encode(errors="replace")[:MAX_STAGE].ljust(MAX_STAGE), 0)
-
-
-def end_with_parent() -> None:
-    """Let the system end this process if its supervisor is killed."""
-    import ctypes
-
-    ctypes.CDLL(None).prctl(PARENT_DIED, signal.SIGKILL)
 
 
 def report_crash(status: int, output: bytes, stage: str) -> None:

@@ -145,6 +145,9 @@ class Shown(str):
         text.items, text.total, text.most, text.before, text.separator = first, total, most, before, separator
         return text
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Shown, (self.items, self.total, self.most, self.before, self.separator)
+
     def combine(self, later: Self) -> Self:
         """Show the first of both."""
         total = self.total + later.total

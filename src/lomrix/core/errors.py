@@ -48,6 +48,9 @@ class LomrixError(Exception):
         self.columns = tuple(columns)
         self.proposal = proposal
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _restore_error, (type(self), self.args, vars(self))
+
     def reword(self, what: str, where: str, todo: str) -> LomrixError:
         """Return the error in other words."""
         error = LomrixError(what, where=where, todo=todo, columns=self.columns)
@@ -59,6 +62,13 @@ class LomrixError(Exception):
         content: dict[str, object] = {"what": self.what, "where": self.where, "next": self.todo}
         optional = {"at": self.pointer, "columns": list(self.columns) or None, "setting": self.setting or None}
         return content | {name: value for name, value in optional.items() if value is not None}
+
+
+def _restore_error(kind: type[LomrixError], args: tuple[Any, ...], values: Mapping[str, Any]) -> LomrixError:
+    """Make an error as it was in another process."""
+    error = kind.__new__(kind, *args)
+    vars(error).update(values)
+    return error
 
 
 class DataError(LomrixError):

@@ -7,6 +7,7 @@ import re
 import secrets
 import shutil
 import tempfile
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -16,6 +17,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import get_buffers
+from lomrix.core.arrays.types import Array
 from lomrix.core.combining import PartsDifferError
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
@@ -24,6 +26,7 @@ from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import join_reasons, renumber_why
 from lomrix.core.table.table import Table
+from lomrix.files.transport import map_file, receive, send
 
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
 # Strings repeat if there are at most this many, and each occurs this often in a part of more than a few rows.
@@ -77,10 +80,23 @@ class Scratch:
 
     def make_store(self) -> TableStore:
         """Return a new table on disk, to be filled."""
-        self.count += 1
-        folder = self.folder / str(self.count)
+        folder = self.make_path()
         folder.mkdir()
         return TableStore(folder)
+
+    def make_path(self) -> Path:
+        """Return the path of a new file or folder."""
+        self.count += 1
+        return self.folder / str(self.count)
+
+    def run(
+        self, function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
+    ) -> Iterator[Any]:
+        """Apply a function to the arguments of each part, in this process; results that are kept are on disk."""
+        for values in arguments:
+            result = function(*values)
+            yield receive(send(result, self.make_path())) if keeps else result
+            del result
 
     def remove(self) -> None:
         """Remove everything; tables that are still mapped stay readable until they are dropped."""
@@ -96,7 +112,6 @@ class TableStore:
     rows: int = 0
     dictionary: Dictionary | None = None
     first: Table | None = None
-    numbers: ColumnStore | None = None  # of the rows, if they do not follow each other
     unfit: set[str] = field(default_factory=set)  # columns of several types
 
     def append(self, table: Table) -> None:
@@ -113,10 +128,6 @@ class TableStore:
                     self.columns[name].append(column)
                 except PartsDifferError:
                     self.unfit.add(name)
-        if table.row_numbers is not None:
-            if self.numbers is None:
-                self.numbers = ColumnStore(self.folder / "rows")
-            self.numbers.append(Column("integer", table.row_numbers))
         self.rows += len(table)
         self.dictionary = table.dictionary if self.dictionary is None else self.dictionary.combine(table.dictionary)
 
@@ -136,8 +147,7 @@ class TableStore:
         if self.unfit:
             raise PartsDifferError(f"{', '.join(sorted(self.unfit))} of several types")
         columns = {name: store.finish() for name, store in self.columns.items()}
-        numbers = None if self.numbers is None else self.numbers.finish().values
-        return replace(self.first, columns=columns, dictionary=self.dictionary, row_numbers=numbers)
+        return replace(self.first, columns=columns, dictionary=self.dictionary)
 
 
 class ColumnStore:
@@ -253,7 +263,7 @@ class ColumnStore:
             # Without values in a block there is nothing to be widened but fillers.
             mapped[start : start + BLOCK] = column.fit_type(type_).widen(type_).values.view(np.int64)
 
-    def _map_why(self) -> np.ndarray[Any, Any] | None:
+    def _map_why(self) -> Array | None:
         if not self.reasons:
             return None
         os.truncate(self._get_path("why"), self.rows)  # the last cells, if none of them is missing
@@ -267,19 +277,17 @@ class ColumnStore:
             return Column(self.type, self._map("values", DTYPES[self.type], self.rows), why, self.reasons)
         if self.pool is not None:
             positions = self._map("values", DTYPES["string"], self.rows)
-            return Column("string", positions, why, self.reasons, Pool(self.pool, is_distinct=True))
+            pool = receive(send(self.pool, self._get_path("pool")))
+            return Column("string", positions, why, self.reasons, Pool(pool, is_distinct=True))
         valid = None if why is None else pa.py_buffer(np.packbits(why == 0, bitorder="little"))
         starts = pa.py_buffer(self._map("starts", np.int64, self.rows + 1))
         data = pa.py_buffer(self._map("values", np.uint8, self.size))
         strings = pa.Array.from_buffers(pa.large_string(), self.rows, [valid, starts, data])
         return Column("string", None, why, self.reasons, Pool(strings))
 
-    def _map(self, name: str, dtype: Any, count: int) -> np.ndarray[Any, Any]:
-        if not count:
-            return np.zeros(0, dtype)
+    def _map(self, name: str, dtype: Any, count: int) -> Array:
         kind = np.dtype(dtype)
-        raw = np.memmap(self._get_path(name), np.uint8, "r", shape=(count * kind.itemsize,))
-        return np.asarray(raw).view(kind)
+        return np.asarray(map_file(self._get_path(name))).view(kind)[:count] if count else np.zeros(0, kind)
 
     def _write(self, name: str, cells: np.ndarray[Any, Any]) -> None:
         try:

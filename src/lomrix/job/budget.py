@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, ModelWrapValidatorHandler, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, ValidationError, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Setting, explain_validation_error, parsed_by
@@ -21,6 +21,8 @@ LEAST = 50 * UNITS["MB"]
 DEFAULT_SHARE = 0.5
 # Part of the budget that a part may take: some partitions are larger than others.
 SHARE_OF_PARTS = 0.85
+# Memory that a worker takes before it works on anything.
+WORKER_SIZE = 80 * UNITS["MB"]
 # Limit and use of a container's memory, in the newer and in the older layout.
 CGROUP = Path("/sys/fs/cgroup")
 CGROUP_FILES = (
@@ -55,6 +57,7 @@ class RunningOptions(BaseModel):
         str, parsed_by(parse_memory), Setting("Work in parts beyond this much memory (half of what is free).", "SIZE")
     ] = ""
     scratch: Annotated[str, Setting("Folder for tables that are larger than that (the temporary one).", "FOLDER")] = ""
+    workers: Annotated[int, Field(ge=1, le=1000), Setting("Work on so many parts at once, each in a process.", "N")] = 1
 
     @model_validator(mode="wrap")
     @classmethod
@@ -121,5 +124,6 @@ def choose_rows_at_once(options: RunningOptions, inputs: Sequence[Input], word: 
             "‹columns› and ‹where›.",
         )
     # What the other inputs take stays in memory beside each part.
-    for_parts = max(budget - sum(known.size for known in inputs[1:]), budget // 4)
+    others = sum(known.size for known in inputs[1:]) + (WORKER_SIZE * options.workers if options.workers > 1 else 0)
+    for_parts = max(budget - others, budget // 4) // options.workers
     return max(int(for_parts * SHARE_OF_PARTS) // inputs[0].row_size, 1000)

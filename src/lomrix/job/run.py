@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account, Listing
-from lomrix.core.steps.parts import apply_in_parts
+from lomrix.core.steps.parts import Run, apply_in_parts
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
@@ -89,6 +89,9 @@ def _apply(
     divides = task.step.can_divide(task.requested_extras, {role: len(files) for role, files in task.inputs.items()})
     size = choose_rows_at_once(task.running, known, task.step.word, divides=divides)
     scratch = None
+    if size is None and task.running.workers > 1:
+        text = "there is only one part, so ‹workers› had no effect."
+        inputs.notes.append((known[0].name if known else task.step.word, Note(text, kind="one-part", done=True)))
     if size is not None:
         scratch = Scratch.make(task.running.scratch)
         stack.callback(scratch.remove)
@@ -129,9 +132,17 @@ def _apply_in_parts(
         )
 
     release_memory()
-    result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part)
+    with contextlib.ExitStack() as stack:
+        run: Run = scratch.run
+        if task.running.workers > 1:
+            from lomrix.job.workers import Workers
+
+            run = stack.enter_context(Workers(task.running.workers, scratch)).run
+        result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part, run)
     release_memory()
-    note = Note(f"processed in {count:,} parts to stay within the memory limit.", kind="parts", count=count, done=True)
+    workers = f" by {task.running.workers} workers" if task.running.workers > 1 else ""
+    text = f"processed in {count:,} parts{workers} to stay within the memory limit."
+    note = Note(text, kind="parts", count=count, done=True)
     inputs.notes.append((table.name, note))
     return result
 

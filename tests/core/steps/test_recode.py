@@ -34,6 +34,7 @@ CELLS: list[tuple[list[Any], dict[str, Any], list[Any], int]] = [
     ([1, 7, 8], {"map": "x: 1=5", "others": "missing"}, [5, None, None], 3),
     ([15, 20, 25, 99], {"map": "x: 10 to 20=1, 20 to 99=2, 99=missing:refused"}, [1, 1, 2, None], 4),
     ([1.0, 2.0], {"map": "x: 1=1.0, 2=9"}, [1, 9], 1),
+    (list(range(40)), {"map": "x: 0 to 39=5"}, [5] * 40, 39),
 ]
 
 

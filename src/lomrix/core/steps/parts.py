@@ -9,7 +9,6 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from lomrix.core.arrays.types import Array
 from lomrix.core.combining import combine_all
 from lomrix.core.errors import DataError
 from lomrix.core.rows.partitions import hash_rows
@@ -26,6 +25,8 @@ TOLERANCE = 2
 MOST_DIVISIONS = 4
 # Rows are partitioned and sorted in this many blocks per part, since that takes memory of its own.
 BLOCKS = 3
+# The tables of a part by role, each in pieces that follow each other.
+Pieces = Mapping[str, Sequence[Table]]
 
 
 class Store(Protocol):
@@ -53,6 +54,120 @@ class MemoryStore:
         return concatenate_tables(self.parts)
 
 
+class Run(Protocol):
+    """Applies a function to the arguments of each part, here or elsewhere, and yields the results in their order.
+
+    With `keeps` the results are used later, so that they should not stay in memory.
+    """
+
+    def __call__(
+        self, function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
+    ) -> Iterator[Any]:
+        """Yield the results."""
+
+
+def run_in_memory(
+    function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
+) -> Iterator[Any]:
+    """Apply a function here, with all results in memory."""
+    return itertools.starmap(function, arguments)
+
+
+@dataclass
+class Parts:
+    """A step, its tables, and how they are divided into parts of about `size` rows."""
+
+    step: Step
+    tables: Inputs
+    size: int
+    make_store: Callable[[], Store]
+    run: Run
+    results: dict[str, list[Table]] = field(default_factory=dict)
+    stores: dict[str, Store] = field(default_factory=dict)
+
+    @property
+    def follow_each_other(self) -> bool:
+        """True if the parts are rows in their order."""
+        return self.step.division.kind == "any rows"
+
+    def survey(self) -> Any:
+        """Return what must be known of all parts; None if nothing."""
+        if not self.step.surveying:
+            return None
+        return combine_all(self.run(survey_part, ((self.step, part) for part in self.split_rows())))
+
+    def split(self) -> Iterator[Pieces]:
+        """Yield the parts: rows in their order, or partitions in which the rows of a key are together."""
+        return self.split_rows() if self.follow_each_other else self.split_keys()
+
+    def split_rows(self) -> Iterator[Pieces]:
+        """Yield parts of the first role's table, each with the other tables as a whole."""
+        role = self.step.roles[0].name
+        others = {name: self.tables.get_all(name) for name in self.tables.roles if name != role}
+        for part in split_rows(self.tables.get_one(role), self.size):
+            yield {role: [part], **others}
+
+    def split_keys(self) -> Iterator[Pieces]:
+        """Yield partitions of the tables: rows of one key are in one of them, in their order."""
+        roles = list(self.step.division.columns)
+        others = {name: self.tables.get_all(name) for name in self.tables.roles if name not in roles}
+        divided = {role: self.tables.get_one(role) for role in roles}
+        as_text = choose_key_types(self.step, divided)
+        blocks = {role: list(split_rows(table, -(-self.size // BLOCKS))) for role, table in divided.items()}
+        for part in self.divide(blocks, as_text, 0):
+            yield {**part, **others}
+
+    def divide(self, blocks: Pieces, as_text: Sequence[bool], depth: int) -> Iterator[Pieces]:
+        """Yield partitions in which the largest table has about as many rows as planned; larger ones are divided
+        again.
+        """
+        count = min(-(-count_rows(blocks) // self.size), MOST_PARTITIONS)
+        if count <= 1 or depth == MOST_DIVISIONS:
+            yield blocks
+            return
+        by_role = {
+            role: list(
+                self.run(
+                    divide_block,
+                    (
+                        (self.step, role, block, as_text, count, depth, self.tables.get_one(role).first_row)
+                        for block in blocks[role]
+                    ),
+                    keeps=True,
+                )
+            )
+            for role in blocks
+        }
+        parts = [{role: [pieces[index] for pieces in by_role[role]] for role in blocks} for index in range(count)]
+        filled = [part for part in parts if count_rows(part)]
+        can_divide = len(filled) > 1  # one key is never divided
+        for part in filled or parts[:1]:
+            is_too_large = count_rows(part) > TOLERANCE * self.size and can_divide
+            yield from self.divide(part, as_text, depth + 1) if is_too_large else [part]
+
+    def keep(self, name: str, table: Table) -> None:
+        """Keep a table of the next part."""
+        if self.follow_each_other or table.row_numbers is None:
+            self.stores.setdefault(name, self.make_store()).append(table)
+        else:
+            self.results.setdefault(name, []).append(table)
+
+    def finish(self, name: str) -> Table:
+        """Return a table of all parts, in the order of the rows' numbers if they have any."""
+        tables = self.results.get(name)
+        if tables is None:
+            return replace(self.stores[name].finish(), row_numbers=None)
+        store = self.make_store()
+        numbers = [table.row_numbers for table in tables if table.row_numbers is not None and len(table)]
+        low, high = min((each[0] for each in numbers), default=0), max((each[-1] for each in numbers), default=0)
+        pieces = max(-(-sum(map(len, tables)) * BLOCKS // self.size), 1)
+        edges = np.linspace(low, high + 1, pieces + 1).astype(np.int64).tolist()
+        ranges = ((tables, first, last) for first, last in itertools.pairwise(edges))
+        for piece in self.run(join_between, ranges):
+            store.append(piece)
+        return store.finish()
+
+
 def apply_in_parts(
     step: Step,
     tables: Inputs,
@@ -60,44 +175,113 @@ def apply_in_parts(
     size: int,
     make_store: Callable[[], Store] = MemoryStore,
     report: Callable[[int], None] = lambda part: None,
+    run: Run = run_in_memory,
 ) -> Result:
     """Apply a step to parts of about `size` rows; the result is that of `Step.apply`.
 
     `make_store` makes what tables are kept in; `report` gets the number of the next part, from 1, and 0 after the last.
     """
-    parts = split_rows_of_inputs if step.division.kind == "any rows" else split_keys_of_inputs
-    survey = combine_all(map(step.survey, split_rows_of_inputs(step, tables, size))) if step.surveying else None
+    parts = Parts(step, tables, size, make_store, run)
+    survey = parts.survey()
+
+    def list_arguments() -> Iterator[tuple[Any, ...]]:
+        for number, part in enumerate(parts.split(), start=1):
+            report(number)
+            yield step, part, wanted, survey
+
     done: list[tuple[Account, Any]] = []
     errors: list[DataError] = []
-    extras: dict[str, Store] = {}
+    extras: dict[str, None] = {}
     retyped: dict[str, None] = {}
-    store, shown, stops = make_store(), tuple[str, ...](), False
-    for number, part in enumerate(parts(step, tables, size, make_store), start=1):
-        report(number)
-        try:
-            result = step.process(part, wanted, survey)
-        except DataError as error:
-            errors.append(error)
+    shown, stops = tuple[str, ...](), False
+    for result in run(process_part, list_arguments(), keeps=not parts.follow_each_other):
+        if isinstance(result, DataError):
+            errors.append(result)
             continue
         done.append((result.account, result.tally))
         retyped.update(dict.fromkeys(result.retyped))
         shown, stops = result.shown, stops or result.stops
         if not stops and not errors:
-            store.append(result.table)
+            parts.keep("", result.table)
             for name, extra in result.extras.items():
-                extras.setdefault(name, make_store()).append(extra)
+                extras[name] = None
+                parts.keep(name, extra)
     report(0)
     if errors:
         raise combine_all(errors)
     # What the parts show together may stop the step, before its table is put in order.
     account = step.conclude(done)
-    table = store.finish()
-    table = step.arrange(table, tables) if step.arranging else sort_by_number(table, size, make_store)
-    sorted_extras = {name: sort_by_number(extra.finish(), size, make_store) for name, extra in extras.items()}
-    return Result(table, account, sorted_extras, shown, tuple(retyped))
+    table = step.arrange(parts.finish(""), tables)
+    return Result(table, account, {name: parts.finish(name) for name in extras}, shown, tuple(retyped))
 
 
-# ------------------------------------------------------------------------- by rows
+# ------------------------------------------------------- what is done with each part
+
+
+def survey_part(step: Step, part: Pieces) -> Any:
+    """Return what must be known of a part."""
+    return step.survey(Inputs(**part))
+
+
+def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any) -> Result | DataError:
+    """Process a part; what is wrong with its data is a result too, since other parts may have more of it."""
+    many = {role.name for role in step.roles if role.many and role.name not in step.division.columns}
+    inputs = Inputs(
+        **{role: pieces if role in many else concatenate_tables(pieces) for role, pieces in part.items() if pieces}
+    )
+    try:
+        result = step.process(inputs, wanted, survey)
+    except DataError as error:
+        return error
+    return replace(
+        result,
+        table=sort_by_number(result.table),
+        extras={
+            name: sort_by_number(extra) if isinstance(extra, Table) else extra for name, extra in result.extras.items()
+        },
+    )
+
+
+def sort_by_number(table: Table) -> Table:
+    """Return the rows of a part in the order of their numbers, if they have any."""
+    numbers = table.row_numbers
+    if numbers is None or (numbers[1:] >= numbers[:-1]).all():
+        return table
+    return table.take(np.argsort(numbers, kind="stable"))
+
+
+def divide_block(
+    step: Step, role: str, block: Table, as_text: Sequence[bool], count: int, depth: int, first_row: int
+) -> list[Table]:
+    """Return the rows of a block in partitions by a hash of their keys; they keep their numbers."""
+    numbers = block.find_row_numbers(np.arange(len(block)))
+    keys = zip(step.make_keys(role, block), as_text, strict=True)
+    hashes = hash_rows([to_key(column, is_text=is_text) for column, is_text in keys], depth)
+    partitions = (hashes % np.uint64(count)).astype(np.int64)
+    order = np.argsort(partitions, kind="stable")
+    ends = np.searchsorted(partitions[order], np.arange(count + 1))
+    return [
+        replace(block.take(order[first:last]), row_numbers=numbers[order[first:last]], first_row=first_row)
+        for first, last in itertools.pairwise(ends.tolist())
+    ]
+
+
+def join_between(tables: Sequence[Table], low: int, high: int) -> Table:
+    """Return the rows with numbers from `low` to below `high`, in their order, from tables that are in this order."""
+    pieces = []
+    for table in tables:
+        assert table.row_numbers is not None
+        start, stop = np.searchsorted(table.row_numbers, [low, high]).tolist()
+        pieces.append(slice_rows(table, start, stop))
+    return replace(sort_by_number(concatenate_tables(pieces)), row_numbers=None)
+
+
+# -------------------------------------------------------------------------- rows and keys
+
+
+def count_rows(part: Pieces) -> int:
+    """Count the rows of the largest table."""
+    return max(sum(map(len, pieces)) for pieces in part.values())
 
 
 def slice_rows(table: Table, start: int, stop: int) -> Table:
@@ -113,28 +297,6 @@ def split_rows(table: Table, size: int) -> Iterator[Table]:
         yield slice_rows(table, start, start + size)
 
 
-def split_rows_of_inputs(
-    step: Step, tables: Inputs, size: int, make_store: Callable[[], Store] = MemoryStore
-) -> Iterator[Inputs]:
-    """Yield parts of the first role's table, each with the other tables as a whole."""
-    role = step.roles[0].name
-    others = {name: tables.get_all(name) for name in tables.roles if name != role}
-    for part in split_rows(tables.get_one(role), size):
-        yield Inputs(**{role: part}, **others)
-
-
-# ------------------------------------------------------------------------- by key
-
-
-def split_keys_of_inputs(step: Step, tables: Inputs, size: int, make_store: Callable[[], Store]) -> Iterator[Inputs]:
-    """Yield partitions of the tables: rows of one key are in one of them, in their order."""
-    roles = list(step.division.columns)
-    others = {name: tables.get_all(name) for name in tables.roles if name not in roles}
-    divided = {role: tables.get_one(role) for role in roles}
-    for part in divide(step, divided, choose_key_types(step, divided), size, make_store, 0):
-        yield Inputs(**part, **others)
-
-
 def choose_key_types(step: Step, tables: Mapping[str, Table]) -> list[bool]:
     """Return for each key whether it is compared as text, since one table has it as text and another does not."""
     result = []
@@ -142,45 +304,6 @@ def choose_key_types(step: Step, tables: Mapping[str, Table]) -> list[bool]:
         types = {column.type for column in columns}
         result.append("string" in types and len(types) > 1)
     return result
-
-
-def divide(
-    step: Step,
-    tables: Mapping[str, Table],
-    as_text: Sequence[bool],
-    size: int,
-    make_store: Callable[[], Store],
-    depth: int,
-) -> Iterator[dict[str, Table]]:
-    """Yield partitions in which the largest table has about `size` rows; larger ones are divided again."""
-    largest = max(len(table) for table in tables.values())
-    count = min(-(-largest // size), MOST_PARTITIONS)
-    if count <= 1 or depth == MOST_DIVISIONS:
-        yield dict(tables)
-        return
-    stores = {role: [make_store() for _ in range(count)] for role in tables}
-    for role, table in tables.items():
-        for start, block in enumerate(split_rows(table, -(-size // BLOCKS))):
-            numbers = block.find_row_numbers(np.arange(len(block)))
-            keys = zip(step.make_keys(role, block), as_text, strict=True)
-            columns = [to_key(column, is_text=is_text) for column, is_text in keys]
-            partitions = (hash_rows(columns, depth) % np.uint64(count)).astype(np.int64)
-            order = np.argsort(partitions, kind="stable")
-            ends = np.searchsorted(partitions[order], np.arange(count + 1))
-            for store, (first, last) in zip(stores[role], itertools.pairwise(ends), strict=True):
-                # The first block also where it has no row: every partition knows its columns.
-                if last > first or not start:
-                    rows = order[first:last]
-                    store.append(replace(block.take(rows), row_numbers=numbers[rows], first_row=table.first_row))
-    parts = [{role: stores[role][index].finish() for role in tables} for index in range(count)]
-    filled = [part for part in parts if any(map(len, part.values()))]
-    can_divide = len(filled) > 1  # one key is never divided
-    filled = filled or [dict(tables)]
-    del parts, stores
-    while filled:
-        part = filled.pop(0)  # so that what is computed of it and kept there is dropped with it
-        is_too_large = max(map(len, part.values())) > TOLERANCE * size and can_divide
-        yield from divide(step, part, as_text, size, make_store, depth + 1) if is_too_large else [part]
 
 
 def to_key(column: Column, *, is_text: bool) -> Column:
@@ -192,34 +315,3 @@ def to_key(column: Column, *, is_text: bool) -> Column:
         if (whole == np.floor(whole)).all() and (np.abs(whole) < 2.0**53).all():
             column = Column.of("integer", whole, column.why, column.reasons)
     return column.widen("string")
-
-
-def sort_by_number(table: Table, size: int, make_store: Callable[[], Store]) -> Table:
-    """Return the rows in the order of their numbers, about `size` of them at a time."""
-    numbers = table.row_numbers
-    if numbers is None or not len(numbers):
-        return replace(table, row_numbers=None)
-    store = make_store()
-    first, last = find_ends(numbers, size)
-    size = -(-size // BLOCKS)
-    edges = np.linspace(first, last + 1, -(-len(numbers) // size) + 1).astype(np.int64)
-    for low, high in itertools.pairwise(edges.tolist()):
-        rows = find_between(numbers, low, high, size)
-        store.append(replace(table.take(rows[np.argsort(numbers[rows], kind="stable")]), row_numbers=None))
-    return store.finish()
-
-
-def find_ends(numbers: Array, size: int) -> tuple[int, int]:
-    """Return the smallest and the largest number, without asking for all of them at once."""
-    blocks: Iterable[Array] = (numbers[start : start + size] for start in range(0, len(numbers), size))
-    ends = [(int(block.min()), int(block.max())) for block in blocks]
-    return min(low for low, _ in ends), max(high for _, high in ends)
-
-
-def find_between(numbers: Array, low: int, high: int, size: int) -> Array:
-    """Return the positions of numbers from `low` to below `high`."""
-    found = []
-    for start in range(0, len(numbers), size):
-        block = numbers[start : start + size]
-        found.append(np.flatnonzero((block >= low) & (block < high)) + start)
-    return np.concatenate(found)

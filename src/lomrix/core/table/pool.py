@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
@@ -53,6 +53,9 @@ class Pool:
     def __len__(self) -> int:
         return len(self.strings)
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _make_pool, (self.strings, self.is_distinct)  # what was found of it is not sent
+
     @property
     def is_distinct(self) -> bool:
         """True where the distinct strings are this pool itself."""
@@ -62,6 +65,10 @@ class Pool:
     def is_encoded(self) -> bool:
         """True where the distinct strings have been found already."""
         return self._distinct is not None
+
+    def holds_same(self, other: Pool) -> bool:
+        """Return whether another pool holds the same strings in the same order."""
+        return self is other or (len(self) == len(other) and bool(self.strings.equals(other.strings)))
 
     def distinct(self) -> tuple[Positions, Pool]:
         """Return the pool of distinct strings, and the position of each of this pool's strings in it (-1: null)."""
@@ -122,6 +129,10 @@ class Pool:
     def texts(self) -> list[str]:
         """Return the strings as Python texts."""
         return list(self.strings.to_pylist())
+
+
+def _make_pool(strings: pa.Array, is_distinct: bool) -> Pool:
+    return Pool(strings, is_distinct=is_distinct)
 
 
 def to_positions(indices: pa.Array) -> Positions:

@@ -94,6 +94,9 @@ def concatenate_columns(parts: Sequence[Column], type_: Type) -> Column:
     why, reasons = concatenate_whys(parts)
     if type_ != "string":
         return Column.of(type_, np.concatenate([part.values for part in parts]), why, reasons)
+    first = parts[0].strings
+    if all(part.stored is not None and part.strings.holds_same(first) for part in parts):  # parts of one column
+        return Column.of_strings(np.concatenate([part.values for part in parts]), first, why, reasons)
     pool = Pool(pa.concat_arrays([part.strings.strings for part in parts]))
     if all(part.stored is None for part in parts):
         return Column.of_strings(None, pool, why, reasons)
