@@ -11,7 +11,6 @@ from pathlib import Path
 
 from lomrix.core.errors import FileError, SettingError, UsageError
 from lomrix.core.steps.export.coding import fill_codes
-from lomrix.core.steps.export.missing_codes import MissingCodes
 from lomrix.core.steps.step import Extra
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
@@ -254,4 +253,4 @@ def restore_codes(column: Column, name: str, sink: FileSink) -> Column:
     if sink.prepared is None:
         return column
     codes = {reason: code for code, reason in sink.prepared.codes.get(name, {}).items()}
-    return fill_codes(column, name, MissingCodes("", {}, {name: codes}), sink.delivery.text) if codes else column
+    return fill_codes(column, codes, sink.delivery.text)

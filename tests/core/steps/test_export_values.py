@@ -12,7 +12,14 @@ from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError
 from lomrix.core.steps.delivery import TextForm
-from lomrix.core.steps.export.coding import could_hold, fill_codes, find_free_code
+from lomrix.core.steps.export.coding import (
+    CANDIDATES,
+    Occurring,
+    choose_codes,
+    could_hold,
+    fill_codes,
+    find_free_code,
+)
 from lomrix.core.steps.export.missing_codes import MissingCodes, parse_missing_codes
 from lomrix.core.steps.export.numbers import recode_as_numbers
 from lomrix.core.steps.export.plain_letters import PlainLetters
@@ -81,7 +88,9 @@ def of_two_reasons(type_: Any, cells: list[Any]) -> Column:
 )
 def test_codes_in_missing_cells(cells: Column, settings: list[str], values: list[Any], left: list[str]) -> None:
     types = {"x": cells.type, "y": "integer"}
-    made = fill_codes(cells, "x", MissingCodes.resolve(parse_missing_codes(settings), types, "t"), TextForm())
+    missing = MissingCodes.resolve(parse_missing_codes(settings), types, "t")
+    codes = choose_codes(before := Table({"x": cells}), Occurring.of(before), missing)
+    made = fill_codes(cells, codes["x"], TextForm())
     assert made.cells() == values
     assert [reason for reason in reasons(made) if reason] == left
 
@@ -89,19 +98,25 @@ def test_codes_in_missing_cells(cells: Column, settings: list[str], values: list
 def test_a_word_as_code_leaves_decimal_separator_and_places_in_force() -> None:
     cells = Column.of_cells("number", [1.2345, None, 2.675])
     form = TextForm(decimal=",", digits=2)
-    assert fill_codes(cells, "x", MissingCodes("NULL", {}, {}), form).cells() == ["1,23", "NULL", "2,68"]
+    assert fill_codes(cells, {"blank": "NULL"}, form).cells() == ["1,23", "NULL", "2,68"]
+
+
+def free_code(holding: Table) -> str:
+    counted = find_free_code(holding.dictionary, Occurring.of(holding, CANDIDATES))  # as in parts
+    assert counted == find_free_code(holding.dictionary, Occurring.of(holding))
+    return counted
 
 
 def test_a_code_that_is_free() -> None:
-    assert find_free_code(table(x=[1, 2], s=["a", "b"])) == "-9"
-    assert find_free_code(table(x=[1, -9], s=["-99", "b"])) == "-999"
+    assert free_code(table(x=[1, 2], s=["a", "b"])) == "-9"
+    assert free_code(table(x=[1, -9], s=["-99", "b"])) == "-999"
     settings = Dictionary({"x": Variable(minimum=-20), "y": Variable(allowed=("-99",))})
-    assert find_free_code(table(dictionary=settings, x=[1], y=[1])) == "-999"
+    assert free_code(table(dictionary=settings, x=[1], y=[1])) == "-999"
     coded_ = Dictionary({"x": Variable(codes="c")}, {"c": {"-9": "none of these"}})
-    assert find_free_code(table(dictionary=coded_, x=[1])) == "-99"
+    assert free_code(table(dictionary=coded_, x=[1])) == "-99"
     assert could_hold(Dictionary({"x": Variable(minimum=-20, maximum=-10)}), "x", "-9") is False
     with pytest.raises(DataError) as caught:
-        find_free_code(table(x=[-int("9" * length) for length in range(1, 9)]))
+        free_code(table(x=[-int("9" * length) for length in range(1, 9)]))
     assert "‹missing_code=NUMBER›" in caught.value.todo
 
 

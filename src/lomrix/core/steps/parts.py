@@ -191,7 +191,7 @@ def apply_in_parts(
 
     done: list[tuple[Account, Any]] = []
     errors: list[DataError] = []
-    extras: dict[str, None] = {}
+    extras: dict[str, Any] = {}
     retyped: dict[str, None] = {}
     shown, stops = tuple[str, ...](), False
     for result in run(process_part, list_arguments(), keeps=not parts.follow_each_other):
@@ -203,16 +203,17 @@ def apply_in_parts(
         shown, stops = result.shown, stops or result.stops
         if not stops and not errors:
             parts.keep("", result.table)
-            for name, extra in result.extras.items():
-                extras[name] = None
-                parts.keep(name, extra)
+            for name, extras[name] in result.extras.items():
+                if isinstance(extras[name], Table):
+                    parts.keep(name, extras[name])
     report(0)
     if errors:
         raise combine_all(errors)
     # What the parts show together may stop the step, before its table is put in order.
     account = step.conclude(done)
     table = step.arrange(parts.finish(""), tables)
-    return Result(table, account, {name: parts.finish(name) for name in extras}, shown, tuple(retyped))
+    made = {name: parts.finish(name) if isinstance(extra, Table) else extra for name, extra in extras.items()}
+    return step.complete(Result(table, account, made, shown, tuple(retyped)))
 
 
 # ------------------------------------------------------- what is done with each part

@@ -159,6 +159,8 @@ class Step(BaseModel):
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.
     keying: ClassVar[str] = ""
     arranging: ClassVar[str] = ""
+    # Module and function that complete extras other than tables, once the parts of the table are together.
+    completing: ClassVar[str] = ""
     # Module and function that complete the account, given the step, the account of all parts, and their tallies.
     conclusion: ClassVar[str] = ""
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
@@ -265,6 +267,11 @@ class Step(BaseModel):
         """Return the rows of all partitions in the order that they have in the whole."""
         result: Table = load_function(self.arranging)(self, table, tables) if self.arranging else table
         return result
+
+    def complete(self, result: Result) -> Result:
+        """Return the result of all parts with what only the whole table shows."""
+        whole: Result = load_function(self.completing)(self, result) if self.completing else result
+        return whole
 
     def conclude(self, parts: Sequence[tuple[Account, Any]]) -> Account:
         """Return the account of the whole from the accounts and tallies of its parts, in their order."""

@@ -13,7 +13,15 @@ from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.export.accounts import make_account, note_reasons_without_code, note_unused_codes
-from lomrix.core.steps.export.coding import fill_codes, find_free_code, make_coded_dictionary, require_unused_codes
+from lomrix.core.steps.export.coding import (
+    CANDIDATES,
+    Occurring,
+    choose_codes,
+    fill_codes,
+    find_free_code,
+    make_coded_dictionary,
+    require_unused_codes,
+)
 from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, parse_missing_codes
 from lomrix.core.steps.export.numbers import recode_as_numbers
 from lomrix.core.steps.export.plain_letters import PlainLetters
@@ -32,8 +40,18 @@ MOST_SHOWN = 8
 WORKERS = 2
 
 
-def export(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Recode the tables; the extra `export` says how to understand each."""
+def survey(step: Export, tables: Inputs) -> Occurring:
+    """Find the reasons of missing cells, and which codes could mean missing."""
+    table = choose(step, tables.get_one())
+    missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
+    return Occurring.of(table, {*CANDIDATES, *missing.specific_codes, missing.everywhere} - {"", AUTO})
+
+
+def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurring | None = None) -> Result:
+    """Recode the tables; the extra `prepared` says how to understand each.
+
+    If there is only a part of a table, `whole` is what all parts hold.
+    """
     tables_given = tables.get_all("source")
     if len(tables_given) > 1 and step.form != "package":
         raise UsageError(
@@ -41,17 +59,29 @@ def export(step: Export, tables: Inputs, wanted: Collection[str]) -> Result:
             todo="Use ‹form=package› for a folder that holds all of them, or merge or stack them first.",
         )
     require_key_somewhere(step, tables_given)
-    works = [TableExport.run(step, table) for table in tables_given]
-    ready = [export_work.prepared for export_work in works]
+    works = [TableExport.run(step, table, whole) for table in tables_given]
+    ready = [work.prepared for work in works]
     accounts = [
-        make_account(step, export_work.original, prepared, export_work.listings, export_work.notes)
-        for export_work, prepared in zip(works, ready, strict=True)
+        make_account(step, work.original, work.prepared, work.occurring, work.listings, work.notes) for work in works
     ]
     account = accounts[0] if len(works) == 1 else combine_accounts(ready, accounts)
+    pairs = [(work.prepared, work.occurring) for work in works]
     account = replace(
-        account, notes=(*account.notes, *note_unused_codes(ready), *note_reasons_without_code(ready, step))
+        account, notes=(*account.notes, *note_unused_codes(pairs), *note_reasons_without_code(pairs, step))
     )
     return Result(ready[0].made, account, {"prepared": ready, "companion": ready[0], "codebook": ready[0]})
+
+
+def complete(step: Export, result: Result) -> Result:
+    """Say how to understand the whole of a table that was exported in parts."""
+    (prepared,) = result.extras["prepared"]
+    whole = replace(prepared, made=result.table, before=result.table.only([]))
+    return replace(result, extras={"prepared": [whole]})
+
+
+def choose(step: Export, table: Table) -> Table:
+    """Return the columns to be written."""
+    return table.only(choose_columns(step.columns, table.types(), table.name)) if step.columns else table
 
 
 def combine_accounts(ready: list[Prepared], accounts: list[Account]) -> Account:
@@ -75,20 +105,22 @@ class TableExport:
     before: Table  # the table with its reasons, and with codes in their place
     made: Table
     missing: MissingCodes
+    whole: Occurring | None  # what the whole table holds, if this is a part of it
+    occurring: Occurring = field(default_factory=lambda: Occurring({}))  # the same by the names as written
     recodings: dict[str, Recoding] = field(default_factory=dict)
     old_names: dict[str, str] = field(default_factory=dict)
     listings: list[Listing] = field(default_factory=list)
     notes: list[Note] = field(default_factory=list)
 
     @classmethod
-    def run(cls, step: Export, table: Table) -> TableExport:
+    def run(cls, step: Export, table: Table, whole: Occurring | None) -> TableExport:
         """Do everything in an order in which no name is used after it changed."""
         rows, notes = sort_rows(table, step.sort_by) if step.sort_by else (None, [])
-        if step.columns:
-            table = table.only(choose_columns(step.columns, table.types(), table.name))
+        table = choose(step, table)
         require_key(step, table)
         missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
-        result = cls(step, table, table if rows is None else table.take(rows), table, missing, notes=notes)
+        before = table if rows is None else table.take(rows)
+        result = cls(step, table, before, table, missing, whole, notes=notes)
         result.show_labels()
         result.transliterate()
         result.shorten_names()
@@ -179,15 +211,18 @@ class TableExport:
             self.recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
             ready = ready.with_columns({name: column for name, (column, _) in numeric.items()})
             missing = replace(missing, everywhere=missing.everywhere or AUTO)
+        occurring = Occurring.of(ready) if self.whole is None else self.whole.rename(self.old_names)
         if missing.everywhere == AUTO:
-            is_needed = any(column.missing_count for column in ready.columns.values())
-            missing = replace(missing, everywhere=find_free_code(ready, missing.specific_codes) if is_needed else "")
-        require_unused_codes(ready, missing)
+            is_needed = any(occurring.reasons.values())
+            code = find_free_code(ready.dictionary, occurring, missing.specific_codes) if is_needed else ""
+            missing = replace(missing, everywhere=code)
+        require_unused_codes(ready.dictionary, occurring, missing)
+        coded = choose_codes(ready, occurring, missing)
         columns = {
-            name: fill_codes(column, name, missing, self.step.delivery.text) for name, column in ready.columns.items()
+            name: fill_codes(column, coded[name], self.step.delivery.text) for name, column in ready.columns.items()
         }
-        self.missing = missing
-        self.made = replace(ready, columns=columns, dictionary=make_coded_dictionary(ready, columns, missing))
+        self.missing, self.occurring = missing, occurring
+        self.made = replace(ready, columns=columns, dictionary=make_coded_dictionary(ready, coded))
 
 
 def require_key_somewhere(step: Export, tables: Sequence[Table]) -> None:

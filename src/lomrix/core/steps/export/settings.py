@@ -12,7 +12,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
 from lomrix.core.steps.export.missing_codes import AUTO, parse_missing_codes
 from lomrix.core.steps.settings import Columns, Names, Setting, SortWords, Texts, parsed_by, require_distinct
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.selection import choose_by_name, parse_sort_word
 from lomrix.core.wording import split_list
@@ -83,6 +83,8 @@ class Export(Step):
     word: ClassVar[str] = "export"
     delivers: ClassVar[bool] = True
     implementation: ClassVar[str] = "lomrix.core.steps.export.run:export"
+    surveying: ClassVar[str] = "lomrix.core.steps.export.run:survey"
+    completing: ClassVar[str] = "lomrix.core.steps.export.run:complete"
     cell_size: ClassVar[int] = 22
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to export; several for a package.", many=True),)
     gives: ClassVar[tuple[Extra, ...]] = (
@@ -161,6 +163,14 @@ class Export(Step):
                 "Only in a bare file may spaces separate cells.", "Use ‹form=bare›, or another delimiter.")  # fmt: skip
         require(not delimiter or delimiter != self.decimal_out, "delimiter_out",
                 f"{delimiter} is both the delimiter and the decimal separator.", "Use ‹delimiter_out=;›.")  # fmt: skip
+
+    @property
+    def division(self) -> Division:
+        """Each row on its own, unless values, keys or the order of all rows decide."""
+        compares = (
+            self.form in ("bare", "package") or self.show_labels or self.ascii or self.primary_key or self.sort_by
+        )
+        return WHOLE if compares else ANY_ROWS
 
     @property
     def delivery(self) -> Delivery:
