@@ -17,7 +17,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.combining import PartsDifferError, Shown, Words
-from lomrix.core.steps.parts import slice_rows
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
@@ -70,6 +69,8 @@ WORK = {
     "derive": ["warm = temp - 33", "high = pulse > 100"],
     "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
     "recode": ["--map", "pulse: 0 to 60=1, others=2", "--map", "note: ok=fine", "--map", "mode: x=missing:lost"],
+    "export": ["--missing-code", "n/a", "--missing-code=pulse:-9", "--names-max", "4"],
+    "export fixed": ["--form", "fixed", "--columns", "crew,temp,mode"],
     "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
     "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
     "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from"],
@@ -77,9 +78,9 @@ WORK = {
 
 
 CASES = [
-    *(("device.csv", "csv", work) for work in WORK), *(("device.parquet", "parquet", work) for work in WORK),
+    *((f"device.{suffix}", suffix, work) for suffix in ("csv", "parquet") for work in WORK if work != "export fixed"),
     ("device.arrow", "parquet", "subset"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
-    ("days/*.csv", "csv", "merge"),
+    ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"),
 ]  # fmt: skip
 
 
@@ -89,7 +90,8 @@ def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source
     reports = []
     out = study / f"{work}.{suffix}"
     for number, options in enumerate(([], ["--memory", "0.2MB", "--scratch", str(tmp_path)])):
-        words = [work.split()[0].replace("one", "subset"), source, *WORK[work], "--out", str(out), "--overwrite"]
+        word, to = work.split()[0].replace("one", "subset"), "--to" if work.startswith("export") else "--out"
+        words = [word, source, *WORK[work], to, str(out), "--overwrite"]
         output, error = lomrix(*words, *options, cwd=study)
         assert ("processed in" in output) == bool(number), output + error
         reports.append([line for line in output.splitlines() if line and "processed in" not in line])
@@ -242,7 +244,7 @@ def test_what_is_sent_is_received(
         {str(number): Column.of_cells(type_, cells, reason) for number, (type_, cells) in enumerate(parts[:1])}
     )
     long = table.take(np.tile(np.arange(len(table)), 400 * times))
-    sent = [table, slice_rows(long, first, len(long) - 1), long, Words("{n:row}", n=2), Shown([(3, "a")], 2, 1)]
+    sent = [table, long.slice(first, len(long) - 1), long, Words("{n:row}", n=2), Shown([(3, "a")], 2, 1)]
     if len(table):
         sent.append(Table({"c": table["0"].slice(0, 1).broadcast(5000)}) if table["0"].type != "string" else long)
     folder = tmp_path_factory.mktemp("sent")

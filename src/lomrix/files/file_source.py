@@ -165,13 +165,10 @@ class FileSource(Source):
 
         def read_parts() -> None:
             nonlocal notes
-            start = 0
-            for cells in self.iterate_cells(chosen):
-                part = self._complete(cells, chosen, range(start, start + count_rows(cells)))
+            for cells, part in self._iterate(chosen):
                 store.append(part.table)
                 again.update({note.column: None for note in cells.notes if note.column and not note.adds_up})
                 notes = combine_lists(notes, part.notes, lambda note: note.identity)
-                start += len(part.table)
             for name in (name for name in chosen if name in store.unfit or name in again):
                 whole = self._complete(self.read_cells([name], None), [name], None)
                 store.replace(name, whole.table[name])
@@ -181,6 +178,17 @@ class FileSource(Source):
         guard(self.path, "read", read_parts)
         order = {name: index for index, name in enumerate(chosen)}
         return ReadResult(store.finish(), tuple(sorted(notes, key=lambda note: order.get(note.column, -1))))
+
+    def iterate(self, columns: Collection[str] | None = None) -> Iterator[ReadResult]:
+        """Yield the file some rows at a time, each time typed column by column."""
+        return (part for _, part in self._iterate(self._choose(columns)))
+
+    def _iterate(self, chosen: Sequence[str]) -> Iterator[tuple[Cells, ReadResult]]:
+        start = 0
+        for cells in self.iterate_cells(chosen):
+            stop = start + count_rows(cells)
+            yield cells, self._complete(cells, chosen, range(start, stop))
+            start = stop
 
     def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
         """Yield the cells of some columns some rows at a time; at least once."""

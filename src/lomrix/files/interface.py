@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -90,6 +90,10 @@ class Source(ABC):
 
         Raises FileError if it cannot be read.
         """
+
+    def iterate(self, columns: Collection[str] | None = None) -> Iterator[ReadResult]:
+        """Yield the given columns some rows at a time, where the format allows."""
+        yield self.read(columns)
 
     def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
         """Read the given columns to disk and return the table that is mapped from there.

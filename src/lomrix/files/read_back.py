@@ -23,6 +23,8 @@ from lomrix.files.text_layout import HEAD, count_quotes_below
 from lomrix.files.text_of_cells import format_in_form
 from lomrix.files.text_writer import DEFAULT_FORM, NO_CODES, Codes, default_delimiter
 
+# Rows that are compared at once.
+BLOCK = 1 << 18
 REPORT = "This is a bug in Lomrix; please report it."
 
 
@@ -46,15 +48,16 @@ def compare_file(
     names = table.names
     if not len(table):
         return 0
-    if form.is_plain:
-        expected = {name: to_readable(column) for name, column in table.columns.items()}
-    else:
-        expected = {
-            name: format_in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()
-        }
+
+    def expect(start: int, stop: int) -> dict[str, pa.Array]:
+        columns = {name: column.slice(start, stop) for name, column in table.columns.items()}
+        if form.is_plain:
+            return {name: to_readable(column) for name, column in columns.items()}
+        return {name: format_in_form(column, {}, form, codes.get(name, ())) for name, column in columns.items()}
+
     with path.open("rb") as file:
         has_quotes = count_quotes_below(count_bytes(path), file.read(HEAD)) > 0
-    read = pacsv.read_csv(
+    reader = pacsv.open_csv(
         path,
         pacsv.ReadOptions(
             column_names=names, skip_rows_after_names=int(header), block_size=1 << 23, encoding=form.encoding
@@ -65,14 +68,22 @@ def compare_file(
             ignore_empty_lines=len(names) > 1,
         ),
         pacsv.ConvertOptions(
-            column_types={name: array.type for name, array in expected.items()},
+            column_types={name: array.type for name, array in expect(0, 0).items()},
             null_values=[""],
             strings_can_be_null=True,
             true_values=["true"],
             false_values=["false"],
         ),
     )
-    return compare_columns(expected, {name: read.column(name) for name in names}, read.num_rows, final)
+    rows = 0
+    with reader:
+        for batch in reader:
+            stop = rows + len(batch)
+            if stop <= len(table):
+                compare_columns(expect(rows, stop), dict(zip(names, batch.columns, strict=True)), rows, final)
+            rows = stop
+    require_row_count(len(table), rows, final)
+    return rows * len(names)
 
 
 def compare_records(
@@ -108,12 +119,12 @@ def compare_records(
             for position in positions_there:
                 cut = pc.utf8_slice_codeunits(lines_there, position.start - 1, position.end)
                 cells_found[position.name] = pc.utf8_trim(cut, " ") if not position.is_text else pc.utf8_rtrim(cut, " ")
-    back = {
-        name: pa.chunked_array([pc.if_else(pc.equal(cells, ""), None, cells)]) for name, cells in cells_found.items()
-    }
+    back = {name: pc.if_else(pc.equal(cells, ""), None, cells) for name, cells in cells_found.items()}
     if not delimiter:  # trailing spaces cannot be distinguished from padding
         expected = {name: strip_end(array) for name, array in expected.items()}
-    return compare_columns(expected, back, len(lines) // each, final)
+    require_row_count(len(table), len(lines) // each, final)
+    compare_columns(expected, back, 0, final)
+    return len(table) * len(table.names)
 
 
 def compare_reasons(table: Table, missing: Mapping[str, MissingPlan], final: Path) -> None:
@@ -124,13 +135,16 @@ def compare_reasons(table: Table, missing: Mapping[str, MissingPlan], final: Pat
     for name, column in table.columns.items():
         if column.why is None:
             continue
-        blank = Column.all_missing("integer", len(column), BLANK).clear_missing(column.why == 0)
-        restored = apply_reasons(blank, missing.get(name, MissingPlan()))
-        if restored.reason_counts() != column.reason_counts() or not have_same_reasons(restored, column):
-            raise FileError(
-                f"{final} was not written: the reasons of missing cells in {name} differ after reading back.",
-                todo=REPORT,
-            )
+        plan = missing.get(name, MissingPlan())
+        for start in range(0, len(column), BLOCK):
+            part = column.slice(start, start + BLOCK)
+            blank = Column.all_missing("integer", len(part), BLANK).clear_missing(~part.is_missing)
+            restored = apply_reasons(blank, plan, range(start, start + len(part)), len(column))
+            if not have_same_reasons(restored, part):
+                raise FileError(
+                    f"{final} was not written: the reasons of missing cells in {name} differ after reading back.",
+                    todo=REPORT,
+                )
 
 
 def have_same_reasons(first: Column, second: Column) -> bool:
@@ -173,24 +187,26 @@ def strip_end(texts: pa.Array) -> pa.Array:
     return pc.if_else(pc.equal(cut, ""), None, cut)
 
 
+def require_row_count(sent: int, rows: int, final: Path | str) -> None:
+    """Stop if not all rows, or more, were read back."""
+    if rows != sent:
+        raise FileError(f"{final} was not written: {sent:,} rows were written, {rows:,} read back.", todo=REPORT)
+
+
 def compare_columns(
-    expected: Mapping[str, pa.Array], back: Mapping[str, pa.ChunkedArray], rows: int, final: Path | str
-) -> int:
-    """Compare the columns written with those read back; return the number of cells.
+    expected: Mapping[str, pa.Array], back: Mapping[str, pa.Array], start: int, final: Path | str
+) -> None:
+    """Compare columns that were written with those read back, from row `start` on.
 
     Raises FileError naming the first differing cell.
     """
-    sent = len(next(iter(expected.values())))
-    if rows != sent:
-        raise FileError(f"{final} was not written: {sent:,} rows were written, {rows:,} read back.", todo=REPORT)
     for name, array in expected.items():
-        if not back[name].equals(pa.chunked_array([array])):
+        if not back[name].equals(array):
             raise FileError(
                 f"{final} was not written: the column {name} differs after reading back.",
-                where=find_first_difference(array, back[name]),
+                where=find_first_difference(array, back[name], start),
                 todo=REPORT,
             )
-    return sent * len(expected)
 
 
 def to_readable(column: Column) -> pa.Array:
@@ -201,15 +217,7 @@ def to_readable(column: Column) -> pa.Array:
     return array
 
 
-def find_first_difference(expected: pa.Array, back: pa.ChunkedArray) -> str:
+def find_first_difference(expected: pa.Array, back: pa.Array, start: int) -> str:
     """Describe the first differing cell."""
-    start = 0
-    for chunk in back.chunks:
-        part = expected.slice(start, len(chunk))
-        if not part.equals(chunk):
-            cells = enumerate(zip(part.to_pylist(), chunk.to_pylist(), strict=True), start=start + 1)
-            return next(
-                (f"data row {row}: {sent!r} was read back as {got!r}" for row, (sent, got) in cells if sent != got), ""
-            )
-        start += len(chunk)
-    return ""
+    cells = enumerate(zip(expected.to_pylist(), back.to_pylist(), strict=False), start=start + 1)
+    return next((f"data row {row}: {sent!r} was read back as {got!r}" for row, (sent, got) in cells if sent != got), "")

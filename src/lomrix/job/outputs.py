@@ -15,8 +15,9 @@ from lomrix.core.steps.step import Extra
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.core.wording import shorten_list
 from lomrix.files.interface import Location, Sink, StoredOutput
-from lomrix.files.read_back import REPORT
+from lomrix.files.read_back import REPORT, require_row_count
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_sink, open_source
 from lomrix.files.staging import HISTORY, FileSink, guard
@@ -224,19 +225,21 @@ def compare_with_staged(sink: FileSink, table: Table) -> int:
     with tempfile.TemporaryDirectory(dir=sink.staged.parent, prefix=".") as folder:
         for path, part in sink.parts.items():
             guard(path, "read", lambda path=path, part=part: link_or_copy(part, Path(folder) / path.name))  # type: ignore[misc]
-        final = next(iter(sink.parts))
-        back = open_source(str(Path(folder) / final.name), ReadSettings()).read().table
-    if back.names != table.names or len(back) != len(table):
-        raise FileError(
-            f"{sink.path} was not written: of {len(table):,} rows and {len(table.names)} columns, "
-            f"{len(back):,} rows and {len(back.names)} columns read back.",
-            todo=REPORT,
-        )
-    for folder, written in table.columns.items():
-        if not restore_codes(back[folder], folder, sink).same_as(written.fit_type(back[folder].type)):
-            raise FileError(
-                f"{sink.path} was not written: the column {folder} differs after reading back.", todo=REPORT
-            )
+        source = open_source(str(Path(folder) / next(iter(sink.parts)).name), ReadSettings())
+        if list(source.names) != table.names:
+            text = f"{sink.path} was not written: its columns differ after reading back."
+            raise FileError(text, where=shorten_list(source.names), todo=REPORT)
+        rows = 0
+        for read in source.iterate():
+            written = table.slice(rows, rows + len(read.table))
+            rows += len(read.table)
+            for name, column in written.columns.items():
+                back = restore_codes(read.table[name], name, sink)
+                if not back.same_as(column.fit_type(back.type)):
+                    raise FileError(
+                        f"{sink.path} was not written: the column {name} differs after reading back.", todo=REPORT
+                    )
+    require_row_count(len(table), rows, sink.path)
     return len(table) * len(table.names)
 
 

@@ -273,7 +273,7 @@ def join_between(tables: Sequence[Table], low: int, high: int) -> Table:
     for table in tables:
         assert table.row_numbers is not None
         start, stop = np.searchsorted(table.row_numbers, [low, high]).tolist()
-        pieces.append(slice_rows(table, start, stop))
+        pieces.append(table.slice(start, stop))
     return replace(sort_by_number(concatenate_tables(pieces)), row_numbers=None)
 
 
@@ -285,23 +285,16 @@ def count_rows(part: Pieces) -> int:
     return max(sum(map(len, pieces)) for pieces in part.values())
 
 
-def slice_rows(table: Table, start: int, stop: int) -> Table:
-    """Return some rows of a table without copying; they keep their numbers."""
-    rows = {name: column.slice(start, stop) for name, column in table.columns.items()}
-    numbers = None if table.row_numbers is None else table.row_numbers[start:stop]
-    return replace(table, columns=rows, first_row=table.first_row + start, row_numbers=numbers)
-
-
 def split_rows(table: Table, size: int) -> Iterator[Table]:
     """Yield a table some rows at a time; a table without rows is one part."""
     for start in range(0, max(len(table), 1), size):
-        yield slice_rows(table, start, start + size)
+        yield table.slice(start, start + size)
 
 
 def choose_key_types(step: Step, tables: Mapping[str, Table]) -> list[bool]:
     """Return for each key whether it is compared as text, since one table has it as text and another does not."""
     result = []
-    for columns in zip(*(step.make_keys(role, slice_rows(table, 0, 0)) for role, table in tables.items()), strict=True):
+    for columns in zip(*(step.make_keys(role, table.slice(0, 0)) for role, table in tables.items()), strict=True):
         types = {column.type for column in columns}
         result.append("string" in types and len(types) > 1)
     return result

@@ -75,6 +75,12 @@ class Table:
         """Return just these columns, in the order given."""
         return self.with_columns({name: self[name] for name in names})
 
+    def slice(self, start: int, stop: int) -> Table:
+        """Return the rows from `start` up to `stop`, without copying; they keep their numbers."""
+        columns = {name: column.slice(start, stop) for name, column in self.columns.items()}
+        numbers = None if self.row_numbers is None else self.row_numbers[start:stop]
+        return replace(self, columns=columns, first_row=self.first_row + start, row_numbers=numbers)
+
     def take(self, rows: Array) -> Table:
         """Return just these rows, in the order given."""
         if len(rows) < LARGE:

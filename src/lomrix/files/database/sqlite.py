@@ -16,7 +16,7 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.database.arrow_types import convert_table
 from lomrix.files.database.server import PATIENCE, Index, Server
-from lomrix.files.read_back import compare_columns
+from lomrix.files.read_back import compare_columns, require_row_count
 
 TYPES = {"integer": "INTEGER", "number": "REAL", "boolean": "BOOLEAN", "date": "DATE", "datetime": "DATETIME"}
 ROWS = 50_000
@@ -76,9 +76,11 @@ class SQLiteServer(Server):
             stop = start + len(rows)
             sent = {name: to_stored(column.slice(start, stop)) for name, column in result.columns.items()}
             cells = dict(zip(result.names, zip(*rows, strict=True), strict=True))
-            back = {name: pa.chunked_array([pa.array(cells[name], array.type)]) for name, array in sent.items()}
-            compare_columns(sent, back, len(rows), final)
+            if stop <= len(result):
+                back = {name: pa.array(cells[name], array.type) for name, array in sent.items()}
+                compare_columns(sent, back, start, final)
             start = stop
+        require_row_count(len(result), start, final)
         return start * len(result.names)
 
     def read_arrow(
