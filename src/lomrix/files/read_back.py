@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -50,10 +50,9 @@ def compare_file(
         return 0
 
     def expect(start: int, stop: int) -> dict[str, pa.Array]:
-        columns = {name: column.slice(start, stop) for name, column in table.columns.items()}
         if form.is_plain:
-            return {name: to_readable(column) for name, column in columns.items()}
-        return {name: format_in_form(column, {}, form, codes.get(name, ())) for name, column in columns.items()}
+            return {name: to_readable(column.slice(start, stop)) for name, column in table.columns.items()}
+        return format_rows(table, start, stop, form, codes)
 
     with path.open("rb") as file:
         has_quotes = count_quotes_below(count_bytes(path), file.read(HEAD)) > 0
@@ -98,11 +97,13 @@ def compare_records(
     """Read records of fixed width, or of several lines, and compare their cells as text."""
     if not len(table):
         return 0
-    expected = {name: format_in_form(column, {}, form, codes.get(name, ())) for name, column in table.columns.items()}
     if not delimiter and form.encoding in ("utf-8", "ascii", "cp1252", "iso8859-1"):
-        is_same = match_blocks(expected, path.read_bytes(), len(table), positions, form)
+        is_same = match_blocks(
+            lambda start, stop: format_rows(table, start, stop, form, codes), path, len(table), positions, form
+        )
         if is_same:
             return len(table) * len(table.names)
+    expected = format_rows(table, 0, len(table), form, codes)
     text = path.read_bytes().decode(form.encoding).replace("\r\n", "\n")
     lines = pa.array(text.split("\n")[:-1], pa.large_string())
     each = max(position.line for position in positions)
@@ -157,8 +158,20 @@ def have_same_reasons(first: Column, second: Column) -> bool:
     )
 
 
+def format_rows(table: Table, start: int, stop: int, form: TextForm, codes: Codes) -> dict[str, pa.Array]:
+    """Return some rows as they are written."""
+    return {
+        name: format_in_form(column.slice(start, stop), {}, form, codes.get(name, ()))
+        for name, column in table.columns.items()
+    }
+
+
 def match_blocks(
-    expected: Mapping[str, pa.Array], raw: bytes, rows: int, positions: Sequence[ColumnPosition], form: TextForm
+    expect: Callable[[int, int], Mapping[str, pa.Array]],
+    path: Path,
+    rows: int,
+    positions: Sequence[ColumnPosition],
+    form: TextForm,
 ) -> bool:
     """Return whether every record has one length in bytes and every cell is in place: a fast test."""
     line_end = 2 if form.line_ends == "windows" else 1
@@ -168,16 +181,19 @@ def match_blocks(
         positions_there = [position for position in positions if position.line == number]
         starts |= {position.name: length + position.start - 1 for position in positions_there}
         length += positions_there[-1].end + line_end
-    if len(raw) != rows * length:
+    if path.stat().st_size != rows * length:
         return False
-    block = np.frombuffer(raw, np.uint8).reshape(rows, length)
-    for position in positions:
-        pad = pc.utf8_rpad if position.is_text else pc.utf8_lpad
-        begins, data = get_buffers(pad(expected[position.name].fill_null(""), position.width).cast(pa.large_string()))
-        cells = block[:, starts[position.name] : starts[position.name] + position.width]
-        sent = data[begins[0] : begins[-1]]
-        if len(sent) != cells.size or not np.array_equal(cells.reshape(-1), sent):
-            return False
+    for start in range(0, rows, BLOCK):
+        expected = expect(start, min(start + BLOCK, rows))
+        block = np.fromfile(path, np.uint8, BLOCK * length, offset=start * length).reshape(-1, length)
+        for position in positions:
+            pad = pc.utf8_rpad if position.is_text else pc.utf8_lpad
+            padded = pad(expected[position.name].fill_null(""), position.width)
+            begins, data = get_buffers(padded.cast(pa.large_string()))
+            cells = block[:, starts[position.name] : starts[position.name] + position.width]
+            sent = data[begins[0] : begins[-1]]
+            if len(sent) != cells.size or not np.array_equal(cells.reshape(-1), sent):
+                return False
     return True
 
 
