@@ -52,6 +52,7 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
         day = f"2024-03-{1 + row % 28:02}" + (" 10:30" if row == 3500 else "")
         lines.append(f"K{draw.randint(0, 60)},{row},{pulse},{temp},{mode},{day},{note}")
     (folder / "device.csv").write_text("\n".join(lines) + "\n")
+    (folder / "wide.csv").write_text("\n".join(["crew,minute,p1,p2,mode,day,note", *lines[1:]]) + "\n")
     people = [f"K{number},{number % 3}" for number in range(70) if number % 5]
     (folder / "people.csv").write_text("crew,vessel\n" + "\n".join(people) + "\n")
     for suffix in ("parquet", "arrow"):
@@ -69,6 +70,7 @@ WORK = {
     "derive": ["warm = temp - 33", "high = pulse > 100"],
     "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
     "recode": ["--map", "pulse: 0 to 60=1, others=2", "--map", "note: ok=fine", "--map", "mode: x=missing:lost"],
+    "to-long": ["--header", "{measure}{n}", "--case", "crew", "--constant", "day,note"],
     "export": ["--missing-code", "n/a", "--missing-code=pulse:-9", "--names-max", "4"],
     "export fixed": ["--form", "fixed", "--columns", "crew,temp,mode"],
     "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
@@ -77,10 +79,11 @@ WORK = {
 }
 
 
+OTHER = ("export fixed", "to-long")
 CASES = [
-    *((f"device.{suffix}", suffix, work) for suffix in ("csv", "parquet") for work in WORK if work != "export fixed"),
+    *((f"device.{suffix}", suffix, work) for suffix in ("csv", "parquet") for work in WORK if work not in OTHER),
     ("device.arrow", "parquet", "subset"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
-    ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"),
+    ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),
 ]  # fmt: skip
 
 

@@ -123,6 +123,21 @@ def test_parts_of_any_table_equal_the_whole(
     assert parts == whole
 
 
+@given(ROWS, st.booleans(), st.sampled_from(["", "id"]), st.sampled_from([1, 2**53 + 1]), st.integers(1, 9))
+def test_parts_of_a_wide_table_equal_the_whole(
+    cells: list[tuple[Any, ...]], keeps: bool, case: str, factor: int, size: int
+) -> None:
+    id_, _, x, y, text = map(list, zip(*cells, strict=True))
+    y = [value if value is None or value < 9 else value * factor for value in y]
+    wide = make("t", id=("string", id_), w1=("number", x), w2=("integer", y), v2=("string", text), v3=("string", id_))
+    settings = {"header": ("{measure}{wave}",), "case": case, "keep_empty": keeps}
+    whole = happening("to-long", sources(wide), settings, lambda step, tables, _: step.apply(tables))
+    parts = happening(
+        "to-long", sources(wide), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
+    )
+    assert parts == whole
+
+
 PEOPLE = st.lists(st.tuples(st.sampled_from([None, "a", "b", "c", "d "]), st.integers(0, 3)), max_size=6)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -421,16 +421,26 @@ def common_type(columns: Iterable[Column], *, keeps_whole: bool = False) -> Type
     """
     columns = list(columns)
     types = {column.type for column in columns if column.missing_count < len(column)}
+    decimals = [column for column in columns if column.type == "number"]
+    if types == {"integer", "number"} and keeps_whole and all(map(has_whole_numbers, decimals)):
+        return "integer"
+    return join_types(
+        types,
+        columns[0].type,
+        lambda: all(is_exact(column.values).all() for column in columns if column.type == "integer"),
+    )
+
+
+def join_types(types: Collection[Type], without_values: Type, are_exact: Callable[[], bool]) -> Type | None:
+    """Return the narrowest type that holds values of all types without loss; None if there is none.
+
+    `without_values` is the type if there are none; `are_exact` says whether decimals hold all the integers.
+    """
     if len(types) <= 1:
-        return types.pop() if types else columns[0].type
-    if types == {"integer", "number"}:
-        if keeps_whole and all(has_whole_numbers(column) for column in columns if column.type == "number"):
-            return "integer"
-        exact = all(is_exact(column.values).all() for column in columns if column.type == "integer")
-        return "number" if exact else None
-    if types == {"date", "datetime"}:
-        return "datetime"
-    return None
+        return next(iter(types), without_values)
+    if {*types} == {"integer", "number"}:
+        return "number" if are_exact() else None
+    return "datetime" if {*types} == {"date", "datetime"} else None
 
 
 def choose_cells(first: Column, second: Column, use_second: npt.NDArray[np.bool_]) -> Column:

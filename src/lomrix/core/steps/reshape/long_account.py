@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Collection
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
+from lomrix.core.combining import Words, combine_all
 from lomrix.core.rows.course import Courses
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.rows.occasions import (
@@ -19,10 +20,10 @@ from lomrix.core.rows.occasions import (
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.reshape.spells import turn_spells
 from lomrix.core.steps.reshape.to_long import ToLong
-from lomrix.core.steps.reshape.turn import Gathering
+from lomrix.core.steps.reshape.turn import Gathering, WideSurvey
 from lomrix.core.steps.step import Inputs, Result, require
 from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
@@ -30,15 +31,91 @@ from lomrix.core.wording import shorten_list
 MOST_EXAMPLES = 5
 
 
-def to_long(step: ToLong, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Reshape the table; the measures over the occasions are an extra, to be drawn."""
+def survey(step: ToLong, tables: Inputs) -> WideSurvey:
+    """Look at the columns of the measures."""
+    return Gathering(step, tables.get_one()).make_survey()
+
+
+def to_long(step: ToLong, tables: Inputs, wanted: Collection[str], whole: WideSurvey | None = None) -> Result:
+    """Reshape the table; the measures over the occasions are an extra, to be drawn; `whole` surveys all parts."""
     if step.spell:
         require("figure" not in wanted, "figure", "‹figure› has no effect on spells.", "Leave it out.")
         return turn_spells(step, tables.get_one())
-    gathering = Gathering(step, tables.get_one())
+    gathering = Gathering(step, tables.get_one(), whole)
     long = gathering.make_table()
     extras = {"figure": Courses.from_long(long)} if "figure" in wanted else {}
-    return Result(long, LongAccount(gathering, long).make_account(), extras)
+    account = LongAccount(gathering, long)
+    return Result(long, account.make_account(), extras, tally=account.make_tally())
+
+
+@dataclass(frozen=True)
+class MeasureTally:
+    """The columns of a measure, its values, and its missing cells by reason before rows were left out."""
+
+    name: str
+    columns: tuple[str, ...]
+    values: int
+    missing: Mapping[str, int]
+
+
+@dataclass(frozen=True)
+class Tally:
+    """What the account needs of each part."""
+
+    measures: tuple[MeasureTally, ...]
+    left_out: tuple[str, ...]  # columns
+    occasions: tuple[str, ...]
+    rows_left: tuple[int, ...]  # by occasion
+    dropped: int  # cases and occasions
+    without_rows: int  # cases
+    lost_reasons: Mapping[str, int]  # of cells of rows left out, other than no-occasion
+    repeated: int  # rows of repeated cases
+    without_case: int
+
+    def list_measures(self) -> Listing:
+        """List what the measures were formed from."""
+        rows = []
+        for measure in self.measures:
+            columns = measure.columns
+            shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
+            reasons = ", ".join(f"{count:,} {reason}" for reason, count in sorted(measure.missing.items()))
+            rows.append((measure.name, len(columns), " ".join(shown), measure.values, reasons or "none"))
+        heads = ("measure", "columns", "formed from", "values", "missing, before rows are left out")
+        return Listing("measures", heads, tuple(rows))
+
+    def list_losses(self) -> list[str]:
+        """List what to-wide cannot restore from the long table."""
+        lost = []
+        if self.left_out:
+            lost.append(pluralize(len(self.left_out), "column that was left out", "columns that were left out"))
+        if self.without_rows:
+            lost.append(pluralize(self.without_rows, "case without a row", "cases without a row"))
+        empty = [occasion for occasion, rows in zip(self.occasions, self.rows_left, strict=True) if not rows]
+        if empty:
+            lost.append(f"the columns of {', '.join(empty[:MOST_EXAMPLES])}")
+        if self.lost_reasons:
+            counts = ", ".join(f"{count:,} {reason}" for reason, count in sorted(self.lost_reasons.items()))
+            lost.append(f"why cells of the rows left out are missing ({counts})")
+        lost += ["the rows of repeated cases"] if self.repeated else []
+        lost += ["the rows without a case"] if self.without_case else []
+        return lost
+
+
+def conclude(step: ToLong, account: Account, tallies: Sequence[Tally | None]) -> Account:
+    """Complete the account by what adds up over all parts."""
+    known = [tally for tally in tallies if tally is not None]
+    if not known:
+        return account
+    tally = combine_all(known)
+    losses = tally.list_losses()
+    hint = " (‹keep_empty› keeps all rows)" if tally.dropped and not step.keep_empty else ""
+    note = Note(f"to-wide cannot restore: {'; '.join(losses)}{hint}.", kind="one-way")
+    return replace(
+        account,
+        facts={**account.facts, "cannot_come_back": losses},
+        listings=(tally.list_measures(), *account.listings),
+        notes=(*account.notes, *([note] if losses else [])),
+    )
 
 
 @dataclass
@@ -59,7 +136,8 @@ class LongAccount:
         rows = (Part("kept", wide - len(self._without_rows)), Part("left out", len(self._without_rows), "unmeasured"))
         return Account(
             "to-long",
-            f"{wide:,} rows x {pluralize(turn.times, 'occasion')} ({shown}) became {len(long):,} rows.",
+            Words("{wide} rows x {times} ({occasions}) became {long} rows.", wide=wide, long=len(long),
+                  times=pluralize(turn.times, "occasion"), occasions=shown),
             (
                 Balance("rows x occasions", wide * turn.times, (measured, *self._count_empty()), names),
                 Balance(
@@ -76,17 +154,15 @@ class LongAccount:
                 "occasions": [list(occasion) for occasion in turn.families.occasions],
                 "carried": [*turn.case, *turn.constants],
                 "left_out_columns": turn.left_out,
-                "cannot_come_back": self.not_restorable,
             },
-            (self._list_measures(),),
+            (),
             (
                 *self._note_choices(),
                 *self._make_notes(),
                 *self._note_lost_cases(),
                 *self._note_repeated_cases(),
-                *self._note_lost(),
             ),
-        )
+        )  # fmt: skip
 
     @cached_property
     def _measured_rows(self) -> int:
@@ -130,23 +206,29 @@ class LongAccount:
         ]
         return Balance("measured values", before, tuple(after))
 
-    def _list_measures(self) -> Listing:
-        rows = []
-        for name, columns_by_occasion in self.turn.families.measures.items():
-            columns = [
-                columns_by_occasion[occasion]
-                for occasion in self.turn.families.occasions
-                if occasion in columns_by_occasion
-            ]
-            shown = columns if len(columns) <= 8 else [*columns[:4], "…", *columns[-2:]]
-            missing = self._count_missing(name)
-            reasons = ", ".join(f"{count:,} {reason}" for reason, count in sorted(missing.items()))
-            values = len(self.long) - self.long[name].missing_count
-            rows.append((name, len(columns), " ".join(shown), values, reasons or "none"))
-        return Listing(
-            "measures",
-            ("measure", "columns", "formed from", "values", "missing, before rows are left out"),
-            tuple(rows),
+    def make_tally(self) -> Tally:
+        """Return what is known only when all parts are."""
+        turn = self.turn
+        repeated, without_case, _ = self._case_counts
+        measures = [
+            MeasureTally(
+                name,
+                tuple(columns[occasion] for occasion in turn.families.occasions if occasion in columns),
+                len(self.long) - self.long[name].missing_count,
+                self._count_missing(name),
+            )
+            for name, columns in turn.families.measures.items()
+        ]
+        return Tally(
+            tuple(measures),
+            tuple(turn.left_out),
+            tuple(self._format_occasion(occasion) for occasion in turn.families.occasions),
+            tuple(np.count_nonzero(~turn.is_dropped, axis=1).tolist()),
+            int(np.count_nonzero(turn.is_dropped)),
+            len(self._without_rows),
+            self._count_lost_reasons(),
+            len(repeated),
+            len(without_case),
         )
 
     # ------------------------------------------------------------------- notes
@@ -202,15 +284,18 @@ class LongAccount:
 
     def _note_lost_cases(self) -> tuple[Note, ...]:
         rows = self._without_rows
-        if not len(rows):
-            return ()
-        first_rows = rows[:MOST_EXAMPLES]
-        texts = format_keys(self.turn.wide, self.turn.case, first_rows) if self.turn.case else [None] * len(first_rows)
-        examples = tuple(zip((first_rows + self.turn.wide.first_row).tolist(), texts, strict=True))
-        count = pluralize(len(rows), "case has", "cases have")
-        pronoun = plural(len(rows), "it", "them")
-        text = f"{count} no row in the result, since nothing was measured; ‹keep_empty› keeps {pronoun}."
-        return (Note(text, ", ".join(self.turn.case), examples, "lost-case", len(rows)),)
+        text = Words(
+            "{n:case has|cases have} no row in the result, since nothing was measured; "
+            "‹keep_empty› keeps {n:=it|them}.",
+            n=len(rows),
+        )
+        return (Note(text, ", ".join(self.turn.case), self._show_cases(rows), "lost-case", len(rows)),)
+
+    def _show_cases(self, rows: np.ndarray) -> tuple[tuple[int, str | None], ...]:
+        """Return the numbers of the first of some rows, with their cases."""
+        first, case = rows[:MOST_EXAMPLES], self.turn.case
+        texts = format_keys(self.turn.wide, case, first) if case else [None] * len(first)
+        return tuple(zip(self.turn.wide.number_rows(first), texts, strict=True))
 
     @cached_property
     def _case_counts(self) -> tuple[np.ndarray, np.ndarray, int]:
@@ -227,47 +312,16 @@ class LongAccount:
 
     def _note_repeated_cases(self) -> tuple[Note, ...]:
         rows, without_case, cases = self._case_counts
-        wide, notes, name = self.turn.wide, [], ", ".join(self.turn.case)
-        if len(rows):
-            texts = format_keys(wide, self.turn.case, rows[:MOST_EXAMPLES])
-            examples = tuple(zip((rows[:MOST_EXAMPLES] + wide.first_row).tolist(), texts, strict=True))
-            text = f"{pluralize(cases, 'case is', 'cases are')} in more than one row, so case and occasion repeat."
-            notes.append(Note(text, name, examples, "repeated-case", cases))
-        if len(without_case):
-            examples_without = tuple((int(row) + wide.first_row, None) for row in without_case[:MOST_EXAMPLES])
-            text = f"{pluralize(len(without_case), 'row')} without a case."
-            notes.append(Note(text, name, examples_without, "missing-case", len(without_case)))
-        return tuple(notes)
+        name = ", ".join(self.turn.case)
+        repeated = Words("{n:case is|cases are} in more than one row, so case and occasion repeat.", n=cases)
+        examples = tuple((number, None) for number in self.turn.wide.number_rows(without_case[:MOST_EXAMPLES]))
+        missing = Words("{n:row} without a case.", n=len(without_case))
+        return (
+            Note(repeated, name, self._show_cases(rows), "repeated-case", cases),
+            Note(missing, name, examples, "missing-case", len(without_case)),
+        )
 
     # ----------------------------------------------------------------- way back
-
-    @cached_property
-    def not_restorable(self) -> list[str]:
-        """What to-wide cannot restore from the long table."""
-        turn, lost = self.turn, []
-        if turn.left_out:
-            lost.append(pluralize(len(turn.left_out), "column that was left out", "columns that were left out"))
-        if len(self._without_rows):
-            lost.append(pluralize(len(self._without_rows), "case without a row", "cases without a row"))
-        rows_left = np.count_nonzero(~turn.is_dropped, axis=1).tolist()
-        lost_occasions = [
-            occasion for occasion, rows in zip(turn.families.occasions, rows_left, strict=True) if not rows
-        ]
-        if lost_occasions:
-            lost.append(
-                "the columns of "
-                + ", ".join(self._format_occasion(occasion) for occasion in lost_occasions[:MOST_EXAMPLES])
-            )
-        reasons = self._count_lost_reasons()
-        if reasons:
-            reason_counts = ", ".join(f"{count:,} {reason}" for reason, count in sorted(reasons.items()))
-            lost.append(f"why cells of the rows left out are missing ({reason_counts})")
-        repeated, without_case, _ = self._case_counts
-        if len(repeated):
-            lost.append("the rows of repeated cases")
-        if len(without_case):
-            lost.append("the rows without a case")
-        return lost
 
     def _count_missing(self, measure: str) -> dict[str, int]:
         """Count the missing cells of a measure by reason before any row was left out."""
@@ -289,11 +343,3 @@ class LongAccount:
                 counts.update(self._count_missing(measure))
                 counts.subtract(self.long[measure].reason_counts())
         return {reason: count for reason, count in counts.items() if count and reason != NO_OCCASION}
-
-    def _note_lost(self) -> tuple[Note, ...]:
-        if not self.not_restorable:
-            return ()
-        hint = (
-            "" if self.turn.step.keep_empty or self.turn.dropped_positions is None else " (‹keep_empty› keeps all rows)"
-        )
-        return (Note(f"to-wide cannot restore: {'; '.join(self.not_restorable)}{hint}.", kind="one-way"),)

@@ -11,7 +11,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.rows.occasions import OccasionSetting, parse_occasion_settings
 from lomrix.core.steps.reshape.families import parse_templates
 from lomrix.core.steps.settings import Columns, Names, Setting, Texts, check_setting, parse_spell, parsed_by
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
 
 Unit = Literal["day", "week", "month", "quarter", "year"]
 
@@ -35,6 +35,9 @@ class ToLong(Step):
 
     word: ClassVar[str] = "to-long"
     implementation: ClassVar[str] = "lomrix.core.steps.reshape.long_account:to_long"
+    surveying: ClassVar[str] = "lomrix.core.steps.reshape.long_account:survey"
+    conclusion: ClassVar[str] = "lomrix.core.steps.reshape.long_account:conclude"
+    cell_size: ClassVar[int] = 40
     is_reversible: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The wide file, one row per case."),)
     gives: ClassVar[tuple[Extra, ...]] = (
@@ -74,6 +77,13 @@ class ToLong(Step):
             require(not (self.spell and getattr(self, name)), name, f"‹{name}› has no effect on spells.",
                     "‹header› is for repeated columns, ‹spell› for spells: use one of them.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """Each row on its own, or those of a case, unless the columns are still to be guessed."""
+        if self.spell or not self.header:
+            return WHOLE
+        return Division("by key", {"source": self.case}) if self.case else ANY_ROWS
 
     @property
     def occasion_settings(self) -> tuple[OccasionSetting, ...]:

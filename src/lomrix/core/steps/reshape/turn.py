@@ -14,13 +14,14 @@ import numpy.typing as npt
 
 from lomrix.core.arrays import layout
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Combinable, Shown, combine
 from lomrix.core.errors import DataError, Proposal, UsageError
 from lomrix.core.rows.candidate_keys import find_candidate_keys
 from lomrix.core.rows.occasions import Occasion, OccasionSetting, parse_occasion_settings
 from lomrix.core.steps.reshape.entries import LongEntries
 from lomrix.core.steps.reshape.families import Families, find_families, parse_templates, recall_families
 from lomrix.core.steps.reshape.to_long import ToLong
-from lomrix.core.table.column import DTYPES, FILLERS, Column, common_type
+from lomrix.core.table.column import DTYPES, FILLERS, Column, is_exact, join_types
 from lomrix.core.table.header_guess import Guess, guess_families
 from lomrix.core.table.notes import pluralize
 from lomrix.core.table.numbers import Type
@@ -39,12 +40,50 @@ TYPES: dict[type, Type] = {bool: "boolean", int: "integer", float: "number", str
 TYPES |= {datetime.datetime: "datetime", datetime.date: "date"}
 
 
+@dataclass(frozen=True)
+class Held:
+    """What a column holds: cells with a value, and integers that are not exact as decimals, if they are beside such."""
+
+    present: int
+    inexact: int
+
+
+@dataclass(frozen=True)
+class WideSurvey(Combinable):
+    """What must be known of all parts of a wide table: the number of its first row, and what its measures hold."""
+
+    first_row: int
+    held: Mapping[str, Held]
+
+    def combine(self, later: WideSurvey) -> WideSurvey:
+        """Return it for both parts."""
+        return WideSurvey(min(self.first_row, later.first_row), combine(self.held, later.held))
+
+
 @dataclass
 class Gathering:
-    """A table being reshaped from wide to long."""
+    """A table being reshaped from wide to long, or a part of it; `whole` is the survey of all parts."""
 
     step: ToLong
     wide: Table
+    whole: WideSurvey | None = None
+
+    def make_survey(self) -> WideSurvey:
+        """Look at the columns of the measures."""
+        held: dict[str, Held] = {}
+        for columns in self.families.measures.values():
+            is_mixed = len({self.wide[name].type for name in columns.values()}) > 1
+            for name in columns.values():
+                column = self.wide[name]
+                inexact = is_mixed and column.type == "integer"
+                count = int(np.count_nonzero(~is_exact(column.values))) if inexact else 0
+                held[name] = Held(len(column) - column.missing_count, count)
+        return WideSurvey(self.wide.first_row, held)
+
+    @cached_property
+    def survey(self) -> WideSurvey:
+        """The survey of all parts."""
+        return self.make_survey() if self.whole is None else self.whole
 
     # -------------------------------------------------------- what was asked for
 
@@ -168,8 +207,7 @@ class Gathering:
         """Gather a measure over all cases and occasions, without the rows left out."""
         by_occasion = self.families.measures[measure]
         names = [by_occasion.get(occasion) for occasion in self.families.occasions]
-        columns_there = [self.wide[name] for name in names if name is not None]
-        type_ = common_type(columns_there) or self._refuse_types(measure, by_occasion)
+        type_ = self._choose_type(by_occasion) or self._refuse_types(measure, by_occasion)
         if type_ == "number":
             self._require_exact(by_occasion)
         columns = [None if name is None else self.wide[name].widen(type_) for name in names]
@@ -197,15 +235,25 @@ class Gathering:
         # The parts already hold their fillers.
         return Column(type_, values, why, reasons if why is not None else ())
 
+    def _choose_type(self, by_occasion: dict[Occasion, str]) -> Type | None:
+        """Return the type of a measure over its occasions, in all parts; None if there is none."""
+        held = {name: self.survey.held[name] for name in by_occasion.values()}
+        types = {self.wide[name].type for name, values in held.items() if values.present}
+        first = self.wide[next(iter(held))].type
+        return join_types(types, first, lambda: not any(values.inexact for values in held.values()))
+
     def _require_exact(self, by_occasion: dict[Occasion, str]) -> None:
         """Stop if an integer would lose digits as a float."""
         for name in by_occasion.values():
             column = self.wide[name]
-            if column.type == "integer" and np.abs(column.values).max(initial=0) > MOST_EXACT:
-                row = int(np.abs(column.values).argmax())
+            if column.type != "integer":
+                continue
+            rows = np.flatnonzero(np.abs(column.values) > MOST_EXACT)
+            if len(rows):
+                (number,) = self.wide.number_rows(rows[:1])
                 raise DataError(
                     f"{name} holds whole numbers that would lose digits among decimals.",
-                    where=f"row {row + self.wide.first_row}: {column.values[row]}",
+                    where=Shown([(number, f"row {number}: {column.values[rows[0]]}")], len(rows), 1),
                     todo=f"If they are ids, use ‹type={name}=string›.",
                 )
 
@@ -286,14 +334,23 @@ class Gathering:
             columns = {name: columns[name] for name in self.memory.order_names(list(columns))}
         types = {name: columns[name].type for name in self.families.names}
         dictionary = dictionary.for_columns(columns).with_other_layout(self._record_layout(dictionary.variables, types))
-        return Table(columns, dictionary, name=self.wide.name)
+        numbers = self.wide.row_numbers
+        return Table(
+            columns, dictionary, name=self.wide.name,
+            row_numbers=None if numbers is None else np.repeat(numbers, self._times_of_rows),
+        )  # fmt: skip
+
+    @property
+    def _times_of_rows(self) -> int | Array:
+        """How many rows each row becomes: a number for all, or one for each."""
+        if self.dropped_positions is None:
+            return self.times
+        return np.asarray(self.times - np.count_nonzero(self.is_dropped, axis=0))
 
     def _list_makers(self) -> dict[str, Callable[[], Column]]:
         """Return how each column is made; names are checked before any work."""
         rows = len(self.wide)
-        times: int | Array = self.times
-        if self.dropped_positions is not None:
-            times = self.times - np.count_nonzero(self.is_dropped, axis=0)
+        times = self._times_of_rows
         makers: dict[str, Callable[[], Column]] = {}
 
         def add(name: str, role: str, make: Callable[[], Column]) -> None:
@@ -301,7 +358,8 @@ class Gathering:
             makers[name] = make
 
         if not self.case:
-            add(ROW_NUMBER, "the row number", lambda: Column.of("integer", np.repeat(np.arange(1, rows + 1), times)))
+            numbers = self.wide.find_row_numbers(np.arange(rows)) - self.survey.first_row + 1
+            add(ROW_NUMBER, "the row number", lambda: Column.of("integer", np.repeat(numbers, times)))
         for name in self.case:
             add(name, "the case", partial(self.wide[name].repeat, times))
         for index, name in enumerate(self.families.names):
