@@ -67,6 +67,7 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 WORK = {
     "subset": ["--where", "temp > 33 and pulse > 50"],
     "one per": ["--one-per", "crew,mode", "--pick", "latest:minute", "--left-out", "left.csv"],
+    "sort": ["--sort-by", "-mode,temp,day"],
     "derive": ["warm = temp - 33", "high = pulse > 100"],
     "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
     "recode": ["--map", "pulse: 0 to 60=1, others=2", "--map", "note: ok=fine", "--map", "mode: x=missing:lost"],
@@ -93,7 +94,10 @@ def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source
     reports = []
     out = study / f"{work}.{suffix}"
     for number, options in enumerate(([], ["--memory", "0.2MB", "--scratch", str(tmp_path)])):
-        word, to = work.split()[0].replace("one", "subset"), "--to" if work.startswith("export") else "--out"
+        word, to = (
+            work.split()[0].replace("one", "subset").replace("sort", "subset"),
+            "--to" if work.startswith("export") else "--out",
+        )
         words = [word, source, *WORK[work], to, str(out), "--overwrite"]
         output, error = lomrix(*words, *options, cwd=study)
         assert ("processed in" in output) == bool(number), output + error
@@ -132,10 +136,36 @@ def test_a_worker_that_is_killed_ends_the_command(tmp_path: Path) -> None:
     assert not multiprocessing.active_children()
 
 
+@pytest.mark.parametrize(
+    "words", [("profile",), ("tally", "mode", "--by", "crew"), ("coverage", "--case", "crew", "--occasion", "minute")]
+)
+def test_reports_of_a_table_on_disk_are_the_same(study: Path, tmp_path: Path, words: tuple[str, ...]) -> None:
+    command = [words[0], "device.parquet", *words[1:]]
+    (whole, _), (on_disk, _) = (
+        lomrix(*command, *options, cwd=study)
+        for options in ([], ["--memory", "0.25MB", "--scratch", str(tmp_path), "--workers", "2"])
+    )
+    notes = ["read to disk first to stay within the memory limit", "there is only one part"]
+    assert all(note in on_disk for note in notes)
+    assert [line for line in on_disk.splitlines() if line and not any(note in line for note in notes)] == [
+        line for line in whole.splitlines() if line
+    ]
+    assert not list(tmp_path.iterdir())
+
+
 def test_what_compares_all_rows_is_refused_before_work(study: Path, tmp_path: Path) -> None:
     out = study / "sorted.csv"
     _, error = lomrix(
-        "subset", "device.csv", "--sort-by", "pulse", "--out", str(out), "--memory", "0.2MB", cwd=study, status=3
+        "subset",
+        "device.csv",
+        "--where",
+        "rank(pulse) > 3",
+        "--out",
+        str(out),
+        "--memory",
+        "0.2MB",
+        cwd=study,
+        status=3,
     )
     assert error.splitlines()[1] == "where  about 1.0 MB are needed, 0.2 MB may be used; device has about 6,000 rows"
     assert not out.exists()

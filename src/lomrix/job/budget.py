@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, Va
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Setting, explain_validation_error, parsed_by
+from lomrix.core.steps.step import Step
 from lomrix.job.memory import OutOfMemoryError, format_bytes
 
 UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
@@ -101,29 +102,41 @@ class Input:
         return self.rows * self.row_size
 
 
-def choose_rows_at_once(options: RunningOptions, inputs: Sequence[Input], word: str, *, divides: bool) -> int | None:
-    """Return how many rows of the first input to work on at once; None for all of them.
+@dataclass(frozen=True)
+class Way:
+    """How a task is run: with its tables on disk or in memory, all rows at once or so many of the first input."""
 
-    Raises OutOfMemoryError if all are too many, and the step cannot be divided.
+    on_disk: bool = False
+    rows_at_once: int | None = None
+
+
+def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, divides: bool) -> Way:
+    """Choose the way that stays within the memory budget.
+
+    Raises OutOfMemoryError if there is none.
     """
     need = sum(known.size for known in inputs)
     if need < LEAST and not options.memory:
-        return None
+        return Way()
     free = find_free_memory() if not options.memory else parse_memory(options.memory)
     budget = int(free * DEFAULT_SHARE) if not options.memory else free
     if need <= (budget if divides or options.memory else free):
-        return None
-    if not divides:
-        largest = max(inputs, key=lambda known: known.size)
-        raise OutOfMemoryError(
-            f"There is not enough memory for {word} with these settings, which needs all rows at once. "
-            "Nothing was written.",
-            where=f"about {format_bytes(need)} are needed, {format_bytes(free)} may be used; "
-            f"{largest.name} has about {largest.rows:,} rows",
-            todo="Allow more with ‹memory=SIZE›, or first write a smaller file: `lomrix subset` works in parts with "
-            "‹columns› and ‹where›.",
-        )
-    # What the other inputs take stays in memory beside each part.
-    others = sum(known.size for known in inputs[1:]) + (WORKER_SIZE * options.workers if options.workers > 1 else 0)
-    for_parts = max(budget - others, budget // 4) // options.workers
-    return max(int(for_parts * SHARE_OF_PARTS) // inputs[0].row_size, 1000)
+        return Way()
+    if divides:
+        # What the other inputs take stays in memory beside each part.
+        others = sum(known.size for known in inputs[1:]) + (WORKER_SIZE * options.workers if options.workers > 1 else 0)
+        for_parts = max(budget - others, budget // 4) // options.workers
+        return Way(True, max(int(for_parts * SHARE_OF_PARTS) // inputs[0].row_size, 1000))
+    largest = max(inputs, key=lambda known: known.size)
+    if step.row_size_on_disk:
+        need = sum(known.rows for known in inputs) * step.row_size_on_disk
+        if need <= free:
+            return Way(True)
+    raise OutOfMemoryError(
+        f"There is not enough memory for {step.word} with these settings, which needs all rows at once. "
+        "Nothing was written.",
+        where=f"about {format_bytes(need)} are needed, {format_bytes(free)} may be used; "
+        f"{largest.name} has about {largest.rows:,} rows",
+        todo="Allow more with ‹memory=SIZE›, or first write a smaller file: `lomrix subset` works in parts with "
+        "‹columns› and ‹where›.",
+    )

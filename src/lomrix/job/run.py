@@ -17,7 +17,7 @@ from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files.scratch import Scratch
-from lomrix.job.budget import choose_rows_at_once
+from lomrix.job.budget import choose_way
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import add_history
 from lomrix.job.memory import CurrentStage, release_memory, watch_memory
@@ -87,28 +87,31 @@ def _apply(
     """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
     known = inputs.estimate()
     divides = task.step.can_divide(task.requested_extras, {role: len(files) for role, files in task.inputs.items()})
-    size = choose_rows_at_once(task.running, known, task.step.word, divides=divides)
+    way = choose_way(task.running, known, task.step, divides=divides)
     scratch = None
-    if size is None and task.running.workers > 1:
+    if way.rows_at_once is None and task.running.workers > 1:
         text = "there is only one part, so ‹workers› had no effect."
         inputs.notes.append((known[0].name if known else task.step.word, Note(text, kind="one-part", done=True)))
-    if size is not None:
+    if way.on_disk:
         scratch = Scratch.make(task.running.scratch)
         stack.callback(scratch.remove)
         # Partitions are on disk beside the table they are made of.
         copies = 2 if task.step.division.kind == "by key" else 1
         scratch.require_space(copies * sum(part.size for part in known))
     tables = inputs.read(stage, scratch)
+    if way.on_disk and way.rows_at_once is None:
+        text = "read to disk first to stay within the memory limit."
+        inputs.notes.append((known[0].name, Note(text, kind="on-disk", done=True)))
     # Memory that the reading has left over goes back, before the step asks for its own.
     pa.default_memory_pool().release_unused()
     if outputs.sinks:
         inputs.begin_fingerprints()
     stage(task.step.word)
     try:
-        if size is None or scratch is None:
-            result = task.step.apply(tables, task.requested_extras)
+        if way.rows_at_once is not None and scratch is not None:
+            result = _apply_in_parts(task, tables, way.rows_at_once, scratch, stage, inputs)
         else:
-            result = _apply_in_parts(task, tables, size, scratch, stage, inputs)
+            result = task.step.apply(tables, task.requested_extras)
     except LomrixError as error:
         written = write_extras(outputs, error.extras, stage) if isinstance(error, DataError) else []
         raise StoppedError(error, written, filter_notes(error, inputs.notes)) from error

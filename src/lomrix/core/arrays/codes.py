@@ -14,6 +14,8 @@ Mask = npt.NDArray[np.bool_]
 
 # A lookup table may be this many times as long as the rows that use it.
 ROOMY = 4
+# Rows that are looked at together, so that they stay in the cache.
+BLOCK = 1 << 16
 SAMPLE = 1024
 # Products of codes stay below this.
 LARGEST = 2**62
@@ -100,11 +102,12 @@ def rank_values(values: Array, missing: Mask) -> tuple[Codes, Array]:
 def find_distinct(values: Array) -> Array:
     """Return the distinct values in ascending order; none may be missing."""
     if values.dtype.kind in "iubM" and len(values):
-        numbers = values.astype(np.int64)
+        numbers = values.view(np.int64) if values.dtype.itemsize == 8 else values.astype(np.int64)
         low, high = int(numbers.min()), int(numbers.max())
         if high - low <= ROOMY * len(values) + 1024:
             seen = np.zeros(high - low + 1, np.bool_)
-            seen[numbers - low] = True
+            for start in range(0, len(numbers), BLOCK):
+                seen[numbers[start : start + BLOCK] - low] = True
             return (np.flatnonzero(seen) + low).astype(values.dtype)
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
     if len(values) > SAMPLE and len(np.unique(sample)) <= SAMPLE * 0.9:

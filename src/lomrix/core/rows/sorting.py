@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.codes import LARGEST, Codes, order_codes
+from lomrix.core.combining import Words
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.selection import parse_sort_word
 from lomrix.core.table.table import Table
 
@@ -32,8 +35,8 @@ def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64]
         ranks, count = rank_in_order(table, name)
         is_missing = ranks < 0
         if missing := int(np.count_nonzero(is_missing)):
-            verb = "comes" if missing == 1 else "come"
-            notes.append(Note(f"{pluralize(missing, 'row')} without a value {verb} last.", name, (), "last", missing))
+            text = Words("{n:row} without a value {n:=comes|come} last.", n=missing)
+            notes.append(Note(text, name, (), "last", missing))
         if is_descending:
             ranks = count - 1 - ranks
         ranks[is_missing] = count
@@ -42,6 +45,32 @@ def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64]
             size = len(old)
         codes, size = codes * (count + 1) + ranks, size * (count + 1)
     return order_codes(codes, size), notes
+
+
+def find_bounds(sample: Table, word: str, count: int) -> Table:
+    """Return values of a column that divide rows into about `count` parts of one size, in the order of a sort word."""
+    name, _ = parse_sort_word(word, sample.columns)
+    ranks, _ = rank_in_order(sample, name)
+    present = np.flatnonzero(ranks >= 0)
+    ordered = present[np.argsort(ranks[present], kind="stable")]
+    rows = ordered[np.linspace(0, len(ordered), count + 1).astype(np.int64)[1:-1]]
+    _, distinct = np.unique(ranks[rows], return_index=True)
+    return sample.only([name]).take(rows[distinct])
+
+
+def divide_by_order(table: Table, word: str, bounds: Table) -> npt.NDArray[np.int64]:
+    """Return for each row the number of the stretch of the order in which it is.
+
+    Numbers ascend in the order. Stretch 0 is before the first bound, 1 is the first bound itself, 2 is between the
+    first and the second, and so on; the last one has the missing cells. Odd ones have only one value.
+    """
+    name, is_descending = parse_sort_word(word, table.columns)
+    ranks, _ = rank_in_order(concatenate_tables([replace(table.only([name]), row_numbers=None), bounds]), name)
+    of_rows, of_bounds = ranks[: len(table)], np.sort(ranks[len(table) :])
+    stretch = np.searchsorted(of_bounds, of_rows) + np.searchsorted(of_bounds, of_rows, side="right")
+    if is_descending:
+        stretch = 2 * len(of_bounds) - stretch
+    return np.where(of_rows < 0, 2 * len(of_bounds) + 1, stretch)
 
 
 def rank_in_order(table: Table, name: str) -> tuple[Codes, int]:

@@ -9,9 +9,11 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.combining import combine_all
 from lomrix.core.errors import DataError
 from lomrix.core.rows.partitions import hash_rows
+from lomrix.core.rows.sorting import divide_by_order, find_bounds
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
@@ -25,6 +27,8 @@ TOLERANCE = 2
 MOST_DIVISIONS = 4
 # Rows are partitioned and sorted in this many blocks per part, since that takes memory of its own.
 BLOCKS = 3
+# Rows by which the bounds between parts of an order are found.
+SAMPLE = 50_000
 # The tables of a part by role, each in pieces that follow each other.
 Pieces = Mapping[str, Sequence[Table]]
 
@@ -87,8 +91,8 @@ class Parts:
 
     @property
     def follow_each_other(self) -> bool:
-        """True if the parts are rows in their order."""
-        return self.step.division.kind == "any rows"
+        """True if the results of the parts are in their order."""
+        return self.step.division.kind in ("any rows", "by order")
 
     def survey(self) -> Any:
         """Return what must be known of all parts; None if nothing."""
@@ -97,8 +101,11 @@ class Parts:
         return combine_all(self.run(survey_part, ((self.step, part) for part in self.split_rows())))
 
     def split(self) -> Iterator[Pieces]:
-        """Yield the parts: rows in their order, or partitions in which the rows of a key are together."""
-        return self.split_rows() if self.follow_each_other else self.split_keys()
+        """Yield the parts: rows in their order, partitions in which the rows of a key are together, or stretches of an
+        order that rows are sorted in.
+        """
+        split = {"any rows": self.split_rows, "by key": self.split_keys, "by order": self.split_order}
+        return split[self.step.division.kind]()
 
     def split_rows(self) -> Iterator[Pieces]:
         """Yield parts of the first role's table, each with the other tables as a whole."""
@@ -145,9 +152,41 @@ class Parts:
             is_too_large = count_rows(part) > TOLERANCE * self.size and can_divide
             yield from self.divide(part, as_text, depth + 1) if is_too_large else [part]
 
+    def split_order(self) -> Iterator[Pieces]:
+        """Yield stretches of the rows in the order in which they are sorted."""
+        ((role, words),) = self.step.division.columns.items()
+        for stretch in self.divide_order(list(split_rows(self.tables.get_one(role), -(-self.size // BLOCKS))), words):
+            yield {role: stretch}
+
+    def divide_order(self, blocks: Sequence[Table], words: Sequence[str]) -> Iterator[Sequence[Table]]:
+        """Yield the rows of some blocks in stretches of about as many rows as planned, if several words allow that."""
+        rows = sum(map(len, blocks))
+        if rows <= self.size or not words:
+            yield blocks
+            return
+        word, first_row = words[0], self.tables.get_one(self.step.roles[0].name).first_row
+        sample = concatenate_tables([block.take(np.arange(0, len(block), rows // SAMPLE + 1)) for block in blocks])
+        bounds = find_bounds(sample, word, min(-(-rows // self.size) * BLOCKS, MOST_PARTITIONS))
+        divided = list(self.run(order_block, ((block, word, bounds, first_row) for block in blocks), keeps=True))
+        pending: list[Table] = []
+        for number, stretch in enumerate(zip(*divided, strict=True)):
+            size = sum(map(len, stretch))
+            if pending and sum(map(len, pending)) + size > self.size:
+                yield pending
+                pending = []
+            if size > self.size:
+                # An odd one has only one value, so that the next word decides.
+                yield from self.divide_order(stretch, words[1:] if number % 2 else words)
+            else:
+                pending = [*pending, *stretch]
+        if pending:
+            yield pending
+
     def keep(self, name: str, table: Table) -> None:
         """Keep a table of the next part."""
-        if self.follow_each_other or table.row_numbers is None:
+        if not name and self.step.division.kind == "by order":
+            table = replace(table, row_numbers=None)
+        if (self.follow_each_other and not name) or table.row_numbers is None:
             self.stores.setdefault(name, self.make_store()).append(table)
         else:
             self.results.setdefault(name, []).append(table)
@@ -228,7 +267,11 @@ def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any)
     """Process a part; what is wrong with its data is a result too, since other parts may have more of it."""
     many = {role.name for role in step.roles if role.many and role.name not in step.division.columns}
     inputs = Inputs(
-        **{role: pieces if role in many else concatenate_tables(pieces) for role, pieces in part.items() if pieces}
+        **{
+            role: pieces if role in many else sort_by_number(concatenate_tables(pieces))
+            for role, pieces in part.items()
+            if pieces
+        }
     )
     try:
         result = step.process(inputs, wanted, survey)
@@ -236,7 +279,7 @@ def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any)
         return error
     return replace(
         result,
-        table=sort_by_number(result.table),
+        table=result.table if step.division.kind == "by order" else sort_by_number(result.table),
         extras={
             name: sort_by_number(extra) if isinstance(extra, Table) else extra for name, extra in result.extras.items()
         },
@@ -255,10 +298,19 @@ def divide_block(
     step: Step, role: str, block: Table, as_text: Sequence[bool], count: int, depth: int, first_row: int
 ) -> list[Table]:
     """Return the rows of a block in partitions by a hash of their keys; they keep their numbers."""
-    numbers = block.find_row_numbers(np.arange(len(block)))
     keys = zip(step.make_keys(role, block), as_text, strict=True)
     hashes = hash_rows([to_key(column, is_text=is_text) for column, is_text in keys], depth)
-    partitions = (hashes % np.uint64(count)).astype(np.int64)
+    return share_out(block, (hashes % np.uint64(count)).astype(np.int64), count, first_row)
+
+
+def order_block(block: Table, word: str, bounds: Table, first_row: int) -> list[Table]:
+    """Return the rows of a block in stretches of an order; they keep their numbers."""
+    return share_out(block, divide_by_order(block, word, bounds), 2 * len(bounds) + 2, first_row)
+
+
+def share_out(block: Table, partitions: Array, count: int, first_row: int) -> list[Table]:
+    """Return the rows of a block by the number of their partition; they keep their own numbers."""
+    numbers = block.find_row_numbers(np.arange(len(block)))
     order = np.argsort(partitions, kind="stable")
     ends = np.searchsorted(partitions[order], np.arange(count + 1))
     return [

@@ -74,9 +74,11 @@ class HelpTopic:
 
 @dataclass(frozen=True)
 class Division:
-    """How the work of a step may be divided: by rows of the first role, by key, or not at all."""
+    """How the work of a step may be divided: by rows of the first role, by key, by the order in which rows are sorted,
+    or not at all.
+    """
 
-    kind: Literal["any rows", "by key", "whole"] = "whole"
+    kind: Literal["any rows", "by key", "by order", "whole"] = "whole"
     columns: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
@@ -154,6 +156,8 @@ class Step(BaseModel):
     implementation: ClassVar[str] = ""
     # Bytes of memory that a cell takes while the step works on it, as measured.
     cell_size: ClassVar[int] = 26
+    # The same for a row, if its table is on disk and it works on one column after the other; 0 if it does not.
+    row_size_on_disk: ClassVar[int] = 0
     # Module and function that find in a part what the whole decides; the last argument of the implementation.
     surveying: ClassVar[str] = ""
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.

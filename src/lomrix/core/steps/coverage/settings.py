@@ -17,6 +17,7 @@ class Coverage(Step):
 
     word: ClassVar[str] = "coverage"
     implementation: ClassVar[str] = "lomrix.core.steps.coverage.run:report_coverage"
+    row_size_on_disk: ClassVar[int] = 16
     cell_size: ClassVar[int] = 44
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
     gives: ClassVar[tuple[Extra, ...]] = (

@@ -166,7 +166,7 @@ class Export(Step):
 
     @property
     def division(self) -> Division:
-        """Each row on its own, unless values, keys or the order of all rows decide."""
+        """Each row on its own, or in their order, unless values or keys of all rows decide."""
         compares = (
             self.form in ("bare", "package") or self.show_labels or self.ascii or self.primary_key or self.sort_by
         )

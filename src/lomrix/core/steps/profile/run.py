@@ -25,6 +25,8 @@ from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
+# Columns that are described at once: each takes memory of its own.
+WORKERS = 2
 MOST_FREQUENT = 4
 MOST_GROUPS = 3
 # Labels are shortened if at least this many characters are the same.
@@ -36,7 +38,7 @@ def profile(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
     """Describe the table; the result has one row per column."""
     table = tables.get_one()
     names = sorted(table.names) if step.sort == "name" else table.names
-    with ThreadPoolExecutor() as workers:
+    with ThreadPoolExecutor(WORKERS) as workers:
         rows = list(workers.map(lambda name: describe_column(table, name, step.as_labels), names))
     keys = find_candidate_keys(table)
     guess = guess_families(table.names)

@@ -15,6 +15,7 @@ class Profile(Step):
 
     word: ClassVar[str] = "profile"
     implementation: ClassVar[str] = "lomrix.core.steps.profile.run:profile"
+    row_size_on_disk: ClassVar[int] = 32
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
 

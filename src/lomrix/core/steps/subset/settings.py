@@ -128,10 +128,14 @@ class Subset(Step):
 
     @property
     def division(self) -> Division:
-        """By rows, or by the key of which one row stays, unless the condition uses other rows or all are compared."""
-        if self.draws_of_all_rows and not self.sort_by:
+        """By rows, by the key of which one row stays, or by their order, unless the condition uses other rows."""
+        is_by_rows = not self.where or is_by_row(parse(self.where))
+        if self.sort_by:
+            decides_more = self.sample or self.one_per or not is_by_rows
+            return WHOLE if decides_more else Division("by order", {"source": self.sort_by})
+        if self.draws_of_all_rows:
             return ANY_ROWS
-        if self.sample or self.sort_by or not (not self.where or is_by_row(parse(self.where))):
+        if self.sample or not is_by_rows:
             return WHOLE
         return Division("by key", {"source": self.one_per}) if self.one_per else ANY_ROWS
 

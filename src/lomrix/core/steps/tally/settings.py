@@ -18,6 +18,7 @@ class Tally(Step):
 
     word: ClassVar[str] = "tally"
     implementation: ClassVar[str] = "lomrix.core.steps.tally.run:tally"
+    row_size_on_disk: ClassVar[int] = 40
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to count in."),)
     gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the counts into a .png, .svg or .pdf.", "figure"),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
