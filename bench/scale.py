@@ -1,6 +1,6 @@
 """Measure commands on tables larger than the memory budget: time, memory, and that the bytes are those of the whole.
 
-Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--only WORD]
+Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--workers 2] [--only WORD]
 
 `--whole` runs each command without a budget too, and compares. Memory is that of the process alone (`own`), and with
 the pages of mapped files that the system may take back at any time (`all`), in MB.
@@ -72,6 +72,9 @@ def jobs(data: str, people: str) -> dict[str, list[str]]:
         "aggregate": ["aggregate", data, "--by", "crew", "--stat", "pulse,temp: n mean sd median"],
         "aggregate-few": ["aggregate", data, "--by", "mode", "--stat", "pulse,temp: mean sd median"],
         "merge": ["merge", data, people, "--key", "crew", "--rows", "base"],
+        "recode": ["recode", data, "--map", "mode: 1=day, 2=night, 3=missing:unknown", "--map", "pulse: 0 to 60=low"],
+        "sort": ["subset", data, "--sort-by", "-pulse,minute"],
+        "export": ["export", data, "--missing-code=-9", "--columns", "crew,minute,temp,mode"],
         "one-per": ["subset", data, "--one-per", "crew,mode", "--pick", "latest:minute"],
     }  # fmt: skip
 
@@ -123,6 +126,7 @@ def main() -> None:
     parser.add_argument("--memory", default="300MB")
     parser.add_argument("--suffix", default="parquet", choices=("parquet", "csv"))
     parser.add_argument("--whole", action="store_true")
+    parser.add_argument("--workers", default="1")
     parser.add_argument("--only", default="")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
@@ -135,7 +139,9 @@ def main() -> None:
             if not name.startswith(options.only):
                 continue
             out = Path(folder) / f"out.{options.suffix}"
-            command = [sys.executable, "-m", "lomrix", *words, "--out", str(out), "--overwrite", "--quiet"]
+            to = "--to" if name == "export" else "--out"
+            command = [sys.executable, "-m", "lomrix", *words, to, str(out), "--overwrite", "--quiet"]
+            command += ["--workers", options.workers] if options.workers != "1" else []
             seconds, own, everything = measure([*command, "--memory", options.memory])
             line = f"{name:14}{seconds:9.1f}{own:7.0f}{everything:7.0f}"
             if options.whole:

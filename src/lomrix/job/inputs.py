@@ -124,7 +124,7 @@ class OpenedInputs:
                 columns = self._choose(opened)
                 # While a text file is read, the texts are in memory beside the values.
                 texts = source.estimate_text_size() * len(columns) // max(len(source.names), 1)
-                inputs.append(Input(source.name, rows, self.task.step.cell_size * len(columns) + texts // 2))
+                inputs.append(Input(source.name, rows, self.task.step.memory_per_cell * len(columns) + texts // 2))
         return inputs
 
     def _choose(self, opened: OpenedInput) -> list[str]:

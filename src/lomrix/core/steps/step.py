@@ -85,6 +85,8 @@ class Division:
 ANY_ROWS = Division("any rows")
 WHOLE = Division("whole")
 NOTHING: Mapping[str, int] = {}
+# Bytes that a cell takes while its row is sorted, as measured.
+SORTED_CELL_SIZE = 30
 
 
 class Inputs:
@@ -209,6 +211,11 @@ class Step(BaseModel):
     def delivery(self) -> Delivery:
         """How its table is written to its file or server."""
         return DEFAULT_DELIVERY
+
+    @property
+    def memory_per_cell(self) -> int:
+        """Bytes of memory that a cell takes while the step works on it, with these settings."""
+        return max(self.cell_size, SORTED_CELL_SIZE) if self.division.kind == "by order" else self.cell_size
 
     @property
     def division(self) -> Division:

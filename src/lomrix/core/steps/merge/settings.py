@@ -143,7 +143,7 @@ class Merge(Step):
 
     word: ClassVar[str] = "merge"
     implementation: ClassVar[str] = "lomrix.core.steps.merge.run:merge"
-    cell_size: ClassVar[int] = 20
+    cell_size: ClassVar[int] = 23
     surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (
