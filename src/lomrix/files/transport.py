@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import pickle
+import threading
 from bisect import bisect_right
 from pathlib import Path
 from typing import Any, BinaryIO
@@ -20,13 +21,15 @@ LARGE, ALIGNED = 1 << 11, 64
 # Mapped files by their first address in memory, and by their path.
 _by_address: WeakValueDictionary[int, np.memmap[Any, Any]] = WeakValueDictionary()
 _by_path: WeakValueDictionary[str, np.memmap[Any, Any]] = WeakValueDictionary()
+_lock = threading.Lock()
 
 
 def map_file(path: Path) -> npt.NDArray[np.uint8]:
     """Return the bytes of a file, mapped; they can be read as long as they are used, also if the file is removed."""
     mapped = np.memmap(path, np.uint8, "r")
-    _by_address[mapped.ctypes.data] = mapped
-    _by_path[str(path)] = mapped
+    with _lock:
+        _by_address[mapped.ctypes.data] = mapped
+        _by_path[str(path)] = mapped
     return mapped
 
 
@@ -54,7 +57,8 @@ class _Sender(pickle.Pickler):
         super().__init__(content, pickle.HIGHEST_PROTOCOL)
         self.path = path
         self.file: BinaryIO | None = None
-        self.starts = sorted(_by_address)
+        with _lock:
+            self.starts = sorted(_by_address)
 
     def reducer_override(self, value: object) -> Any:
         """Return how a value is restored."""

@@ -22,6 +22,8 @@ LEAST = 50 * UNITS["MB"]
 DEFAULT_SHARE = 0.5
 # Part of the budget that a part may take: some partitions are larger than others.
 SHARE_OF_PARTS = 0.85
+# Parts that a worker of a cluster gets, so that none waits long for another.
+PARTS_PER_WORKER = 2
 # Memory that a worker takes before it works on anything.
 WORKER_SIZE = 80 * UNITS["MB"]
 # Limit and use of a container's memory, in the newer and in the older layout.
@@ -58,6 +60,7 @@ class RunningOptions(BaseModel):
         str, parsed_by(parse_memory), Setting("Work in parts beyond this much memory (half of what is free).", "SIZE")
     ] = ""
     scratch: Annotated[str, Setting("Folder for tables that are larger than that (the temporary one).", "FOLDER")] = ""
+    cluster: Annotated[str, Setting("Work on a Dask cluster: tcp://host:8786, or its scheduler file.", "ADDRESS")] = ""
     workers: Annotated[int, Field(ge=1, le=1000), Setting("Work on so many parts at once, each in a process.", "N")] = 1
 
     @model_validator(mode="wrap")
@@ -108,6 +111,12 @@ class Way:
 
     on_disk: bool = False
     rows_at_once: int | None = None
+
+
+def choose_rows_for_workers(count: int, memory: int, known: Input) -> int:
+    """Return how many rows of an input are a part for some workers that may each use so many bytes."""
+    of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // known.row_size
+    return max(min(of_memory, -(-known.rows // (PARTS_PER_WORKER * count))), 1000)
 
 
 def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, divides: bool) -> Way:

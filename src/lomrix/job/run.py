@@ -12,15 +12,13 @@ import pyarrow as pa
 
 from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account, Listing
-from lomrix.core.steps.parts import Run, apply_in_parts
-from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.steps.step import Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files.scratch import Scratch
-from lomrix.job.budget import choose_way
+from lomrix.job.execution import Execution
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import add_history
-from lomrix.job.memory import CurrentStage, release_memory, watch_memory
+from lomrix.job.memory import CurrentStage, watch_memory
 from lomrix.job.outputs import Outputs, WrittenFile
 from lomrix.job.sinks import SecretSink
 from lomrix.job.streams import Streams
@@ -86,67 +84,21 @@ def _apply(
 ) -> Result:
     """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
     known = inputs.estimate()
-    divides = task.step.can_divide(task.requested_extras, {role: len(files) for role, files in task.inputs.items()})
-    way = choose_way(task.running, known, task.step, divides=divides)
-    scratch = None
-    if way.rows_at_once is None and task.running.workers > 1:
-        text = "there is only one part, so ‹workers› had no effect."
-        inputs.notes.append((known[0].name if known else task.step.word, Note(text, kind="one-part", done=True)))
-    if way.on_disk:
-        scratch = Scratch.make(task.running.scratch)
-        stack.callback(scratch.remove)
-        # Partitions are on disk beside the table they are made of.
-        copies = 2 if task.step.division.kind == "by key" else 1
-        scratch.require_space(copies * sum(part.size for part in known))
-    tables = inputs.read(stage, scratch)
-    if way.on_disk and way.rows_at_once is None:
-        text = "read to disk first to stay within the memory limit."
-        inputs.notes.append((known[0].name, Note(text, kind="on-disk", done=True)))
+    execution = Execution.choose(task, known, stage, stack)
+    tables = inputs.read(stage, execution.scratch)
     # Memory that the reading has left over goes back, before the step asks for its own.
     pa.default_memory_pool().release_unused()
     if outputs.sinks:
         inputs.begin_fingerprints()
-    stage(task.step.word)
     try:
-        if way.rows_at_once is not None and scratch is not None:
-            result = _apply_in_parts(task, tables, way.rows_at_once, scratch, stage, inputs)
-        else:
-            result = task.step.apply(tables, task.requested_extras)
+        result = execution.apply(tables, stage)
     except LomrixError as error:
         written = write_extras(outputs, error.extras, stage) if isinstance(error, DataError) else []
         raise StoppedError(error, written, filter_notes(error, inputs.notes)) from error
+    inputs.notes += [(known[0].name if known else task.step.word, note) for note in execution.notes]
     if "prepared" in result.extras:
         for sink in outputs.sinks.values():
             sink.set_prepared(result.extras["prepared"])
-    return result
-
-
-def _apply_in_parts(
-    task: Task, tables: Inputs, size: int, scratch: Scratch, stage: CurrentStage, inputs: OpenedInputs
-) -> Result:
-    """Apply the step to about `size` rows at a time; its table is on disk."""
-    table = tables.get_one(task.step.roles[0].name)
-    count = -(-len(table) // size)
-
-    def begin_part(part: int) -> None:
-        release_memory()
-        stage(
-            f"{task.step.word}, part {part:,} of {max(part, count):,}" if part else f"{task.step.word}, joining parts"
-        )
-
-    release_memory()
-    with contextlib.ExitStack() as stack:
-        run: Run = scratch.run
-        if task.running.workers > 1:
-            from lomrix.job.workers import Workers
-
-            run = stack.enter_context(Workers(task.running.workers, scratch)).run
-        result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part, run)
-    release_memory()
-    workers = f" by {task.running.workers} workers" if task.running.workers > 1 else ""
-    text = f"processed in {count:,} parts{workers} to stay within the memory limit."
-    note = Note(text, kind="parts", count=count, done=True)
-    inputs.notes.append((table.name, note))
     return result
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import secrets
 import signal
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
@@ -40,14 +41,27 @@ class Workers:
 
         Raises OutOfMemoryError if the system ends a worker.
         """
-        pending: deque[tuple[list[Path], Future[bytes]]] = deque()
+        pending: deque[tuple[Path, Future[bytes]]] = deque()
         for values in arguments:
-            paths = [self.scratch.make_path(), self.scratch.make_path()]
-            pending.append((paths, self.executor.submit(work, send((function, values), paths[0]), paths[1])))
+            path = self.scratch.make_path()
+            pending.append((path, self.executor.submit(work, send((function, values), path), path)))
             if len(pending) > self.count:
-                yield receive_result(*pending.popleft(), keeps=keeps)
+                yield self.receive_result(*pending.popleft(), keeps=keeps)
         while pending:
-            yield receive_result(*pending.popleft(), keeps=keeps)
+            yield self.receive_result(*pending.popleft(), keeps=keeps)
+
+    def receive_result(self, path: Path, result: Future[bytes], *, keeps: bool) -> Any:
+        """Return what a worker sent; unless it is kept, its files are removed, and readable where they are mapped."""
+        try:
+            value = receive(result.result())
+        except BrokenProcessPool as error:
+            raise OutOfMemoryError(
+                "A worker process was ended by the system, probably since memory ran out. Nothing was written.",
+                todo="Use fewer ‹workers›, or less ‹memory›.",
+            ) from error
+        for file in path.parent.glob(f"{path.name}*") if not keeps else ():
+            file.unlink(missing_ok=True)
+        return value
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
@@ -68,24 +82,10 @@ def begin_worker(count: int) -> None:
     pa.set_cpu_count(max((os.cpu_count() or 1) // count, 1))
 
 
-def receive_result(paths: list[Path], result: Future[bytes], *, keeps: bool) -> Any:
-    """Return what a worker sent; unless it is kept, the files are removed, but stay readable where they are mapped."""
-    try:
-        value = receive(result.result())
-    except BrokenProcessPool as error:
-        raise OutOfMemoryError(
-            "A worker process was ended by the system, probably since memory ran out. Nothing was written.",
-            todo="Use fewer ‹workers›, or less ‹memory›.",
-        ) from error
-    for path in paths if not keeps else ():
-        path.unlink(missing_ok=True)
-    return value
-
-
 def work(content: bytes, path: Path) -> bytes:
-    """Apply a function that another process sent."""
+    """Apply a function that another process sent; each try writes to a file of its own beside the path."""
     function, values = receive(content)
-    result = send(function(*values), path)
+    result = send(function(*values), path.with_name(f"{path.name}-{secrets.token_hex(4)}"))
     del values
     release_memory()
     return result

@@ -34,9 +34,9 @@ def sort_rows(table: Table, words: Sequence[str]) -> tuple[npt.NDArray[np.int64]
         name, is_descending = parse_sort_word(word, table.columns)
         ranks, count = rank_in_order(table, name)
         is_missing = ranks < 0
-        if missing := int(np.count_nonzero(is_missing)):
-            text = Words("{n:row} without a value {n:=comes|come} last.", n=missing)
-            notes.append(Note(text, name, (), "last", missing))
+        missing = int(np.count_nonzero(is_missing))
+        text = Words("{n:row} without a value {n:=comes|come} last.", n=missing)
+        notes.append(Note(text, name, (), "last", missing))
         if is_descending:
             ranks = count - 1 - ranks
         ranks[is_missing] = count
@@ -53,7 +53,8 @@ def find_bounds(sample: Table, word: str, count: int) -> Table:
     ranks, _ = rank_in_order(sample, name)
     present = np.flatnonzero(ranks >= 0)
     ordered = present[np.argsort(ranks[present], kind="stable")]
-    rows = ordered[np.linspace(0, len(ordered), count + 1).astype(np.int64)[1:-1]]
+    edges = np.linspace(0, len(ordered), count + 1).astype(np.int64)[1:-1]
+    rows = ordered[edges] if len(ordered) else ordered
     _, distinct = np.unique(ranks[rows], return_index=True)
     return sample.only([name]).take(rows[distinct])
 

@@ -167,10 +167,9 @@ class Export(Step):
     @property
     def division(self) -> Division:
         """Each row on its own, or in their order, unless values or keys of all rows decide."""
-        compares = (
-            self.form in ("bare", "package") or self.show_labels or self.ascii or self.primary_key or self.sort_by
-        )
-        return WHOLE if compares else ANY_ROWS
+        if self.form in ("bare", "package") or self.show_labels or self.ascii or self.primary_key:
+            return WHOLE
+        return Division("by order", {"source": self.sort_by}) if self.sort_by else ANY_ROWS
 
     @property
     def delivery(self) -> Delivery:

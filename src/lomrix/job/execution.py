@@ -1,0 +1,108 @@
+"""Execution: a step is applied at once or in parts, in this process, by worker processes, or on a cluster."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from lomrix.core.steps.parts import Run, apply_in_parts
+from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.notes import Note
+from lomrix.files.scratch import Scratch
+from lomrix.job.budget import Input, Way, choose_rows_for_workers, choose_way, parse_memory
+from lomrix.job.memory import release_memory
+from lomrix.job.task import Task
+
+
+@dataclass
+class Execution:
+    """How the step of a task is applied."""
+
+    task: Task
+    way: Way
+    scratch: Scratch | None = None  # where tables are kept, unless they are in memory
+    run: Run | None = None
+    workers: str = ""  # who works on the parts, as the account says it
+    notes: list[Note] = field(default_factory=list)
+
+    @classmethod
+    def choose(
+        cls, task: Task, known: Sequence[Input], stage: Callable[[str], None], stack: contextlib.ExitStack
+    ) -> Execution:
+        """Choose by what is known of the inputs; the stack ends and removes what is made for it.
+
+        Raises OutOfMemoryError if there is no way within the memory budget. Raises FileError if there is too little
+        space on disk, or the cluster cannot be used.
+        """
+        options, given = task.running, {role: len(files) for role, files in task.inputs.items()}
+        divides = task.step.can_divide(task.requested_extras, given)
+        if options.cluster and divides and known:
+            return cls._on_cluster(task, known, stage, stack)
+        execution = cls(task, choose_way(options, known, task.step, divides=divides))
+        if execution.way.on_disk:
+            execution._use_disk(known, stack)
+        is_whole = execution.way.rows_at_once is None
+        if execution.scratch is not None and is_whole:
+            execution.notes.append(
+                Note("read to disk first to stay within the memory limit.", kind="on-disk", done=True)
+            )
+        if is_whole and (options.workers > 1 or options.cluster):
+            setting = "workers" if not options.cluster else "cluster"
+            execution.notes.append(
+                Note(f"there is only one part, so ‹{setting}› had no effect.", kind="one-part", done=True)
+            )
+        elif execution.scratch is not None and options.workers > 1:
+            from lomrix.job.workers import Workers
+
+            execution.run = stack.enter_context(Workers(options.workers, execution.scratch)).run
+            execution.workers = f" by {options.workers} workers"
+        return execution
+
+    @classmethod
+    def _on_cluster(
+        cls, task: Task, known: Sequence[Input], stage: Callable[[str], None], stack: contextlib.ExitStack
+    ) -> Execution:
+        """Divide for the workers of a cluster, whatever the memory here."""
+        from lomrix.job.cluster import Cluster
+
+        execution = cls(task, Way(True))
+        scratch = execution._use_disk(known, stack)
+        stage(f"connecting to {task.running.cluster}")
+        cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster))
+        memory = parse_memory(task.running.memory) if task.running.memory else cluster.memory
+        execution.way = Way(True, choose_rows_for_workers(cluster.count, memory, known[0]))
+        execution.run, execution.workers = cluster.run, f" by {cluster.count} workers of {task.running.cluster}"
+        return execution
+
+    def _use_disk(self, known: Sequence[Input], stack: contextlib.ExitStack) -> Scratch:
+        """Make the scratch folder."""
+        self.scratch = Scratch.make(self.task.running.scratch)
+        stack.callback(self.scratch.remove)
+        # Partitions are on disk beside the table they are made of.
+        copies = 1 if self.task.step.division.kind in ("any rows", "whole") else 2
+        self.scratch.require_space(copies * sum(part.size for part in known))
+        return self.scratch
+
+    def apply(self, tables: Inputs, stage: Callable[[str], None]) -> Result:
+        """Apply the step; in parts, its table is on disk."""
+        task, word, size = self.task, self.task.step.word, self.way.rows_at_once
+        stage(word)
+        if size is None or self.scratch is None:
+            return task.step.apply(tables, task.requested_extras)
+        count = -(-len(tables.get_one(task.step.roles[0].name)) // size)
+
+        def begin_part(part: int) -> None:
+            release_memory()
+            stage(f"{word}, part {part:,} of {max(part, count):,}{self.workers}" if part else f"{word}, joining parts")
+
+        release_memory()
+        run = self.run or self.scratch.run
+        result = apply_in_parts(
+            task.step, tables, task.requested_extras, size, self.scratch.make_store, begin_part, run
+        )
+        release_memory()
+        reason = "" if task.running.cluster else " to stay within the memory limit"
+        text = f"processed in {max(count, 1):,} {'part' if count <= 1 else 'parts'}{self.workers}{reason}."
+        self.notes.append(Note(text, kind="parts", count=count, done=True))
+        return result

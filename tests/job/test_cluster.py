@@ -1,0 +1,127 @@
+"""A Dask cluster of two workers: the same bytes, and one plain error for whatever goes wrong."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+import lomrix as package
+from lomrix.core.errors import FileError
+from lomrix.files.scratch import Scratch
+from lomrix.job import budget, cluster
+from lomrix.job.cluster import Cluster
+from tests.job.test_in_parts import WORK, study  # noqa: F401  (a fixture)
+from tests.tables import lomrix
+
+
+def begin(*words: str) -> subprocess.Popen[bytes]:
+    command = [sys.executable, "-m", "distributed.cli." + words[0], *words[1:], "--no-dashboard"]
+    return subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+
+
+@pytest.fixture(scope="module")
+def address() -> Iterator[str]:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    found = f"tcp://127.0.0.1:{port}"
+    worker = ("dask_worker", found, "--nthreads", "1", "--memory-limit", "1GB")
+    processes = [
+        begin("dask_scheduler", "--host", "127.0.0.1", "--port", str(port)),
+        begin(*worker, "--no-nanny"), begin(*worker, "--no-nanny"),
+    ]  # fmt: skip
+    try:
+        from distributed import Client
+
+        with Client(found, timeout=60, set_as_default=False) as client:
+            client.wait_for_workers(2, timeout=60)
+        yield found
+    finally:
+        for process in processes:
+            process.kill()
+            process.wait()
+
+
+@pytest.fixture(autouse=True)
+def small_parts(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(budget, "LEAST", 1000)
+
+
+@pytest.mark.parametrize("work", ["subset", "sort", "recode", "derive in cases", "aggregate", "merge", "export"])
+def test_a_cluster_gives_the_same_bytes(study: Path, tmp_path: Path, address: str, work: str) -> None:  # noqa: F811
+    word, to = work.split()[0].replace("sort", "subset"), "--to" if work == "export" else "--out"
+    made = []
+    for options in ([], ["--cluster", address, "--scratch", str(tmp_path)]):
+        words = [word, "device.csv", *WORK[work], to, "cluster.parquet", "--overwrite", *options]
+        output, _ = lomrix(*words, cwd=study)
+        made.append((study / "cluster.parquet").read_bytes())
+    assert f"parts by 2 workers of {address}." in output
+    assert made[0] == made[1]
+    assert not list(tmp_path.iterdir())
+
+
+def test_what_is_wrong_with_the_data_is_said_as_on_one_machine(study: Path, address: str) -> None:  # noqa: F811
+    words = ["merge", "device.csv", "people.csv", "--key", "crew", "--expect", "one-to-one"]
+    errors = {lomrix(*words, *options, cwd=study, status=1)[1] for options in ([], ["--cluster", address])}
+    assert len(errors) == 1
+    output, _ = lomrix("derive", "people.csv", "r = rank(vessel)", "--cluster", address, cwd=study)
+    assert "there is only one part, so --cluster had no effect" in output
+
+
+def end_once(marker: str) -> str:
+    """End the worker that is the first to come here; what it began to write must not be taken."""
+    if not os.path.exists(marker):  # noqa: PTH110
+        Path(marker).touch()
+        os.kill(os.getpid(), signal.SIGKILL)
+    return "done"
+
+
+def test_a_worker_that_is_lost_costs_time_only(tmp_path: Path, address: str) -> None:
+    replacement = begin("dask_worker", address, "--nthreads", "1", "--no-nanny")
+    try:
+        with Cluster(0, Scratch.make(str(tmp_path)), address) as workers:
+            assert list(workers.run(end_once, [(str(tmp_path / "marker"),)] * 4)) == ["done"] * 4
+    finally:
+        replacement.kill()
+        replacement.wait()
+
+
+def test_workers_that_would_give_something_else_are_refused(
+    tmp_path: Path, address: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    scratch = Scratch.make(str(tmp_path))
+    with monkeypatch.context() as patched:
+        patched.setattr(package, "__version__", "99.0")
+        with pytest.raises(FileError, match="has other versions") as caught, Cluster(0, scratch, address):
+            pass
+        assert caught.value.where == f"lomrix {package_version()}, here 99.0"
+    monkeypatch.setattr(cluster, "exchange_token", os.listdir)  # it has another parameter, and no such folder
+    with pytest.raises(FileError, match="does not see the scratch folder"), Cluster(0, scratch, address):
+        pass
+
+
+def package_version() -> str:
+    return subprocess.run(
+        [sys.executable, "-c", "import lomrix; print(lomrix.__version__)"], capture_output=True, text=True, check=True
+    ).stdout.strip()
+
+
+def test_a_cluster_that_is_not_there_is_one_plain_error(study: Path, monkeypatch: pytest.MonkeyPatch) -> None:  # noqa: F811
+    monkeypatch.setattr(cluster, "SECONDS", 1)
+    for words, text in (
+        ("tcp://127.0.0.1:9", "The cluster at tcp://127.0.0.1:9 cannot be reached."),
+        ("nowhere.json", "The file nowhere.json does not exist."),
+        ("people.csv", "people.csv does not name a scheduler."),
+    ):
+        _, error = lomrix("derive", "people.csv", "x = vessel + 1", "--cluster", words, cwd=study, status=3)
+        assert error.splitlines()[0] == f"error  {text}"
+    monkeypatch.setitem(sys.modules, "distributed", None)
+    _, error = lomrix("derive", "people.csv", "x = vessel + 1", "--cluster", "tcp://a:1", cwd=study, status=2)
+    assert error.splitlines()[1] == "next   Install it on every machine: pip install 'lomrix[cluster]'"
