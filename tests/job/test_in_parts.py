@@ -198,6 +198,25 @@ def test_scratch_is_checked_and_cleaned(study: Path, tmp_path: Path, monkeypatch
     assert list(tmp_path.iterdir()) == [other]
 
 
+@pytest.mark.skipif(not Path("/dev/full").exists(), reason="no full device here")
+def test_partitions_on_a_full_disk_are_one_plain_error(study: Path, tmp_path: Path) -> None:
+    paths = Scratch.make_path
+
+    def make_path(scratch: Scratch) -> Path:
+        path = paths(scratch)
+        # The first is the table that is read, the second has the first partitions.
+        if scratch.count == 2:
+            path.symlink_to("/dev/full")
+        return path
+
+    words = ["aggregate", "device.csv", "--by", "crew", "--stat", "temp: mean", "--out", "full.csv"]
+    with mock.patch.object(Scratch, "make_path", make_path):
+        _, error = lomrix(*words, "--memory", "0.2MB", "--scratch", str(tmp_path), cwd=study, status=3)
+    assert error.splitlines()[0] == f"error  The scratch folder {tmp_path} cannot hold more."
+    assert not (study / "full.csv").exists()
+    assert not list(tmp_path.iterdir())
+
+
 def fill_disk(*_: Any, **__: Any) -> Any:
     raise OSError(28, "No space left on device")
 
@@ -291,6 +310,7 @@ def test_what_is_sent_is_received(
 
 PLAN = """
 memory = "0.2MB"
+workers = 2
 
 [[steps]]
 name = "worn"
@@ -316,11 +336,15 @@ def test_plans_and_study_files_set_the_memory(study: Path) -> None:
         output, _ = lomrix("run", *words, cwd=study)
         assert (study / "persons.csv").read_bytes() == (study / "as_typed.csv").read_bytes()
     assert "1 of 1" not in output
+    words = ["subset", "device.csv", "--columns", "crew", "--workers", "2", "--cluster", "tcp://a:1"]
+    assert "--workers and --cluster exclude each other" in lomrix(*words, cwd=study, status=2)[1]
     (study / "bad.toml").write_text(PLAN.replace("0.2MB", "much"))
     assert '"much" is not a size' in lomrix("run", "bad.toml", cwd=study, status=2)[1]
     (study / "study.toml").write_text('memory = "0.2MB"\n')
     try:
         assert "processed in" in lomrix("subset", "device.csv", "--columns", "crew,pulse", cwd=study)[0]
         assert "processed in" not in lomrix("subset", "device.csv", "--columns", "crew", "--no-study", cwd=study)[0]
+        (study / "study.toml").write_text('memory = "0.2MB"\nworkers = 2\n')
+        assert "by 2 workers" in lomrix("subset", "device.csv", "--columns", "crew,pulse", cwd=study)[0]
     finally:
         (study / "study.toml").unlink()

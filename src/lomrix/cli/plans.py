@@ -96,7 +96,8 @@ def load_plan(path: Path, given: dict[str, Any]) -> Plan:
         if not equals or not name:
             raise UsageError(f'"{word}" does not set a parameter.', todo="Use the form --set wave=12.")
         values[name.strip()] = value.strip()
-    running = {name: given[name] for name in RunningOptions.model_fields if given[name]}
+    options = RunningOptions.model_fields
+    running = {name: given[name] for name in options if given[name] != options[name].default}
     return check_plan(read_document(path, values, running)).select(given["until"], given["from_step"])
 
 

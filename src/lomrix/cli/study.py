@@ -33,6 +33,7 @@ LINES = {
     "decimal": ('","', "decimal separator"),
     "missing_code": ('["-9"]', "codes for deliveries"),
     "memory": ('"4GB"', "work in parts beyond this much memory"),
+    "workers": ("4", "work on so many parts at once"),
 }
 
 
@@ -79,9 +80,9 @@ def read_study(path: Path) -> dict[str, Any]:
         if key not in KEYS:
             todo = advise(key, KEYS, f"Use one of {', '.join(KEYS)}.")
             raise UsageError(f"A study file has no setting {key}.", where=str(path), todo=todo)
-        if not isinstance(value, str) and not (
-            isinstance(value, list) and all(isinstance(item, str) for item in value)
-        ):
+        is_number = key in RUNNING and type(value) is int
+        is_list = isinstance(value, list) and all(isinstance(item, str) for item in value)
+        if not isinstance(value, str) and not is_list and not is_number:
             raise UsageError(f"{key} in the study file must be a string or a list of strings.", where=str(path))
     return values
 
@@ -119,6 +120,8 @@ def get_default(step: type[Step], name: str) -> object:
     """Return the default of a setting, as an option has it."""
     if name == "decimal":
         return "."
+    if name in RUNNING:
+        return RunningOptions.model_fields[name].default
     field_ = step.model_fields.get(name)
     default = field_.get_default() if field_ is not None else ""
     return list(default) if isinstance(default, tuple) else default

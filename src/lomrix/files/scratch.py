@@ -26,7 +26,7 @@ from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import join_reasons, renumber_why
 from lomrix.core.table.table import Table
-from lomrix.files.transport import map_file, receive, send
+from lomrix.files.transport import map_file, receive, send, writing_to
 
 NAME = re.compile(r"lomrix-(?P<owner>\d+)-[0-9a-f]{8}")
 # Strings repeat if there are at most this many, and each occurs this often in a part of more than a few rows.
@@ -290,14 +290,8 @@ class ColumnStore:
         return np.asarray(map_file(self._get_path(name))).view(kind)[:count] if count else np.zeros(0, kind)
 
     def _write(self, name: str, cells: np.ndarray[Any, Any]) -> None:
-        try:
+        with writing_to(self.path.parent.parent):
             append_bytes(self._get_path(name), np.ascontiguousarray(cells).view(np.uint8))
-        except OSError as error:
-            raise FileError(
-                f"The scratch folder {self.path.parent.parent.parent} cannot hold more.",
-                where=str(error.strerror),
-                todo="Free some space, or use ‹scratch=FOLDER› on a larger disk. Nothing was written.",
-            ) from error
 
     def _get_path(self, name: str) -> Path:
         return self.path.with_name(f"{self.path.name}.{name}")

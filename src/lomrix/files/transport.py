@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import pickle
 import threading
 from bisect import bisect_right
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, BinaryIO
 from weakref import WeakValueDictionary
@@ -15,6 +17,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.errors import FileError
 
 # Bytes from which on an array is not sent itself, and how arrays begin in a file.
 LARGE, ALIGNED = 1 << 11, 64
@@ -22,6 +25,22 @@ LARGE, ALIGNED = 1 << 11, 64
 _by_address: WeakValueDictionary[int, np.memmap[Any, Any]] = WeakValueDictionary()
 _by_path: WeakValueDictionary[str, np.memmap[Any, Any]] = WeakValueDictionary()
 _lock = threading.Lock()
+
+
+@contextlib.contextmanager
+def writing_to(folder: Path) -> Iterator[None]:
+    """Explain what the system says if a scratch folder cannot be written to.
+
+    Raises FileError with its reason.
+    """
+    try:
+        yield
+    except OSError as error:
+        raise FileError(
+            f"The scratch folder {folder.parent} cannot hold more.",
+            where=str(error.strerror),
+            todo="Free some space, or use ‹scratch=FOLDER› on a larger disk. Nothing was written.",
+        ) from error
 
 
 def map_file(path: Path) -> npt.NDArray[np.uint8]:
@@ -37,11 +56,9 @@ def send(value: object, path: Path) -> bytes:
     """Return a value in a form that another process can receive; arrays that are no file yet go into one."""
     content = io.BytesIO()
     sender = _Sender(content, path)
-    try:
+    with writing_to(path.parent), contextlib.ExitStack() as stack:
+        stack.callback(lambda: sender.file is not None and sender.file.close())
         sender.dump(value)
-    finally:
-        if sender.file is not None:
-            sender.file.close()
     return content.getvalue()
 
 
@@ -58,7 +75,9 @@ class _Sender(pickle.Pickler):
         self.path = path
         self.file: BinaryIO | None = None
         with _lock:
-            self.starts = sorted(_by_address)
+            maps = list(_by_address.items())
+        # The files of an earlier run are gone, though what was mapped from them is still used.
+        self.starts = sorted(address for address, mapped in maps if Path(str(mapped.filename)).exists())
 
     def reducer_override(self, value: object) -> Any:
         """Return how a value is restored."""

@@ -7,13 +7,13 @@ import resource
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, ValidationError, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Setting, explain_validation_error, parsed_by
-from lomrix.core.steps.step import Step
+from lomrix.core.steps.step import Step, require
 from lomrix.job.memory import OutOfMemoryError, format_bytes
 
 UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
@@ -70,6 +70,12 @@ class RunningOptions(BaseModel):
             return handler(given)
         except ValidationError as error:
             raise explain_validation_error(error, cls.model_fields) from error
+
+    @model_validator(mode="after")
+    def _go_together(self) -> Self:
+        require(self.workers == 1 or not self.cluster, "workers", "‹workers› and ‹cluster› exclude each other.",
+                "A cluster has its own workers: leave ‹workers› out.")  # fmt: skip
+        return self
 
 
 def find_free_memory() -> int:
