@@ -55,6 +55,8 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "wide.csv").write_text("\n".join(["crew,minute,p1,p2,mode,day,note", *lines[1:]]) + "\n")
     people = [f"K{number},{number % 3}" for number in range(70) if number % 5]
     (folder / "people.csv").write_text("crew,vessel\n" + "\n".join(people) + "\n")
+    ranks = [f"K{number},{number % 7},{number % 3}" for number in range(75) if number % 4]
+    (folder / "ranks.csv").write_text("crew,rank,vessel\n" + "\n".join(ranks) + "\n")
     for suffix in ("parquet", "arrow"):
         lomrix("export", "device.csv", "--to", f"device.{suffix}", cwd=folder)
     (folder / "days").mkdir()
@@ -76,6 +78,7 @@ WORK = {
     "export fixed": ["--form", "fixed", "--columns", "crew,temp,mode"],
     "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
     "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
+    "merge several": ["people.csv", "ranks.csv", "--key", "crew", "--expect", "many-to-one", "--conflicts", "c.csv"],
     "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from"],
 }
 

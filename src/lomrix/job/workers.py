@@ -7,10 +7,11 @@ import os
 import secrets
 import signal
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
@@ -28,10 +29,12 @@ class Workers:
     count: int
     scratch: Scratch
     executor: Executor = field(init=False)
+    processes: Mapping[int, BaseProcess] = field(default_factory=dict, init=False)  # kept, as the pool forgets them
 
     def __enter__(self) -> Self:
         context = multiprocessing.get_context("spawn")
-        self.executor = ProcessPoolExecutor(self.count, context, begin_worker, (self.count,))
+        pool = ProcessPoolExecutor(self.count, context, begin_worker, (self.count,))
+        self.executor, self.processes = pool, pool._processes
         return self
 
     def run(
@@ -66,7 +69,7 @@ class Workers:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        workers = list((getattr(self.executor, "_processes", None) or {}).values())
+        workers = list(self.processes.values())
         self.executor.shutdown(wait=kind is None, cancel_futures=True)
         for worker in workers if kind is not None else ():
             worker.kill()

@@ -147,16 +147,20 @@ PEOPLE = st.lists(st.tuples(st.sampled_from([None, "a", "b", "c", "d "]), st.int
 
 @given(
     ROWS, PEOPLE, st.sampled_from(["all", "base", "matched"]), st.sampled_from([None, "many-to-many", "many-to-one"]),
-    st.sampled_from(["check", "added", "both"]), st.integers(1, 9),
+    st.sampled_from(["check", "added", "both"]), st.sampled_from(["", "from"]), st.integers(1, 9),
 )  # fmt: skip
 def test_parts_of_a_merge_equal_the_whole(
-    cells: list[tuple[Any, ...]], people: list[tuple[Any, int]], kept: str, expect: str | None, overlap: str, size: int
-) -> None:
+    cells: list[tuple[Any, ...]], people: list[tuple[Any, int]], kept: str, expect: str | None, overlap: str,
+    status: str, size: int,
+) -> None:  # fmt: skip
     id_, month, _, y, _ = map(list, zip(*cells, strict=True))
     names, numbers = [one for one, _ in people], [one for _, one in people]
     added = make("p", id=("string", names), y=("integer", numbers))
     inputs = merging(make("t", id=("string", id_), m=("integer", month), y=("integer", y)), added)
-    settings = {"key": ("id",), "rows": kept, "expect": expect, "overlap": overlap, "status": "from"}
+    settings = {"key": ("id",), "rows": kept, "expect": expect, "overlap": overlap, "status": status}
+    if status == "":
+        more = make("q", id=("string", names[::-1]), n=("integer", numbers), y=("integer", numbers[::-1]))
+        inputs = merging(*inputs, more)
     whole = happening("merge", inputs, settings, lambda step, tables, _: step.apply(tables, ["conflicts"]))
     parts = happening(
         "merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, ["conflicts"], size)

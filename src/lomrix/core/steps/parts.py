@@ -220,6 +220,14 @@ def apply_in_parts(
 
     `make_store` makes what tables are kept in; `report` gets the number of the next part, from 1, and 0 after the last.
     """
+    several = tables.get_all(step.one_by_one) if step.one_by_one else ()
+    if len(several) > 1:
+        first, results = step.roles[0].name, list[Result]()
+        for table in several:
+            base = results[-1].table if results else tables.get_one(first)
+            both = Inputs(**{first: base, step.one_by_one: table})
+            results.append(apply_in_parts(step, both, wanted, size, make_store, report, run))
+        return step.join(results)
     parts = Parts(step, tables, size, make_store, run)
     survey = parts.survey()
 

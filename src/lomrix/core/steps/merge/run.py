@@ -40,7 +40,9 @@ AFTER_KEYS = ("missing-key", "overridden", "emptied")
 
 def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int | None = None) -> Result:
     """Merge the added tables into the base, one after the other; `base_rows` counts those of the whole base."""
-    if step.can_divide((), {role: len(tables.get_all(role)) for role in tables.roles}):
+    if len(tables.get_all("added")) == 1 and step.can_divide(
+        (), {role: len(tables.get_all(role)) for role in tables.roles}
+    ):
         return merge_by_key(step, tables, wanted, base_rows or 0)
     base, added_tables, links = tables.get_one("base"), tables.get_all("added"), tables.get_optional("links")
     if step.status:
@@ -73,6 +75,13 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int |
     return Result(
         result, combine_accounts(accounts), {name: table for name, table in extras.items() if table is not None}
     )
+
+
+def join_merges(results: Sequence[Result]) -> Result:
+    """Return the result of several merges, each with that of the one before as its base."""
+    conflicts = stack_texts([result.extras["conflicts"] for result in results if "conflicts" in result.extras])
+    account = combine_accounts([result.account for result in results])
+    return Result(results[-1].table, account, {} if conflicts is None else {"conflicts": conflicts})
 
 
 @dataclass(frozen=True)

@@ -146,6 +146,8 @@ class Merge(Step):
     cell_size: ClassVar[int] = 23
     surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
+    one_by_one: ClassVar[str] = "added"
+    joining: ClassVar[str] = "lomrix.core.steps.merge.run:join_merges"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("base", "The file that is built on; its row order is kept.", "BASE"),
         Role("added", "Files whose variables are added to it, in order.", "ADDED", many=True),
@@ -218,9 +220,11 @@ class Merge(Step):
         return Division("by key", {"base": base, "added": added})
 
     def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
-        """Only a merge of one table, without links; likely partners of keys are found in the whole."""
-        is_single = given.get("added", 1) == 1 and not given.get("links")
-        return is_single and "unmatched" not in wanted and super().can_divide(wanted)
+        """Without links; a status, and a choice of columns, look at all added tables, likely partners of keys at the
+        whole.
+        """
+        looks_at_all = given.get("added", 1) > 1 and (self.status or self.take)
+        return not looks_at_all and not given.get("links") and "unmatched" not in wanted and super().can_divide(wanted)
 
     @property
     def pairs(self) -> KeyPairs:
