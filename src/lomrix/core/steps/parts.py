@@ -186,10 +186,12 @@ class Parts:
         """Keep a table of the next part."""
         if not name and self.step.division.kind == "by order":
             table = replace(table, row_numbers=None)
-        if (self.follow_each_other and not name) or table.row_numbers is None:
-            self.stores.setdefault(name, self.make_store()).append(table)
-        else:
+        if table.row_numbers is not None:
             self.results.setdefault(name, []).append(table)
+            return
+        if name not in self.stores:
+            self.stores[name] = self.make_store()
+        self.stores[name].append(table)
 
     def finish(self, name: str) -> Table:
         """Return a table of all parts, in the order of the rows' numbers if they have any."""
@@ -241,7 +243,9 @@ def apply_in_parts(
     extras: dict[str, Any] = {}
     retyped: dict[str, None] = {}
     shown, stops = tuple[str, ...](), False
-    for result in run(process_part, list_arguments(), keeps=not parts.follow_each_other):
+    # What comes in its order goes straight to its store.
+    keeps = not parts.follow_each_other or bool(wanted)
+    for result in run(process_part, list_arguments(), keeps=keeps):
         if isinstance(result, DataError):
             errors.append(result)
             continue
