@@ -33,7 +33,7 @@ LINES = {
     "decimal": ('","', "decimal separator"),
     "missing_code": ('["-9"]', "codes for deliveries"),
     "memory": ('"4GB"', "work in parts beyond this much memory"),
-    "workers": ("4", "work on so many parts at once"),
+    "workers": ("4", "number of parts to work on at once"),
 }
 
 

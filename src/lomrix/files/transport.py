@@ -29,7 +29,7 @@ _lock = threading.Lock()
 
 @contextlib.contextmanager
 def writing_to(folder: Path) -> Iterator[None]:
-    """Explain what the system says if a scratch folder cannot be written to.
+    """Explain errors of the system in a scratch folder.
 
     Raises FileError with its reason.
     """
@@ -53,7 +53,7 @@ def map_file(path: Path) -> npt.NDArray[np.uint8]:
 
 
 def send(value: object, path: Path) -> bytes:
-    """Return a value in a form that another process can receive; arrays that are no file yet go into one."""
+    """Return a value in a form that another process can receive; arrays that are not in a file yet go into one."""
     content = io.BytesIO()
     sender = _Sender(content, path)
     with writing_to(path.parent), contextlib.ExitStack() as stack:

@@ -61,7 +61,9 @@ class RunningOptions(BaseModel):
     ] = ""
     scratch: Annotated[str, Setting("Folder for tables that are larger than that (the temporary one).", "FOLDER")] = ""
     cluster: Annotated[str, Setting("Work on a Dask cluster: tcp://host:8786, or its scheduler file.", "ADDRESS")] = ""
-    workers: Annotated[int, Field(ge=1, le=1000), Setting("Work on so many parts at once, each in a process.", "N")] = 1
+    workers: Annotated[
+        int, Field(ge=1, le=1000), Setting("Number of parts to work on at once, each in a process.", "N")
+    ] = 1
 
     @model_validator(mode="wrap")
     @classmethod
@@ -113,14 +115,14 @@ class Input:
 
 @dataclass(frozen=True)
 class Way:
-    """How a task is run: with its tables on disk or in memory, all rows at once or so many of the first input."""
+    """How a task is run: with its tables on disk or in memory, all rows at once or some of the first input."""
 
     on_disk: bool = False
     rows_at_once: int | None = None
 
 
 def choose_rows_for_workers(count: int, memory: int, known: Input) -> int:
-    """Return how many rows of an input are a part for some workers that may each use so many bytes."""
+    """Return how many rows of an input are a part for some workers, given the bytes that each may use."""
     of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // known.row_size
     return max(min(of_memory, -(-known.rows // (PARTS_PER_WORKER * count))), 1000)
 

@@ -39,7 +39,7 @@ class Cluster(Workers):
         except ImportError as error:
             todo = "Install it on every machine: pip install 'lomrix[cluster]'"
             raise UsageError("‹cluster› needs the package distributed.", todo=todo) from error
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what goes wrong is said once, by us
+        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # errors are reported once, by us
         address = self.address if "://" in self.address else read_address(Path(self.address))
         try:
             self.client = Client(address, timeout=SECONDS, set_as_default=False)
@@ -50,7 +50,7 @@ class Cluster(Workers):
                 todo="Check that its scheduler runs, and that this machine may connect to it.",
             ) from error
         try:
-            self._look_at_workers()
+            self._count_workers()
             self._require_same_versions()
             self._require_shared_folder()
             self.executor = self.client.get_executor(retries=RETRIES, pure=False)
@@ -59,7 +59,7 @@ class Cluster(Workers):
             raise
         return self
 
-    def _look_at_workers(self) -> None:
+    def _count_workers(self) -> None:
         """Find how many parts can be worked on at once, and how large they may be."""
         workers = self.client.scheduler_info(n_workers=-1)["workers"].values()
         if not workers:

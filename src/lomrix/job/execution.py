@@ -23,7 +23,7 @@ class Execution:
     way: Way
     scratch: Scratch | None = None  # where tables are kept, unless they are in memory
     run: Run | None = None
-    workers: str = ""  # who works on the parts, as the account says it
+    workers: str = ""  # who works on the parts, for the account
     notes: list[Note] = field(default_factory=list)
 
     @classmethod
@@ -32,7 +32,7 @@ class Execution:
     ) -> Execution:
         """Choose by what is known of the inputs; the stack ends and removes what is made for it.
 
-        Raises OutOfMemoryError if there is no way within the memory budget. Raises FileError if there is too little
+        Raises OutOfMemoryError if nothing fits the memory budget. Raises FileError if there is too little
         space on disk, or the cluster cannot be used.
         """
         options, given = task.running, {role: len(files) for role, files in task.inputs.items()}

@@ -115,7 +115,7 @@ class Parts:
             yield {role: [part], **others}
 
     def split_keys(self) -> Iterator[Pieces]:
-        """Yield partitions of the tables: rows of one key are in one of them, in their order."""
+        """Yield partitions of the tables: rows of one key are in the same one, in their order."""
         roles = list(self.step.division.columns)
         others = {name: self.tables.get_all(name) for name in self.tables.roles if name not in roles}
         divided = {role: self.tables.get_one(role) for role in roles}

@@ -36,7 +36,7 @@ class Occurring:
 
     @classmethod
     def of(cls, table: Table, codes: Collection[str] | None = None) -> Occurring:
-        """Look at a table; count these codes in advance, or any code when it is asked for."""
+        """Count the reasons of a table, and these codes in advance, or any code when it is needed."""
         reasons = {name: column.reason_counts() for name, column in table.columns.items()}
         if codes is None:
             return cls(reasons, {}, table.columns)

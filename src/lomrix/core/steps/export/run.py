@@ -48,7 +48,7 @@ def survey(step: Export, tables: Inputs) -> Occurring:
 
 
 def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurring | None = None) -> Result:
-    """Recode the tables; the extra `prepared` says how to understand each.
+    """Recode the tables; the extra `prepared` describes how to understand each.
 
     If there is only a part of a table, `whole` is what all parts hold.
     """
@@ -73,7 +73,7 @@ def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurri
 
 
 def complete(step: Export, result: Result) -> Result:
-    """Say how to understand the whole of a table that was exported in parts."""
+    """Describe the whole of a table that was exported in parts."""
     (prepared,) = result.extras["prepared"]
     whole = replace(prepared, made=result.table, before=result.table.only([]))
     return replace(result, extras={"prepared": [whole]})

@@ -48,7 +48,7 @@ class NewValues:
     column: Column
     # The same as texts, as they are listed.
     texts: list[str]
-    # Old and new text of what is listed, and the positions of the values that it stands for.
+    # Old and new text of what is listed, and the positions of its values.
     groups: list[tuple[str, str, list[int]]]
     fill: str | None = None  # what missing cells become, as it is listed; None if they stay
     unmapped: list[int] = field(default_factory=list)  # positions of values that the map does not name

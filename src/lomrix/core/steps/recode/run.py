@@ -233,7 +233,7 @@ class TableRecoding:
     ) -> str:
         """Put a recoded column into its place, or into a new one, and return its name.
 
-        `into_of` says what becomes of a code of the dictionary, whether it occurs or not: several for a range of
+        `into_of` returns what becomes of a code of the dictionary, whether it occurs or not: several for a range of
         values, none where it becomes missing.
         """
         into = self.step.into.replace("{column}", name) if self.step.into else name

@@ -32,7 +32,7 @@ MOST_EXAMPLES = 5
 
 
 def survey(step: ToLong, tables: Inputs) -> WideSurvey:
-    """Look at the columns of the measures."""
+    """Survey the columns of the measures."""
     return Gathering(step, tables.get_one()).make_survey()
 
 

@@ -69,7 +69,7 @@ class Gathering:
     whole: WideSurvey | None = None
 
     def make_survey(self) -> WideSurvey:
-        """Look at the columns of the measures."""
+        """Survey the columns of the measures."""
         held: dict[str, Held] = {}
         for columns in self.families.measures.values():
             is_mixed = len({self.wide[name].type for name in columns.values()}) > 1
