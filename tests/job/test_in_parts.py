@@ -7,6 +7,7 @@ import os
 import random
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -112,7 +113,7 @@ def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source
     assert not list(tmp_path.iterdir())
 
 
-@pytest.mark.parametrize("work", ["subset", "recode", "merge"])
+@pytest.mark.parametrize("work", ["recode", "merge"])
 def test_workers_give_the_same_bytes(study: Path, tmp_path: Path, work: str) -> None:
     made = []
     for options in ([], ["--memory", "0.2MB", "--scratch", str(tmp_path), "--workers", "2"]):
@@ -122,6 +123,9 @@ def test_workers_give_the_same_bytes(study: Path, tmp_path: Path, work: str) -> 
     assert "parts by 2 workers" in output
     assert made[0] == made[1]
     assert not list(tmp_path.iterdir())
+
+
+def test_workers_find_what_is_wrong_with_the_data(study: Path) -> None:
     words = ["merge", "device.csv", "people.csv", "--key", "crew", "--expect", "one-to-one", "--memory", "0.2MB"]
     assert len({lomrix(*words, "--workers", number, cwd=study, status=1)[1] for number in "12"}) == 1
     assert (
@@ -136,6 +140,10 @@ def test_a_worker_that_is_killed_ends_the_command(tmp_path: Path) -> None:
         Workers(2, Scratch.make(str(tmp_path))) as workers,
     ):
         list(workers.run(os._exit, [(9,)]))
+    # The pool's own thread may still be about to notice that its process has ended.
+    deadline = time.monotonic() + 10
+    while multiprocessing.active_children() and time.monotonic() < deadline:
+        time.sleep(0.1)
     assert not multiprocessing.active_children()
 
 
