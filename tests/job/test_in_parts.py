@@ -125,6 +125,17 @@ def test_workers_give_the_same_bytes(study: Path, tmp_path: Path, work: str) -> 
     assert not list(tmp_path.iterdir())
 
 
+def test_many_workers_do_not_lose_what_others_sent(tmp_path: Path) -> None:
+    scratch = Scratch.make(str(tmp_path))
+    cells = [np.arange(1000) + number for number in range(20)]
+    with Workers(2, scratch) as workers:
+        workers.count = 12  # so many are on their way at once
+        made = list(workers.run(np.negative, [(values,) for values in cells]))
+    assert all((made[number] == -values).all() for number, values in enumerate(cells))
+    assert not list(scratch.folder.iterdir())
+    scratch.remove()
+
+
 def test_workers_find_what_is_wrong_with_the_data(study: Path) -> None:
     words = ["merge", "device.csv", "people.csv", "--key", "crew", "--expect", "one-to-one", "--memory", "0.2MB"]
     assert len({lomrix(*words, "--workers", number, cwd=study, status=1)[1] for number in "12"}) == 1

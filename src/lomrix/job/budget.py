@@ -122,9 +122,10 @@ class Way:
 
 
 def choose_rows_for_workers(count: int, memory: int, known: Input) -> int:
-    """Return how many rows of an input are a part for some workers, given the bytes that each may use."""
-    of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // known.row_size
-    return max(min(of_memory, -(-known.rows // (PARTS_PER_WORKER * count))), 1000)
+    """Return how many rows of an input are a part for some workers, given the bytes that each may use (0: any)."""
+    even = -(-known.rows // (PARTS_PER_WORKER * count))
+    of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // known.row_size if memory else even
+    return max(min(of_memory, even), 1000)
 
 
 def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, divides: bool) -> Way:

@@ -65,7 +65,7 @@ class Cluster(Workers):
         if not workers:
             raise FileError(f"The cluster at {self.address} has no workers.", todo="Start some first: dask worker")
         self.count = sum(worker["nthreads"] for worker in workers)
-        self.memory = min(worker["memory_limit"] // worker["nthreads"] for worker in workers)
+        self.memory = min((worker["memory_limit"] or 0) // worker["nthreads"] for worker in workers)
 
     def _ask(self, function: Any, *values: object) -> dict[str, Any]:
         """Return what a function gives on each worker, by its address; an error where it raises one."""
@@ -104,7 +104,7 @@ class Cluster(Workers):
                     todo="Use ‹scratch=FOLDER› on storage that all machines mount at the same path.",
                 )
 
-    def receive_result(self, path: Path, result: Future[bytes], *, keeps: bool) -> Any:
+    def receive_result(self, sent: Path, result: Future[tuple[bytes, Path]], *, keeps: bool) -> Any:
         """Return what a worker sent.
 
         Raises FileError if the cluster does not work any more, OutOfMemoryError if a part ended several workers.
@@ -112,7 +112,7 @@ class Cluster(Workers):
         from distributed import KilledWorker
 
         try:
-            return super().receive_result(path, result, keeps=keeps)
+            return super().receive_result(sent, result, keeps=keeps)
         except KilledWorker as error:
             raise OutOfMemoryError(
                 "A part ended several workers, probably since their memory ran out. Nothing was written.",

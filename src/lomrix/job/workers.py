@@ -44,7 +44,7 @@ class Workers:
 
         Raises OutOfMemoryError if the system ends a worker.
         """
-        pending: deque[tuple[Path, Future[bytes]]] = deque()
+        pending: deque[tuple[Path, Future[tuple[bytes, Path]]]] = deque()
         for values in arguments:
             path = self.scratch.make_path()
             pending.append((path, self.executor.submit(work, send((function, values), path), path)))
@@ -53,17 +53,18 @@ class Workers:
         while pending:
             yield self.receive_result(*pending.popleft(), keeps=keeps)
 
-    def receive_result(self, path: Path, result: Future[bytes], *, keeps: bool) -> Any:
+    def receive_result(self, sent: Path, result: Future[tuple[bytes, Path]], *, keeps: bool) -> Any:
         """Return what a worker sent; unless it is kept, its files are removed, and readable where they are mapped."""
         try:
-            value = receive(result.result())
+            content, back = result.result()
+            value = receive(content)
         except BrokenProcessPool as error:
             raise OutOfMemoryError(
                 "A worker process was ended by the system, probably since memory ran out. Nothing was written.",
                 todo="Use fewer ‹workers›, or less ‹memory›.",
             ) from error
-        for file in path.parent.glob(f"{path.name}*") if not keeps else ():
-            file.unlink(missing_ok=True)
+        for path in (sent, back) if not keeps else ():
+            path.unlink(missing_ok=True)
         return value
 
     def __exit__(
@@ -85,10 +86,14 @@ def begin_worker(count: int) -> None:
     pa.set_cpu_count(max((os.cpu_count() or 1) // count, 1))
 
 
-def work(content: bytes, path: Path) -> bytes:
-    """Apply a function that another process sent; each try writes to a file of its own beside the path."""
+def work(content: bytes, sent: Path) -> tuple[bytes, Path]:
+    """Apply a function that another process sent; return the result, and the file of its arrays.
+
+    Each try writes to a file of its own beside what was sent, so that one that is cut off spoils none.
+    """
     function, values = receive(content)
-    result = send(function(*values), path.with_name(f"{path.name}-{secrets.token_hex(4)}"))
+    path = sent.with_name(f"{sent.name}-{secrets.token_hex(4)}")
+    result = send(function(*values), path)
     del values
     release_memory()
-    return result
+    return result, path
