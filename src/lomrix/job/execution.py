@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from lomrix.core.steps.parts import Run, apply_in_parts
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.files.scratch import Scratch
 from lomrix.job.budget import Input, Way, choose_rows_for_workers, choose_way, parse_memory
 from lomrix.job.memory import release_memory
@@ -72,7 +72,10 @@ class Execution:
         cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster))
         memory = parse_memory(task.running.memory) if task.running.memory else cluster.memory
         execution.way = Way(True, choose_rows_for_workers(cluster.count, memory, known[0]))
-        execution.run, execution.workers = cluster.run, f" by {cluster.count} workers of {task.running.cluster}"
+        execution.run, execution.workers = (
+            cluster.run,
+            f" by {pluralize(cluster.count, 'worker')} of {task.running.cluster}",
+        )
         return execution
 
     def _use_disk(self, known: Sequence[Input], stack: contextlib.ExitStack) -> Scratch:
