@@ -85,10 +85,7 @@ def find_free_memory() -> int:
     import psutil
 
     free = [int(psutil.virtual_memory().available)]
-    for limit, used in (
-        ("memory.max", "memory.current"),
-        ("memory/memory.limit_in_bytes", "memory/memory.usage_in_bytes"),
-    ):
+    for limit, used in CGROUP_FILES:
         try:
             free.append(int((CGROUP / limit).read_text()) - int((CGROUP / used).read_text()))
         except (OSError, ValueError):  # no such file, or no limit

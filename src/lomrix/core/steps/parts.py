@@ -17,7 +17,7 @@ from lomrix.core.rows.sorting import divide_by_order, find_bounds
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
-from lomrix.core.table.renaming import concatenate_tables
+from lomrix.core.table.renaming import concatenate_tables, join_in_row_order, sort_by_number
 from lomrix.core.table.table import Table
 
 # Partitions that are made at once; larger tables are divided again.
@@ -279,11 +279,7 @@ def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any)
     """Process a part; what is wrong with its data is a result too, since other parts may have more of it."""
     many = {role.name for role in step.roles if role.many and role.name not in step.division.columns}
     inputs = Inputs(
-        **{
-            role: pieces if role in many else sort_by_number(concatenate_tables(pieces))
-            for role, pieces in part.items()
-            if pieces
-        }
+        **{role: pieces if role in many else join_in_row_order(pieces) for role, pieces in part.items() if pieces}
     )
     try:
         result = step.process(inputs, wanted, survey)
@@ -296,14 +292,6 @@ def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any)
             name: sort_by_number(extra) if isinstance(extra, Table) else extra for name, extra in result.extras.items()
         },
     )
-
-
-def sort_by_number(table: Table) -> Table:
-    """Return the rows of a part in the order of their numbers, if they have any."""
-    numbers = table.row_numbers
-    if numbers is None or (numbers[1:] >= numbers[:-1]).all():
-        return table
-    return table.take(np.argsort(numbers, kind="stable"))
 
 
 def divide_block(
@@ -338,7 +326,7 @@ def join_between(tables: Sequence[Table], low: int, high: int) -> Table:
         assert table.row_numbers is not None
         start, stop = np.searchsorted(table.row_numbers, [low, high]).tolist()
         pieces.append(table.slice(start, stop))
-    return replace(sort_by_number(concatenate_tables(pieces)), row_numbers=None)
+    return replace(join_in_row_order(pieces), row_numbers=None)
 
 
 # -------------------------------------------------------------------------- rows and keys

@@ -127,5 +127,12 @@ def concatenate_tables(parts: Sequence[Table]) -> Table:
 
 def join_in_row_order(parts: Iterable[Table]) -> Table:
     """Concatenate parts of one table, in the order of the rows' numbers if they have any."""
-    table = concatenate_tables(list(parts))
-    return table if table.row_numbers is None else table.take(np.argsort(table.row_numbers, kind="stable"))
+    return sort_by_number(concatenate_tables(list(parts)))
+
+
+def sort_by_number(table: Table) -> Table:
+    """Return the rows in the order of their numbers, if they have any."""
+    numbers = table.row_numbers
+    if numbers is None or (numbers[1:] >= numbers[:-1]).all():
+        return table
+    return table.take(np.argsort(numbers, kind="stable"))
