@@ -15,6 +15,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -26,7 +27,7 @@ BATCH = 2_000_000
 PERSONS = 20_000
 
 
-def make_batch(start: int, rows: int, total: int) -> pa.Table:
+def make_minutes(start: int, rows: int, total: int) -> pa.Table:
     """Some minutes of wrist devices, person after person."""
     random = np.random.default_rng([7, start])
     index = np.arange(start, start + rows)
@@ -42,8 +43,23 @@ def make_batch(start: int, rows: int, total: int) -> pa.Table:
     )
 
 
-def make_file(path: Path, rows: int) -> None:
-    """Write the minutes as one file."""
+def make_visits(start: int, rows: int, total: int) -> pa.Table:
+    """Some of ten visits of each person, person after person; the last columns stay the same."""
+    random = np.random.default_rng([8, start])
+    index = np.arange(start, start + rows)
+    return pa.table(
+        {
+            "crew": pa.array(np.char.mod("K%08d", index // 10), pa.string()),
+            "month": pa.array(index % 10 * 3),
+            "sleep": pa.array(random.integers(300, 560, rows), mask=random.random(rows) < 0.02),
+            "temp": pa.array(np.round(random.normal(33, 1, rows), 1)),
+            "born": pa.array(1950 + index // 10 % 50),
+        }
+    )
+
+
+def make_file(path: Path, rows: int, make_batch: Callable[[int, int, int], pa.Table]) -> None:
+    """Write a file batch after batch."""
     if path.suffix == ".parquet":
         with pq.ParquetWriter(path, make_batch(0, 1, rows).schema) as writer:
             for start in range(0, rows, BATCH):
@@ -61,7 +77,7 @@ def make_people(path: Path) -> None:
     path.write_text("crew,vessel,age\n" + "\n".join(lines) + "\n")
 
 
-def jobs(data: str, people: str) -> dict[str, list[str]]:
+def jobs(data: str, people: str, visits: str) -> dict[str, list[str]]:
     """The commands by name, without output and budget."""
     return {
         "subset": ["subset", data, "--where", "mode == 2 and pulse > 60"],
@@ -75,6 +91,7 @@ def jobs(data: str, people: str) -> dict[str, list[str]]:
         "recode": ["recode", data, "--map", "mode: 1=day, 2=night, 3=missing:unknown", "--map", "pulse: 0 to 60=low"],
         "sort": ["subset", data, "--sort-by", "-pulse,minute"],
         "export": ["export", data, "--missing-code=-9", "--columns", "crew,minute,temp,mode"],
+        "to-wide": ["to-wide", visits, "--case", "crew", "--occasion", "month", "--header", "{measure}_m{month}"],
         "one-per": ["subset", data, "--one-per", "crew,mode", "--pick", "latest:minute"],
     }  # fmt: skip
 
@@ -131,11 +148,13 @@ def main() -> None:
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         data, people = Path(folder) / f"device.{options.suffix}", Path(folder) / "people.csv"
-        make_file(data, options.rows)
+        make_file(data, options.rows, make_minutes)
+        visits = Path(folder) / f"visits.{options.suffix}"
+        make_file(visits, options.rows, make_visits)
         make_people(people)
         print(f"{options.rows:,} rows, {data.stat().st_size / 1e9:.2f} GB on disk, budget {options.memory}")
         print(f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'ratio':>7}  same bytes")
-        for name, words in jobs(str(data), str(people)).items():
+        for name, words in jobs(str(data), str(people), str(visits)).items():
             if not name.startswith(options.only):
                 continue
             out = Path(folder) / f"out.{options.suffix}"

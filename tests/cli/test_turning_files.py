@@ -97,9 +97,9 @@ def test_courses_are_drawn_the_same_every_time(study: Path, tmp_path: Path, suff
         (["to-long", "sleep.csv", *CASE, *HEADER, "--figure", "x.gif"], 2, "cannot be written to x.gif"),
         (["to-long", "sleep.csv", *CASE, *HEADER, "--figure", "sleep.csv"], 2, "is an input"),
         (
-            ["to-wide", "sleep.csv", *CASE, "--occasion", "sleep_m0", "--header", "{measure}_{sleep_m0}"],
-            1,
-            "nothing to",
+            ["to-wide", "sleep.csv", *CASE, "--occasion", "nothing", "--header", "{measure}_{nothing}"],
+            2,
+            "No column nothing",
         ),
         (
             ["to-wide", "fatigue_m0.csv", "--case", "watch", "--occasion", "sex", "--header", "{measure}{sex}"],

@@ -189,6 +189,17 @@ class Extreme(Combinable):
 
 
 @dataclass(frozen=True)
+class Same(Combinable):
+    """What every part knows of the whole."""
+
+    value: Any
+
+    def combine(self, later: Self) -> Self:
+        """Return it."""
+        return self
+
+
+@dataclass(frozen=True)
 class First(Combinable):
     """The first of some items by row number."""
 

@@ -84,10 +84,9 @@ def test_a_case_is_represented_by_its_commonest_value() -> None:
     assert cases.choose_row_per_case(made["x"], "commonest").tolist() == [2, 1]
     assert cases.choose_row_per_case(made["x"], "first").tolist() == [0, 1]
     assert cases.choose_row_per_case(made["x"], "last").tolist() == [4, 3]
-    change = cases.find_variation("x")
-    assert change.varies
-    assert change.cases is not None
-    assert cases.format_examples("x", change.cases) == "a (u, w), b (v, z, —)"
+    variation = cases.find_variation("x")
+    assert (variation.unequal, variation.contradicting) == (2, 2)
+    assert variation.examples == "a (u, w), b (v, z, —)"
 
 
 def test_cells_removed_keep_their_reasons() -> None:

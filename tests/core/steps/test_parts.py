@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -12,9 +13,11 @@ from hypothesis import strategies as st
 from lomrix.core.errors import LomrixError
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
+from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import Type
+from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 from tests.core.steps.scenes import SCENES
 from tests.core.steps.test_whole_accounts import happening
@@ -138,6 +141,46 @@ def test_parts_of_a_wide_table_equal_the_whole(
     whole = happening("to-long", sources(wide), settings, lambda step, tables, _: step.apply(tables))
     parts = happening(
         "to-long", sources(wide), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
+    )
+    assert parts == whole
+
+
+@given(
+    ROWS, st.sampled_from(["stop", "first", "last", "mean", "sum", "median", "max"]), st.sampled_from(["", "w", "w,x"]),
+    st.sampled_from(["", "y", "x"]), st.sampled_from(["stop", "last", "commonest"]), st.booleans(), st.integers(1, 9),
+)  # fmt: skip
+def test_parts_of_a_long_table_equal_the_whole(
+    cells: list[tuple[Any, ...]], repeated: str, spread: str, constant: str, changing: str, never: bool, size: int
+) -> None:
+    id_, month, x, y, text = map(list, zip(*cells, strict=True))
+    id_, month = [value or "a" for value in id_], [number % 4 for number in month]
+    never_seen = Column.of_cells("number", x)
+    if never:
+        where = np.array([number > 1 for number in month])
+        never_seen = never_seen.take_or(np.where(where, -1, np.arange(len(x))), NO_OCCASION)
+    long = make("t", id=("string", id_), m=("integer", month), x=("number", x), y=("integer", y), w=("string", text))
+    long = long.with_columns({**long.columns, "z": never_seen})
+    settings = {
+        "case": "id", "occasion": "m", "header": "{measure}{m}", "repeated": repeated, "if_changing": changing,
+        "spread": f"{spread},z" if spread else "", "constant": constant,
+    }  # fmt: skip
+    whole = happening("to-wide", sources(long), settings, lambda step, tables, _: step.apply(tables))
+    parts = happening(
+        "to-wide", sources(long), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
+    )
+    assert parts == whole
+
+
+@given(ROWS, st.integers(1, 9))
+def test_parts_of_a_table_that_was_wide_equal_the_whole(cells: list[tuple[Any, ...]], size: int) -> None:
+    _, _, x, y, text = map(list, zip(*cells, strict=True))
+    ids = [f"c{number}" for number in range(len(x))]
+    wide = make("t", id=("string", ids), x1=("number", x), x2=("integer", y), y2=("string", text), y3=("string", text))
+    long = ToLong(header="{measure}{wave}", case="id").apply(sources(wide)).table
+    settings = {"case": "id", "occasion": "wave", "header": "{measure}{wave}"}
+    whole = happening("to-wide", sources(long), settings, lambda step, tables, _: step.apply(tables))
+    parts = happening(
+        "to-wide", sources(long), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
     )
     assert parts == whole
 

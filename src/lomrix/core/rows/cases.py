@@ -19,16 +19,12 @@ from lomrix.core.combining import Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import encode_cells, encode_rows, format_keys
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import pluralize
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
 Choice = Literal["first", "last", "commonest"]
-SAMPLE = 50_000
-# If more than this share of the cases vary in the first rows, the others are not counted.
-MANY = 0.2
 # If at most this share of the cases vary, it is an error rather than a measure.
 FEW = 0.05
 MOST_EXAMPLES = 4
@@ -59,12 +55,18 @@ def find_row_changes(column: Column) -> Mask:
 
 @dataclass(frozen=True)
 class Variation:
-    """How a column varies within cases: whether any case has unequal cells, and the cases with different present values
-    (None if they are too many to count).
+    """How a column varies within cases: in how many any cells are unequal, in how many present values are, and the
+    first of the latter with their values: "0169 (gannet, fulmar)".
     """
 
-    varies: bool
-    cases: Rows | None
+    unequal: int
+    contradicting: int
+    examples: Shown
+
+    @property
+    def varies(self) -> bool:
+        """True if any case has unequal cells."""
+        return self.unequal > 0
 
 
 @dataclass
@@ -156,42 +158,65 @@ class Cases:
         cases = self.of_row[self._order]
         return np.asarray(cases[1:] == cases[:-1])
 
+    @cached_property
+    def _bounds(self) -> Rows:
+        """Position of each case's first row, case by case, and the number of rows."""
+        if self._order is None:
+            return np.append(self.starts, len(self.table))
+        return np.append(0, np.cumsum(np.bincount(self.of_row, minlength=len(self))))
+
+    def _mark_cases(self, differs: Mask) -> Mask:
+        """Return for each case whether a row, in case order, differs from the one before in the same case."""
+        marks = np.empty(len(self.table), np.bool_)
+        marks[0] = False
+        np.logical_and(differs, self._is_same_case, out=marks[1:])
+        return np.logical_or.reduceat(marks, self._bounds[:-1])
+
     def find_variation(self, name: str) -> Variation:
-        """Return how a column varies within cases; if it often does, the first rows decide."""
+        """Return how a column varies within cases."""
         column = self.table[name]
-        if len(column) > 2 * SAMPLE:
-            some = column.slice(0, SAMPLE) if self._order is None else column.take(self._order[:SAMPLE])
-            varies = find_row_changes(some) & self._is_same_case[: SAMPLE - 1]
-            cases = np.cumsum(~self._is_same_case[: SAMPLE - 1])
-            if len(np.unique(cases[varies])) > MANY * (int(cases[-1]) + 1):
-                return Variation(True, None)
         ordered = column if self._order is None else column.take(self._order)
-        if not (find_row_changes(ordered) & self._is_same_case).any():
-            return Variation(False, np.zeros(0, np.int64))
-        return Variation(True, self.find_contradictions(column))
+        differs = find_row_changes(ordered)
+        if not (differs & self._is_same_case).any():
+            return Variation(0, 0, Shown([], 0, MOST_EXAMPLES))
+        unequal = contradicting = self._mark_cases(differs)
+        if ordered.why is not None:
+            is_present = ordered.why == 0
+            contradicting = self._mark_cases(differs & is_present[1:] & is_present[:-1])
+            # In what is left, unequal values may have missing cells between them.
+            contradicting = contradicting | self._contradict(ordered, unequal & ~contradicting)
+        cases = np.flatnonzero(contradicting)
+        return Variation(int(np.count_nonzero(unequal)), len(cases), self.show_examples(name, cases))
 
     def find_contradictions(self, column: Column) -> Rows:
         """Return the cases with different present values in a column."""
-        rows = np.arange(len(column)) if self._order is None else self._order
-        rows = rows if column.why is None else rows[column.why[rows] == 0]
-        cases = self.of_row[rows]
-        differ = find_row_changes(column.take(rows)) & (cases[1:] == cases[:-1])
-        return np.unique(cases[1:][differ])
+        ordered = column if self._order is None else column.take(self._order)
+        return np.flatnonzero(self._contradict(ordered, np.ones(len(self), np.bool_)))
+
+    def _contradict(self, ordered: Column, cases: Mask) -> Mask:
+        """Return which of some cases have different present values in a column that is ordered by case."""
+        rows = np.flatnonzero(np.repeat(cases, np.diff(self._bounds)) & ~ordered.is_missing)
+        of_row = np.searchsorted(self._bounds, rows, side="right")
+        differ = find_row_changes(ordered.take(rows)) & (of_row[1:] == of_row[:-1])
+        result = np.zeros(len(self), np.bool_)
+        result[of_row[1:][differ] - 1] = True
+        return result
 
     def list_values(self, name: str, case: int) -> list[str]:
         """Return the distinct values of one case, in order of appearance."""
-        rows = np.flatnonzero(self.of_row == case)
-        texts = self.table[name].take(rows).to_text().to_pylist()
+        rows = np.arange(self._bounds[case], self._bounds[case + 1])
+        texts = self.table[name].take(rows if self._order is None else self._order[rows]).to_text().to_pylist()
         return list(dict.fromkeys("—" if text is None else text for text in texts))
 
-    def format_examples(self, name: str, cases: Rows) -> str:
-        """Format some cases with their values: "0169 (gannet, fulmar)"."""
+    def show_examples(self, name: str, cases: Rows) -> Shown:
+        """Show some cases with their values: "0169 (gannet, fulmar)"."""
         some = cases[:MOST_EXAMPLES]
-        parts = [
-            f"{text} ({', '.join(self.list_values(name, int(case)))})"
-            for text, case in zip(self.format_cases(some), some, strict=True)
+        numbers = self.table.number_rows(self.firsts[some])
+        items = [
+            (number, f"{text} ({', '.join(self.list_values(name, case))})")
+            for number, text, case in zip(numbers, self.format_cases(some), some.tolist(), strict=True)
         ]
-        return ", ".join(parts) + (" …" if len(cases) > len(some) else "")
+        return Shown(items, len(cases), MOST_EXAMPLES)
 
     # ------------------------------------------------------------ one per case
 
@@ -202,13 +227,8 @@ class Cases:
         Raises DataError if it varies within a case, and there is no choice.
         """
         column = self.table[name]
-        cases = self.find_contradictions(column) if choice == "stop" else ()
-        if len(cases):
-            raise DataError(
-                f"{name} is not a constant: it varies within {pluralize(len(cases), 'case')}.",
-                where=self.format_examples(name, np.asarray(cases)),
-                todo=todo,
-            )
+        if choice == "stop" and len(cases := self.find_contradictions(column)):
+            raise varying_constant_error(name, len(cases), self.show_examples(name, cases), todo)
         return self.choose_row_per_case(column, "first" if choice == "stop" else choice)
 
     def choose_row_per_case(self, column: Column, choice: Choice) -> Rows:
@@ -234,6 +254,12 @@ class Cases:
         order = np.lexsort((rows[first], -counts, cases))
         chosen_rows = order[np.flatnonzero(np.diff(cases[order], prepend=-1))]
         chosen[cases[chosen_rows]] = rows[first[chosen_rows]]
+
+
+def varying_constant_error(name: str, cases: int, examples: Shown, todo: str) -> DataError:
+    """Return the error about a constant that varies within some cases."""
+    what = Words("{name} is not a constant: it varies within {cases:case}.", name=name, cases=cases)
+    return DataError(what, where=examples, todo=todo)
 
 
 def require_present(table: Table, name: str, what: str) -> None:

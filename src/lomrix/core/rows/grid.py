@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Extreme, Shown
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
 from lomrix.core.rows.keys import format_keys, group_rows
@@ -21,22 +22,39 @@ from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
+# Rows shown of a case and occasion that has several.
+MOST_ROWS = 8
 REPEATED_ADVICE = (
     "Correct the file, name an ‹occasion› that distinguishes the rows, or use ‹repeated=first›, last, mean, "
     "median, min, max or sum."
 )
 
 
+@dataclass(frozen=True)
+class GridSurvey:
+    """What must be known of all parts of a long table.
+
+    `first_rows` has for each occasion the number of its first row, if that may matter for the order; `filled` counts
+    the cases and occasions that have a row, and `repeated` shows those that have several.
+    """
+
+    first_rows: Mapping[Occasion, Extreme]
+    cases: int
+    filled: int
+    repeated: Shown
+
+
 @dataclass
 class Grid:
     """The position of each row of a long table among cases and occasions; `memory` records the order of occasions in
-    the wide layout.
+    the wide layout, and `whole` is the survey of the table that this is a part of.
     """
 
     table: Table
     case: tuple[str, ...]
     names: tuple[str, ...]
     memory: OtherLayout | None = None
+    whole: GridSurvey | None = None
     ranks: list[Ranks] = field(default_factory=list)
 
     @cached_property
@@ -45,24 +63,56 @@ class Grid:
         return Cases(self.table, self.case)
 
     @cached_property
-    def _occasions(self) -> tuple[tuple[Occasion, ...], Array | None]:
-        """The occasions in order, and each row's; None if every case has all of them in order."""
+    def _distinct(self) -> tuple[list[Occasion], Array | None]:
+        """The occasions that occur here, and each row's; None if every case has all of them in this order."""
         for name in self.names:
             require_present(self.table, name, "an occasion")
         if self._regular_occasions is not None:
             return self._regular_occasions, None
         groups = group_rows(self.table, self.names)
-        distinct = list(zip(*(self._to_values(groups.values[name]) for name in self.names), strict=True))
-        order = self._sort_occasions(distinct, self._order_of_appearance(groups.codes, len(distinct)))
-        if order == list(range(len(distinct))):
-            return tuple(distinct), groups.codes
-        position = np.empty(len(distinct), np.int64)
-        position[order] = np.arange(len(distinct))
-        return tuple(distinct[index] for index in order), position[groups.codes]
+        return list(zip(*(self._to_values(groups.values[name]) for name in self.names), strict=True)), groups.codes
 
     @cached_property
-    def _regular_occasions(self) -> tuple[Occasion, ...] | None:
-        """The occasions, if every case has all of them once and in order; else None."""
+    def _first_rows(self) -> dict[Occasion, Extreme]:
+        """For each occasion the number of its first row, where that may matter."""
+        distinct, codes = self._distinct
+        rows = np.arange(len(distinct))
+        if codes is not None and any(self.table[name].type == "string" for name in self.names):
+            rows = np.full(len(distinct), len(codes))
+            rows[codes[::-1]] = np.arange(len(codes))[::-1]
+        elif codes is not None:
+            rows = np.zeros(len(distinct), np.int64)
+        numbers = self.table.number_rows(rows)
+        return {occasion: Extreme(number, is_maximum=False) for occasion, number in zip(distinct, numbers, strict=True)}
+
+    @cached_property
+    def survey(self) -> GridSurvey:
+        """The survey of all rows."""
+        if self.whole is not None:
+            return self.whole
+        filled = len(self.table) if self._is_without_repetition else int(np.count_nonzero(self._occupied))
+        return GridSurvey(self._first_rows, len(self.cases), filled, self._show_repeated())
+
+    @cached_property
+    def occasions(self) -> tuple[Occasion, ...]:
+        """The occasions that occur, in order."""
+        first_rows = self._first_rows if self.whole is None else self.whole.first_rows
+        appearance = sorted(first_rows, key=lambda occasion: first_rows[occasion].value)
+        return tuple(appearance[index] for index in self._sort_occasions(appearance))
+
+    @cached_property
+    def _of_row(self) -> Array | None:
+        """Position of each row's occasion; None if every case has all of them in order."""
+        distinct, codes = self._distinct
+        if distinct == list(self.occasions):
+            return codes
+        known = {occasion: index for index, occasion in enumerate(self.occasions)}
+        positions = np.array([known[occasion] for occasion in distinct], np.int64)
+        return np.tile(positions, len(self.cases)) if codes is None else positions[codes]
+
+    @cached_property
+    def _regular_occasions(self) -> list[Occasion] | None:
+        """The occasions, if every case has all of them once and in the same order; else None."""
         cases = self.cases
         if not len(cases.lengths) or not cases.is_contiguous or (cases.lengths != cases.lengths[0]).any():
             return None
@@ -75,24 +125,16 @@ class Grid:
                 return None
         first = self.table.only(self.names).first(count)
         distinct = list(zip(*(self._to_values(first[name]) for name in self.names), strict=True))
-        if len(set(distinct)) < count or self._sort_occasions(distinct, range(count)) != list(range(count)):
-            return None
-        return tuple(distinct)
+        return distinct if len(set(distinct)) == count else None
 
     @staticmethod
     def _to_values(column: Any) -> list[Any]:
         return list(column.values.tolist()) if column.type != "string" else column.cells()
 
-    def _order_of_appearance(self, codes: Array, count: int) -> Iterable[int]:
-        """Return the positions of the occasions in order of first appearance, where that may matter."""
-        if all(self.table[name].type != "string" for name in self.names):
-            return range(count)
-        first = np.full(count, len(codes))
-        first[codes[::-1]] = np.arange(len(codes))[::-1]
-        return [int(index) for index in np.argsort(first, kind="stable")]
-
-    def _sort_occasions(self, distinct: list[Occasion], appearance: Iterable[int]) -> list[int]:
-        """Return the positions of the occasions in recorded order, else in the order of their values."""
+    def _sort_occasions(self, distinct: list[Occasion]) -> list[int]:
+        """Return the positions of occasions, given in order of appearance, in recorded order, else in the order of
+        their values.
+        """
         if self.memory is not None:
             types = [self.memory.types.get(name) for name in self.memory.occasions]
             known = dict.fromkeys(
@@ -102,16 +144,13 @@ class Grid:
             known_rank = {occasion: index for index, occasion in enumerate(known)}
             if set(distinct) <= set(known_rank):
                 return sorted(range(len(distinct)), key=lambda index: known_rank[distinct[index]])
-        appearance = list(appearance)
         self.ranks = [
-            rank_values(name, (distinct[index][column_index] for index in appearance), self.table.dictionary)
-            for column_index, name in enumerate(self.names)
+            rank_values(name, (occasion[index] for occasion in distinct), self.table.dictionary)
+            for index, name in enumerate(self.names)
         ]
         return sorted(
             range(len(distinct)),
-            key=lambda index: [
-                known_rank.of[value] for known_rank, value in zip(self.ranks, distinct[index], strict=True)
-            ],
+            key=lambda index: [rank.of[value] for rank, value in zip(self.ranks, distinct[index], strict=True)],
         )
 
     @property
@@ -119,11 +158,6 @@ class Grid:
         """Note where the order of the rows decides the order of the occasions."""
         self.occasions  # noqa: B018 the order is found with them
         return [note for rank in self.ranks if (note := rank.note)]
-
-    @property
-    def occasions(self) -> tuple[Occasion, ...]:
-        """The occasions that occur, in order."""
-        return self._occasions[0]
 
     @property
     def times(self) -> int:
@@ -138,12 +172,12 @@ class Grid:
     @cached_property
     def cells(self) -> Rows:
         """Each row's position among the cells of a measure, case by case."""
-        of_row = self._occasions[1]
+        of_row = self._of_row
         return np.arange(self.size) if of_row is None else np.asarray(self.cases.of_row * self.times + of_row)
 
     def count_per_occasion(self, rows: npt.NDArray[np.bool_] | None = None) -> npt.NDArray[np.int64]:
         """Return the number of rows at each occasion, of some rows (a mask) or of all."""
-        of_row = self._occasions[1]
+        of_row = self._of_row
         if of_row is not None:
             return np.bincount(of_row if rows is None else of_row[rows], minlength=self.times)
         if rows is None:
@@ -165,7 +199,15 @@ class Grid:
     @cached_property
     def is_sorted(self) -> bool:
         """True if the rows are sorted by case and occasion."""
-        return self._occasions[1] is None or bool((self.cells[1:] > self.cells[:-1]).all())
+        return self._of_row is None or bool((self.cells[1:] > self.cells[:-1]).all())
+
+    @property
+    def keeps_order(self) -> bool:
+        """True if the rows of each case follow each other in the whole, sorted by occasion."""
+        numbers = self.table.row_numbers
+        if numbers is None or not self.is_sorted:
+            return self.is_sorted
+        return bool((np.delete(np.diff(numbers), self.cases.starts[1:] - 1) == 1).all())
 
     @property
     def is_full(self) -> bool:
@@ -182,16 +224,20 @@ class Grid:
     @cached_property
     def _occupied(self) -> npt.NDArray[np.bool_]:
         """True for the cells that have a row."""
-        if self._occasions[1] is None:  # every case has every occasion
+        if self._of_row is None:  # every case has every occasion
             return np.ones(self.size, np.bool_)
         occupied = np.zeros(self.size, np.bool_)
         occupied[self.cells] = True
         return occupied
 
     @cached_property
+    def _is_without_repetition(self) -> bool:
+        return self.is_sorted or int(np.count_nonzero(self._occupied)) == len(self.table)
+
+    @cached_property
     def repeated(self) -> Rows:
         """Rows that share their case and occasion with another row."""
-        if self.is_sorted or int(np.count_nonzero(self._occupied)) == len(self.table):
+        if self._is_without_repetition:
             return np.zeros(0, np.int64)
         counts = np.bincount(self.cells, minlength=self.size)
         return np.flatnonzero(counts[self.cells] > 1)
@@ -201,30 +247,34 @@ class Grid:
         """Shape (cases, occasions): True where there is a row."""
         return self._occupied.reshape(len(self.cases), self.times)
 
+    def _show_repeated(self) -> Shown:
+        """Show the first cases and occasions that have several rows."""
+        rows = self.repeated
+        order = rows[np.argsort(self.cells[rows], kind="stable")]
+        starts = np.flatnonzero(np.diff(self.cells[order], prepend=-1))
+        stops = np.append(starts[1:], len(order))
+        some = np.argsort(order[starts], kind="stable")[:MOST_EXAMPLES]
+        texts = format_keys(self.table, [*self.case, *self.names], order[starts[some]])
+        items = []
+        for text, start, stop in zip(texts, starts[some].tolist(), stops[some].tolist(), strict=True):
+            numbers = self.table.number_rows(order[start : min(stop, start + MOST_ROWS)])
+            more = " …" if stop - start > MOST_ROWS else ""
+            items.append((numbers[0], f"{text} (rows {', '.join(map(str, numbers))}{more})"))
+        return Shown(items, len(starts), MOST_EXAMPLES, separator="; ")
+
     def require_no_repetition(self, todo: str = REPEATED_ADVICE) -> None:
         """Stop if several rows share a case and occasion.
 
         Raises DataError with the rows.
         """
-        rows = self.repeated
-        if not len(rows):
-            return
-        order = rows[np.argsort(self.cells[rows], kind="stable")][: 2 * MOST_EXAMPLES]
-        texts = format_keys(self.table, [*self.case, *self.names], order)
-        rows_by_key: dict[str, list[str]] = {}
-        for row, text in zip(order.tolist(), texts, strict=True):
-            rows_by_key.setdefault(text, []).append(str(row + self.table.first_row))
-        shown = [
-            f"{text} (rows {', '.join(row_numbers)})"
-            for text, row_numbers in rows_by_key.items()
-            if len(row_numbers) > 1
-        ]
-        count = len(np.unique(self.cells[rows]))
-        raise DataError(
-            f"{count:,} {'case and occasion is' if count == 1 else 'cases and occasions are'} in several rows.",
-            where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if count > MOST_EXAMPLES else ""),
-            todo=todo,
-        )
+        repeated = self.survey.repeated
+        if repeated:
+            one = "case and occasion is"
+            raise DataError(
+                f"{repeated.total:,} {one if repeated.total == 1 else 'cases and occasions are'} in several rows.",
+                where=repeated,
+                todo=todo,
+            )
 
 
 def find_unseen_rows(table: Table, case: tuple[str, ...], occasion: tuple[str, ...]) -> npt.NDArray[np.bool_]:

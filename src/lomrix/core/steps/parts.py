@@ -88,6 +88,7 @@ class Parts:
     run: Run
     results: dict[str, list[Table]] = field(default_factory=dict)
     stores: dict[str, Store] = field(default_factory=dict)
+    partitions: list[Pieces] = field(default_factory=list)
 
     @property
     def follow_each_other(self) -> bool:
@@ -95,15 +96,30 @@ class Parts:
         return self.step.division.kind in ("any rows", "by order")
 
     def survey(self) -> Any:
-        """Return what must be known of all parts; None if nothing."""
+        """Return what must be known of all parts; None if nothing.
+
+        Raises DataError if it shows that the data break an expectation.
+        """
         if not self.step.surveying:
             return None
-        return combine_all(self.run(survey_part, ((self.step, part) for part in self.split_rows())))
+        is_by_key = self.step.division.kind == "by key"
+        if is_by_key:
+            self.partitions = list(self.split_keys())
+        surveys = [*self.run(survey_part, ((self.step, part) for part in self.partitions or self.split_rows()))]
+        errors = [survey for survey in surveys if isinstance(survey, DataError)]
+        if errors:
+            raise combine_all(errors)
+        survey = combine_all(surveys)
+        empty = {role: [table.slice(0, 0) for table in self.tables.get_all(role)] for role in self.tables.roles}
+        self.step.check(Inputs(**empty), survey)
+        return survey
 
     def split(self) -> Iterator[Pieces]:
         """Yield the parts: rows in their order, partitions in which the rows of a key are together, or stretches of an
         order that rows are sorted in.
         """
+        if self.partitions:
+            return iter(self.partitions)
         split = {"any rows": self.split_rows, "by key": self.split_keys, "by order": self.split_order}
         return split[self.step.division.kind]()
 
@@ -271,18 +287,17 @@ def apply_in_parts(
 
 
 def survey_part(step: Step, part: Pieces) -> Any:
-    """Return what must be known of a part."""
-    return step.survey(Inputs(**part))
+    """Return what must be known of a part, or what is wrong with its data."""
+    try:
+        return step.survey(join_pieces(step, part))
+    except DataError as error:
+        return error
 
 
 def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any) -> Result | DataError:
     """Process a part; what is wrong with its data is a result too, since other parts may have more of it."""
-    many = {role.name for role in step.roles if role.many and role.name not in step.division.columns}
-    inputs = Inputs(
-        **{role: pieces if role in many else join_in_row_order(pieces) for role, pieces in part.items() if pieces}
-    )
     try:
-        result = step.process(inputs, wanted, survey)
+        result = step.process(join_pieces(step, part), wanted, survey)
     except DataError as error:
         return error
     return replace(
@@ -292,6 +307,13 @@ def process_part(step: Step, part: Pieces, wanted: Collection[str], survey: Any)
             name: sort_by_number(extra) if isinstance(extra, Table) else extra for name, extra in result.extras.items()
         },
     )
+
+
+def join_pieces(step: Step, part: Pieces) -> Inputs:
+    """Return the tables of a part, each in one piece."""
+    many = {role.name for role in step.roles if role.many and role.name not in step.division.columns}
+    tables = {role: pieces if role in many else join_in_row_order(pieces) for role, pieces in part.items() if pieces}
+    return Inputs(**tables)
 
 
 def divide_block(

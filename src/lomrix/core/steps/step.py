@@ -162,6 +162,8 @@ class Step(BaseModel):
     row_size_on_disk: ClassVar[int] = 0
     # Module and function that find in a part what the whole decides; the last argument of the implementation.
     surveying: ClassVar[str] = ""
+    # Module and function that stop a step by what the survey of all parts shows.
+    checking: ClassVar[str] = ""
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.
     keying: ClassVar[str] = ""
     arranging: ClassVar[str] = ""
@@ -262,6 +264,11 @@ class Step(BaseModel):
     def survey(self, tables: Inputs) -> Any:
         """Return what must be known of all parts before one of them is processed; None if nothing."""
         return load_function(self.surveying)(self, tables) if self.surveying else None
+
+    def check(self, tables: Inputs, survey: Any) -> None:
+        """Stop if settings and data of the whole, known by its survey, do not fit together; the tables need no rows."""
+        if self.checking:
+            load_function(self.checking)(self, tables, survey)
 
     def process(self, tables: Inputs, wanted: Collection[str] = (), survey: Any = None) -> Result:
         """Run the step on whole tables, or on parts that its division allows, with the combined survey of all parts."""

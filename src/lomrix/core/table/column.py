@@ -300,13 +300,16 @@ class Column:
 
     def take(self, rows: Array) -> Column:
         """Return the given rows (positions, each 0 or more), in that order."""
-        few = self.stored is None and not self.strings.is_encoded and 2 * len(rows) <= len(self)
+        # Few texts are taken themselves, unless they are known to repeat: a pool of all would be carried along.
+        repeats = self.type == "string" and self.strings.is_encoded and 2 * len(self.strings.distinct()[1]) <= len(rows)
+        few = self.type == "string" and self.stored is None and not repeats and 2 * len(rows) <= len(self)
         column = self.encode_if_repetitive() if len(rows) > LARGE and not few else self
+        column = column.encode() if repeats else column
         why = None if column.why is None else column.why[rows]
         if why is not None and not why.any():
             why = None
         reasons = column.reasons if why is not None else ()
-        if few:  # taking a few texts is cheaper than finding all distinct ones
+        if few:
             return Column("string", None, why, reasons, Pool(self.strings.strings.take(pa.array(rows))))
         return Column(column.type, column.values[rows], why, reasons, column.pool)
 

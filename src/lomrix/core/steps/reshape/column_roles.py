@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -9,10 +10,11 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.cases import FEW, Variation
+from lomrix.core.rows.cases import FEW, Variation, varying_constant_error
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.occasions import Occasion, format_occasion_pair
 from lomrix.core.steps.reshape.to_wide import ToWide
+from lomrix.core.steps.reshape.wide_survey import WideSurvey
 from lomrix.core.table.other_layout import OtherLayout
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
@@ -28,21 +30,21 @@ class Roles:
     """The role of each column beside case and occasion."""
 
     step: ToWide  # what was asked for
-    table: Table  # the long table
+    table: Table  # the long table, or a part of it
     grid: Grid  # its cases and occasions
     # what is remembered of the wide layout: its measures are spread though they may not change
     memory: OtherLayout | None
+    survey: WideSurvey  # what is known of the whole
 
-    @cached_property
+    @property
+    def variations(self) -> Mapping[str, Variation]:
+        """How each column beside case and occasion varies within cases."""
+        return self.survey.variations
+
+    @property
     def others(self) -> list[str]:
         """The columns beside case and occasion."""
-        taken = (*self.grid.case, *self.grid.names)
-        return [name for name in self.table.names if name not in taken]
-
-    @cached_property
-    def variations(self) -> dict[str, Variation]:
-        """How each of them varies within cases."""
-        return {name: self.grid.cases.find_variation(name) for name in self.others}
+        return list(self.survey.variations)
 
     @cached_property
     def of(self) -> dict[str, str]:
@@ -71,7 +73,7 @@ class Roles:
         constants = [name for name, role in roles.items() if role == CONSTANT]
         by_level = [name for name in constants if self.table.dictionary.of(name).level == "case"]
         self._require_constant(constants, [*stated[CONSTANT], *by_level])
-        if SPREAD not in roles.values() and len(self.table):
+        if SPREAD not in roles.values() and self.survey.rows:
             raise DataError(
                 "No column varies within a case, so there is nothing to spread.",
                 where=f"beside {', '.join((*self.grid.case, *self.grid.names))} there are "
@@ -88,7 +90,7 @@ class Roles:
         if not self.variations[name].varies:
             return CONSTANT
         # Missing cells beside one value do not contradict the dictionary.
-        return CONSTANT if level == "case" and not len(self.find_contradictions(name)) else SPREAD
+        return CONSTANT if level == "case" and not self.variations[name].contradicting else SPREAD
 
     @property
     def only_missing(self) -> list[str]:
@@ -98,7 +100,7 @@ class Roles:
         result = []
         for name in self.spread:
             variation = self.variations[name]
-            if variation.varies and variation.cases is not None and not len(variation.cases):
+            if variation.varies and not variation.contradicting:
                 result.append(name)
         return result
 
@@ -114,23 +116,19 @@ class Roles:
             variation = self.variations[name]
             if not variation.varies or (name in stated and self.step.if_changing != "stop"):
                 continue
-            cases = self.find_contradictions(name)
             if name not in stated and self.step.if_changing != "stop" and self.step.spread:
                 continue
-            if not len(cases) and name in stated:
+            if not variation.contradicting and name in stated:
                 continue
-            if not len(cases):
+            if not variation.contradicting:
                 raise DataError(
                     f"{name} is missing in some rows of a case and not in others, so it is not constant.",
                     todo=f"Name it in ‹spread› too, or use ‹constant={name}› to carry the present value.",
                 )
-            todo = f"Correct the cells, name {name} in ‹spread›, or use ‹if_changing=first›, last or commonest."
-            self.grid.cases.find_constant_rows(name, "stop", todo)
-
-    def find_contradictions(self, name: str) -> Rows:
-        """Return the cases in which a column has different present values."""
-        cases = self.variations[name].cases
-        return self.grid.cases.find_contradictions(self.table[name]) if cases is None else cases
+            raise varying_constant_error(
+                name, variation.contradicting, variation.examples,
+                f"Correct the cells, name {name} in ‹spread›, or use ‹if_changing=first›, last or commonest.",
+            )  # fmt: skip
 
     def _list_role(self, role: str) -> list[str]:
         return [name for name in self.others if self.of[name] == role]
@@ -153,12 +151,8 @@ class Roles:
     @property
     def likely_errors(self) -> list[str]:
         """Columns that are spread, but vary in so few cases that an error is likely."""
-        result = []
-        for name in self.spread:
-            cases = self.variations[name].cases
-            if cases is not None and 0 < len(cases) <= FEW * len(self.grid.cases):
-                result.append(name)
-        return result
+        most = FEW * self.survey.grid.cases
+        return [name for name in self.spread if 0 < self.variations[name].contradicting <= most]
 
     def find_constant_rows(self, name: str) -> Rows:
         """Return for each case the row with the constant's cell."""
@@ -172,23 +166,16 @@ class Roles:
 
         Raises DataError if one occasion has several labels.
         """
-        if not self.step.label_from:
-            return {}
-        column = self.table[self.step.label_from].encode()
-        texts = column.to_text() if column.type != "string" else column.strings.strings
-        number = np.arange(len(column)) if column.type != "string" else column.values
-        grid = self.grid
-        present = np.flatnonzero(~column.is_missing)
-        occasions = grid.cells[present] % max(grid.times, 1)
-        pairs = np.unique(np.stack([occasions, number[present]], axis=1), axis=0)
         result: dict[Occasion, str] = {}
-        for index, text_index in pairs:
-            text = texts[int(text_index)].as_py()
-            if result.setdefault(grid.occasions[index], text) != text:
-                occasion = grid.occasions[index]
+        for occasion in self.grid.occasions:
+            labels = self.survey.labels.get(occasion, {})
+            first, *others = sorted(labels, key=lambda text: labels[text].value) or [""]
+            if others:
                 raise DataError(
                     f"{self.step.label_from} holds two labels for one occasion.",
-                    where=f'{format_occasion_pair(grid.names, occasion)}: "{result[occasion]}" and "{text}"',
+                    where=f'{format_occasion_pair(self.grid.names, occasion)}: "{first}" and "{others[0]}"',
                     todo="Labels belong to the occasion; correct the file or use another column.",
                 )
+            if labels:
+                result[occasion] = first
         return result

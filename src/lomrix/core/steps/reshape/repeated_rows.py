@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.ordinals import Extent
 from lomrix.core.arrays.statistics import group_sizes
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import find_row_changes
 from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.reshape.to_wide import Reduction
 from lomrix.core.table.column import Column, is_exact
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.table import Table
 
@@ -32,7 +35,14 @@ class Reduced:
     taken_first: dict[str, int]
 
 
-def reduce_rows(table: Table, cells: Rows, repeated: Rows, columns: list[str], how: Reduction) -> Reduced:
+def reduce_rows(
+    table: Table,
+    cells: Rows,
+    repeated: Rows,
+    columns: list[str],
+    how: Reduction,
+    extents: Mapping[str, Extent] | None = None,
+) -> Reduced:
     """Reduce repeated rows to one.
 
     Parameters
@@ -48,11 +58,13 @@ def reduce_rows(table: Table, cells: Rows, repeated: Rows, columns: list[str], h
     how
         The `first` or the `last` row, or a statistic of the present values; where that cannot be computed (texts,
         codes with labels, dates other than with min and max), the first present value.
+    extents
+        Those of all parts' repeated rows by column, if they are added up and this is a part.
     """
     order = repeated[np.argsort(cells[repeated], kind="stable")]
-    is_new = np.append(True, cells[order][1:] != cells[order][:-1])
+    is_new = np.diff(cells[order], prepend=-1) != 0
     firsts = order[is_new]
-    kept = order[np.append(is_new[1:], True)] if how == "last" else firsts
+    kept = order[np.append(is_new[1:], True)[: len(order)]] if how == "last" else firsts
     group = np.cumsum(is_new) - 1
     keep = np.ones(len(table), np.bool_)
     keep[order] = False
@@ -68,16 +80,19 @@ def reduce_rows(table: Table, cells: Rows, repeated: Rows, columns: list[str], h
             computes |= column.type in ("date", "datetime") and how in ("min", "max")
             if not computes:
                 taken_first[name] = _count_differing(column.take(order), group)
-            column = _put_statistics(name, column, order, group, kept, how if computes else "")
+            extent = (extents or {}).get(name)
+            column = _put_statistics(name, column, order, group, kept, how if computes else "", extent)
         columns_made[name] = column.take(rows)
     before = {name: len(table) - table[name].missing_count for name in columns}
     values_lost = {name: count - (len(rows) - columns_made[name].missing_count) for name, count in before.items()}
-    taken_first = {name: count for name, count in taken_first.items() if count}
-    result = Table(columns_made, table.dictionary, name=table.name, first_row=table.first_row)
+    numbers = None if table.row_numbers is None else table.row_numbers[rows]
+    result = replace(table, columns=columns_made, row_numbers=numbers)
     return Reduced(result, len(table) - len(rows), len(firsts), values_lost, taken_first)
 
 
-def _put_statistics(name: str, column: Column, order: Rows, group: Rows, kept: Rows, how: str) -> Column:
+def _put_statistics(
+    name: str, column: Column, order: Rows, group: Rows, kept: Rows, how: str, extent: Extent | None
+) -> Column:
     """Put each group's statistic, or its first present value, into the row that is kept."""
     present = ~column.is_missing[order]
     count = len(kept)
@@ -88,17 +103,21 @@ def _put_statistics(name: str, column: Column, order: Rows, group: Rows, kept: R
         source = np.arange(len(column))
         source[kept[nonempty]] = first[nonempty]
         return column.take(source)
-    statistic = Summary(column.take(order), group, count, group_sizes(group, count)).compute(how).take(nonempty)
-    if statistic.type == "number" != column.type and not is_exact(column.values).all():
+    type_: Type = "number" if how in ("mean", "median") else column.type
+    if not len(nonempty):  # the type is that of other parts
+        return column.widen(type_)
+    summary = Summary(column.take(order), group, count, group_sizes(group, count), extent=extent)
+    statistic = summary.compute(how).take(nonempty)
+    if type_ == "number" != column.type and not is_exact(column.values).all():
         raise DataError(
             f"The {how} of {name} is a decimal, and {name} holds whole numbers too long for decimals.",
             todo="Name it in ‹constant›, or use ‹repeated=first›, last, min or max.",
         )
-    column = column.widen(statistic.type)
+    column = column.widen(type_)
     # The statistics are appended to the column, then taken into the rows that are kept.
     source = np.arange(len(column))
     source[kept[nonempty]] = len(column) + np.arange(len(nonempty))
-    return concatenate_columns([column, statistic], statistic.type).take(source)
+    return concatenate_columns([column, statistic], type_).take(source)
 
 
 def _count_differing(column: Column, group: Rows) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -18,10 +18,10 @@ from lomrix.core.steps.reshape.entries import WideEntries
 from lomrix.core.steps.reshape.families import parse_templates
 from lomrix.core.steps.reshape.repeated_rows import Reduced, reduce_rows
 from lomrix.core.steps.reshape.to_wide import ToWide
+from lomrix.core.steps.reshape.wide_survey import WideSurvey, make_survey, narrow
 from lomrix.core.table.column import FILLERS, Column
 from lomrix.core.table.header import MEASURE, HeaderTemplate, format_occasion
 from lomrix.core.table.notes import pluralize
-from lomrix.core.table.numbers import Type
 from lomrix.core.table.other_layout import OtherLayout, list_positions, to_plain_value
 from lomrix.core.table.reasons import NO_OCCASION, join_reasons
 from lomrix.core.table.table import Table
@@ -35,10 +35,21 @@ MOST_SHOWN = 4
 
 @dataclass
 class Spreading:
-    """A table being reshaped from long to wide."""
+    """A long table being reshaped to wide, or a part of it; `whole` is the survey of all parts."""
 
     step: ToWide
     long: Table
+    whole: WideSurvey | None = None
+
+    @cached_property
+    def survey(self) -> WideSurvey:
+        """The survey of all parts."""
+        return self.whole or make_survey(self.step, self.long, self.grid, self.memory)
+
+    @property
+    def of_no_rows(self) -> Spreading:
+        """What holds for the whole, without any rows."""
+        return replace(self, long=self.long.slice(0, 0), whole=self.survey)
 
     # -------------------------------------------------------- what was asked for
 
@@ -95,14 +106,14 @@ class Spreading:
     @cached_property
     def roles(self) -> Roles:
         """Which columns are spread, which are constants, and which are left out."""
-        for name in (*self.case, *self.occasions):
-            self.long[name]
-        return Roles(self.step, self.long, self.grid, self.memory)
+        return Roles(self.step, self.long, self.grid, self.memory, self.survey)
 
     @cached_property
     def grid(self) -> Grid:
         """The position of each row."""
-        return Grid(self.long, self.case, self.occasions, self.memory)
+        for name in (*self.case, *self.occasions):
+            self.long[name]
+        return Grid(self.long, self.case, self.occasions, self.memory, None if self.whole is None else self.whole.grid)
 
     # ------------------------------------------------------------------- names
 
@@ -167,15 +178,19 @@ class Spreading:
 
     # ------------------------------------------------------------------- table
 
-    @cached_property
-    def reduction(self) -> Reduced | None:
-        """The reduced repeated rows; None if there are none."""
+    def check(self) -> None:
+        """Stop if settings and data of the whole do not fit together."""
+        self.names, self.roles.labels  # noqa: B018 both are checked when they are found
         if self.step.repeated == "stop":
             self.grid.require_no_repetition()
-        rows = self.grid.repeated
-        if not len(rows):
+
+    @cached_property
+    def reduction(self) -> Reduced | None:
+        """The reduced repeated rows; None if the whole has none."""
+        if not self.survey.grid.repeated:
             return None
-        return reduce_rows(self.long, self.grid.cells, rows, self.roles.spread, self.step.repeated)
+        how, extents = self.step.repeated, self.survey.extents
+        return reduce_rows(self.long, self.grid.cells, self.grid.repeated, self.roles.spread, how, extents)
 
     @cached_property
     def unique_rows(self) -> Table:
@@ -187,10 +202,11 @@ class Spreading:
         """The positions of those rows."""
         if self.reduction is None:
             return self.grid
-        return Grid(self.unique_rows, self.case, self.occasions, self.memory)
+        return Grid(self.unique_rows, self.case, self.occasions, self.memory, self.survey.grid)
 
     def make_table(self) -> Table:
         """Return the wide table: case, constants, and a column for each measure and occasion."""
+        self.check()
         names, labels = self.names, self.roles.labels
         rows = self.grid.cases.firsts
         columns = {name: self.long[name].take(rows) for name in self.case}
@@ -209,7 +225,8 @@ class Spreading:
         memory = self._record_layout(
             result, {name: dictionary.of(name) for by_occasion in result.values() for name in by_occasion.values()}
         )
-        return Table(columns, dictionary.with_other_layout(memory), name=self.long.name)
+        numbers = None if self.whole is None else self.long.find_row_numbers(rows)
+        return Table(columns, dictionary.with_other_layout(memory), name=self.long.name, row_numbers=numbers)
 
     @cached_property
     def spread_columns(self) -> dict[str, dict[str, Column]]:
@@ -228,23 +245,22 @@ class Spreading:
 
     def _spread_measure(self, measure: str, by_occasion: dict[Occasion, str]) -> dict[str, Column]:
         """Spread a measure into columns; one that no case has at its occasion is not made."""
-        column, grid = self.unique_rows[measure], self.unique_grid
-        reasons = column.reasons if grid.is_full else join_reasons(column.reasons, (NO_OCCASION,))
-        if grid.is_full and column.why is None:
-            whys, absent = None, 0
-        else:
+        column, survey, made = self.unique_rows[measure], self.survey, set(self.made[measure])
+        has_gaps = survey.grid.filled < survey.grid.cases * self.grid.times
+        reasons = join_reasons(column.reasons, (NO_OCCASION,)) if has_gaps else column.reasons
+        whys = None
+        if column.why is not None or not self.unique_grid.is_full:
             absent = reasons.index(NO_OCCASION) + 1 if NO_OCCASION in reasons else 0
-            why = np.zeros(len(column), np.uint8) if column.why is None else column.why
-            whys = self._spread_array(why, absent)
+            whys = self._spread_array(np.zeros(len(column), np.uint8) if column.why is None else column.why, absent)
         values = self._spread_array(column.values, FILLERS[column.type])
         recorded_types = self.memory.types if self.memory is not None else {}
         columns = {}
-        for number, name in enumerate(by_occasion.values()):
-            why_here = None if whys is None or not whys[number].any() else whys[number]
-            if why_here is not None and name not in recorded_types and (why_here == absent).all():
+        for number, (occasion, name) in enumerate(by_occasion.items()):
+            if name not in made:
                 continue
-            part = Column(column.type, values[number], why_here, reasons if why_here is not None else (), column.pool)
-            columns[name] = narrow(part, recorded_types.get(name))
+            why = None if whys is None or not whys[number].any() else whys[number]
+            part = Column(column.type, values[number], why, reasons if why is not None else (), column.pool)
+            columns[name] = narrow(part, recorded_types.get(name), survey.held.get(measure, {}).get(occasion))
         return columns
 
     def _spread_array(self, values: npt.NDArray[np.generic], filler: object) -> npt.NDArray[np.generic]:
@@ -253,14 +269,35 @@ class Spreading:
         return spread_values(values, cells, len(grid.cases), grid.times, filler)
 
     @cached_property
+    def made(self) -> dict[str, list[str]]:
+        """For each measure the columns that are made: not those that no case has."""
+        recorded = self.memory.types if self.memory is not None else {}
+
+        def is_made(measure: str, occasion: Occasion, name: str) -> bool:
+            held = self.survey.held.get(measure, {}).get(occasion)
+            return held is None or held.cells > 0 or name in recorded
+
+        return {
+            measure: [name for occasion, name in by_occasion.items() if is_made(measure, occasion, name)]
+            for measure, by_occasion in self.names.items()
+        }
+
+    @property
     def never_made(self) -> list[str]:
         """Columns that would hold only no-occasion."""
         return [
             name
             for measure, by_occasion in self.names.items()
             for name in by_occasion.values()
-            if name not in self.spread_columns[measure]
+            if name not in set(self.made[measure])
         ]
+
+    @property
+    def column_names(self) -> list[str]:
+        """The columns of the wide table beside each other, case and constants first."""
+        has_case = self.memory is None or self.memory.case
+        measured = [name for names in self.made.values() for name in names]
+        return [*(self.case if has_case else ()), *self.roles.constants, *measured]
 
     def _record_layout(self, columns: dict[str, dict[Occasion, str]], entries: dict[str, object]) -> OtherLayout:
         """Record the long layout, to restore it."""
@@ -286,20 +323,3 @@ class Spreading:
             codes={name: dict(dictionary.codes[name]) for name in lists},
             made={name: entry for name, entry in entries.items() if entry != NO_ENTRY},
         )
-
-
-def narrow(column: Column, type_: Type | None) -> Column:
-    """Return a column in the type it once had, if no cell contradicts it."""
-    if type_ is None or type_ == column.type:
-        return column
-    if column.missing_count == len(column):
-        return column.widen(type_)
-    if (column.type, type_) == ("number", "integer"):
-        present = np.nan_to_num(column.values)
-        if (present == np.floor(present)).all() and np.abs(present).max(initial=0) <= 2**53:
-            return Column.of("integer", present.astype(np.int64), column.why, column.reasons)
-    if (column.type, type_) == ("datetime", "date"):
-        days = column.values.astype("datetime64[D]")
-        if (days.astype(column.values.dtype)[~column.is_missing] == column.values[~column.is_missing]).all():
-            return Column.of("date", days, column.why, column.reasons)
-    return column

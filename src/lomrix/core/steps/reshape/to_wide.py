@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by
-from lomrix.core.steps.step import Role, Step
+from lomrix.core.steps.step import WHOLE, Division, Role, Step
 from lomrix.core.table.header import HeaderTemplate
 
 MOST_COLUMNS = 10_000
@@ -25,6 +25,9 @@ class ToWide(Step):
 
     word: ClassVar[str] = "to-wide"
     implementation: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:to_wide"
+    surveying: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:survey"
+    checking: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:check"
+    conclusion: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:conclude"
     is_reversible: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
 
@@ -42,3 +45,8 @@ class ToWide(Step):
     order: Annotated[Literal["measure", "occasion"] | None, Setting("New columns by measure or by occasion.")] = None
     label_from: Annotated[str, Setting("Column with labels of the new columns.", "COLUMN")] = ""
     most_columns: Annotated[int, Field(ge=1), Setting("Largest number of columns.", "N")] = MOST_COLUMNS
+
+    @property
+    def division(self) -> Division:
+        """By the case; not if it is recorded, since only the table tells its columns."""
+        return Division("by key", {"source": self.case}) if self.case else WHOLE

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from lomrix.core.combining import Same, combine_all
 from lomrix.core.rows.occasions import (
     Occasion,
     format_occasion_pair,
@@ -17,7 +18,9 @@ from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.reshape.column_roles import CONSTANT, SPREAD
 from lomrix.core.steps.reshape.spreading import Spreading
 from lomrix.core.steps.reshape.to_wide import ToWide
+from lomrix.core.steps.reshape.wide_survey import WideSurvey, is_held
 from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Codes
 from lomrix.core.table.notes import Note, format_times, plural, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
@@ -27,35 +30,116 @@ from lomrix.core.wording import shorten_list
 STEADY = "always the same"
 
 
-def to_wide(step: ToWide, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Reshape the table."""
-    spreading = Spreading(step, tables.get_one())
+def survey(step: ToWide, tables: Inputs) -> WideSurvey:
+    """Survey the long table, or a part of it."""
+    return Spreading(step, tables.get_one()).survey
+
+
+def check(step: ToWide, tables: Inputs, whole: WideSurvey) -> None:
+    """Stop if settings and data of the whole do not fit together."""
+    Spreading(step, tables.get_one(), whole).check()
+
+
+def to_wide(step: ToWide, tables: Inputs, wanted: Collection[str], whole: WideSurvey | None = None) -> Result:
+    """Reshape the table, or a part of it; `whole` is the survey of all parts."""
+    spreading = Spreading(step, tables.get_one(), whole)
     wide = spreading.make_table()
-    return Result(wide, WideAccount(spreading, wide).make_account())
+    decided = spreading if whole is None else spreading.of_no_rows
+    return Result(wide, Account("to-wide", ""), tally=(Same(decided), count(spreading, wide)))
+
+
+def conclude(step: ToWide, account: Account, tallies: Sequence[tuple[Same, Tally]]) -> Account:
+    """Return the account of all parts."""
+    decided, tally = combine_all(tallies)
+    return WideAccount(decided.value, tally).make_account()
+
+
+@dataclass(frozen=True)
+class Reduction:
+    """What happened to repeated rows: rows and values that are no more, by column in how many cases and occasions
+    unequal values gave way to the first.
+    """
+
+    rows: int
+    values: int
+    taken_first: Mapping[str, int]
+
+
+@dataclass(frozen=True)
+class Tally:
+    """What is counted in each part."""
+
+    rows: int
+    cases_per_occasion: tuple[int, ...]
+    values_before: int
+    values: Mapping[str, int]  # by measure
+    missing: Mapping[str, Mapping[str, int]]  # by measure and reason
+    filled: Mapping[str, int]  # by constant, missing cells that took the value of the case
+    not_in_order: int
+    without_value: int  # rows
+    never_seen: int  # rows in which all is missing for no-occasion
+    reduction: Reduction
+
+
+def count(spreading: Spreading, wide: Table) -> Tally:
+    """Count what the account tells of a part."""
+    long, grid, roles = spreading.long, spreading.grid, spreading.roles
+    made = {
+        measure: [wide[name] for name in names.values() if name in wide.columns]
+        for measure, names in spreading.names.items()
+    }
+    filled = {}
+    for name in roles.constants:
+        if spreading.survey.variations[name].varies:
+            is_missing = wide[name].is_missing[grid.cases.of_row]
+            filled[name] = int(np.count_nonzero(long[name].is_missing & ~is_missing))
+    reduced = spreading.reduction
+    return Tally(
+        len(long),
+        tuple(grid.case_counts.tolist()),
+        sum(len(long) - long[name].missing_count for name in roles.spread),
+        {measure: sum(len(column) - column.missing_count for column in columns) for measure, columns in made.items()},
+        {measure: combine_all(column.reason_counts() for column in columns) if columns else {}
+         for measure, columns in made.items()},
+        filled,
+        int(not grid.keeps_order),
+        *count_empty_rows([spreading.unique_rows[name] for name in roles.spread]),
+        Reduction(0, 0, {}) if reduced is None
+        else Reduction(reduced.dropped, sum(reduced.values_gone.values()), reduced.taken_first),
+    )  # fmt: skip
+
+
+def count_empty_rows(measures: Sequence[Column]) -> tuple[int, int]:
+    """Count the rows without a measured value, and those in which all is missing for no-occasion."""
+    if any(column.why is None for column in measures):
+        return 0, 0
+    is_empty = np.logical_and.reduce([column.is_missing for column in measures])
+    is_never = np.logical_and.reduce([~is_held(column) for column in measures])
+    never = int(np.count_nonzero(is_never))
+    return int(np.count_nonzero(is_empty)) - never, never
 
 
 @dataclass
 class WideAccount:
-    """The account of a reshape to wide, and the wide table."""
+    """The account of a reshape to wide: what holds for the whole, and what was counted in all parts."""
 
     spreading: Spreading
-    wide: Table
+    tally: Tally
 
     def make_account(self) -> Account:
         """Return the account."""
-        spreading, grid = self.spreading, self.spreading.grid
-        cases, occasions = pluralize(len(grid.cases), "case"), pluralize(grid.times, "occasion")
-        occasion_text = (
-            f" ({format_occasions(spreading.occasions, grid.occasions, self._labels)})" if grid.times else ""
-        )
+        spreading, occasions = self.spreading, self.spreading.grid.occasions
+        cases = self.spreading.survey.grid.cases
+        occasion_text = f" ({format_occasions(spreading.occasions, occasions, self._labels)})" if occasions else ""
         return Account(
             "to-wide",
-            f"{pluralize(len(spreading.long), 'row')} became {cases} x {occasions}{occasion_text}, "
-            f"{pluralize(len(self.wide.names), 'column')}.",
+            f"{pluralize(self.tally.rows, 'row')} became {pluralize(cases, 'case')} x "
+            f"{pluralize(len(occasions), 'occasion')}{occasion_text}, "
+            f"{pluralize(len(spreading.column_names), 'column')}.",
             (self._balance_rows(), self._balance_cells(), self._balance_values()),
             {
-                "rows": len(self.wide),
-                "occasions": [list(occasion) for occasion in grid.occasions],
+                "rows": cases,
+                "occasions": [list(occasion) for occasion in occasions],
                 "spread": spreading.roles.spread,
                 "constant": spreading.roles.constants,
                 "left_out_columns": spreading.roles.left_out,
@@ -77,52 +161,40 @@ class WideAccount:
     # ---------------------------------------------------------------- balances
 
     def _balance_rows(self) -> Balance:
-        grid, reduction = self.spreading.grid, self.spreading.reduction
-        parts = [Part("kept", int(grid.case_counts.sum()), "one-each")]
-        if reduction is not None:
-            parts.append(Part("left out", reduction.dropped, "reduced", self.spreading.step.repeated))
-        return Balance("rows", len(self.spreading.long), tuple(parts), self.spreading.long.name)
+        tally = self.tally
+        parts = [Part("kept", sum(tally.cases_per_occasion), "one-each")]
+        if self.spreading.survey.grid.repeated:
+            parts.append(Part("left out", tally.reduction.rows, "reduced", self.spreading.step.repeated))
+        return Balance("rows", tally.rows, tuple(parts), self.spreading.long.name)
 
     def _balance_cells(self) -> Balance:
-        grid = self.spreading.grid
-        counts = grid.case_counts
+        cases, occasions = self.spreading.survey.grid.cases, self.spreading.grid.occasions
+        counts = self.tally.cases_per_occasion
         without = [
-            Part("missing", len(grid.cases) - count, "no-row", self._format_occasion(occasion))
-            for occasion, count in zip(grid.occasions, counts.tolist(), strict=True)
+            Part("missing", cases - count, "no-row", self._format_occasion(occasion))
+            for occasion, count in zip(occasions, counts, strict=True)
         ]
-        parts = (Part("kept", int(counts.sum()), "row"), *without)
-        return Balance("cases x occasions", grid.size, parts, ", ".join(self.spreading.occasions))
+        parts = (Part("kept", sum(counts), "row"), *without)
+        return Balance("cases x occasions", cases * len(occasions), parts, ", ".join(self.spreading.occasions))
 
     def _balance_values(self) -> Balance:
         """Balance the measured values: all of the long table must be in the wide one."""
-        spreading = self.spreading
-        before = sum(len(spreading.long) - spreading.long[name].missing_count for name in spreading.roles.spread)
-        parts = []
-        for measure, by_occasion in spreading.names.items():
-            columns = [self.wide[name] for name in by_occasion.values() if name in self.wide.columns]
-            count = sum(len(column) - column.missing_count for column in columns)
-            parts.append(Part("kept", count, "column", measure))
-        if spreading.reduction is not None:
-            parts.append(Part("left out", sum(spreading.reduction.values_gone.values()), "reduced-rows"))
-        return Balance("measured values", before, tuple(parts))
+        parts = [Part("kept", values, "column", measure) for measure, values in self.tally.values.items()]
+        if self.spreading.survey.grid.repeated:
+            parts.append(Part("left out", self.tally.reduction.values, "reduced-rows"))
+        return Balance("measured values", self.tally.values_before, tuple(parts))
 
     # ---------------------------------------------------------------- listings
 
     def _list_measures(self) -> Listing:
         """List what each measure became, and how it varies within a case."""
         rows = []
-        for measure, by_occasion in self.spreading.names.items():
-            names = [name for name in by_occasion.values() if name in self.wide.columns]
+        for measure, names in self.spreading.made.items():
             shown = names if len(names) <= 8 else [*names[:4], "…", *names[-2:]]
-            counts: dict[str, int] = {}
-            for name in names:
-                for reason, count in self.wide[name].reason_counts().items():
-                    counts[reason] = counts.get(reason, 0) + count
-            values = sum(len(self.wide[name]) - self.wide[name].missing_count for name in names)
-            missing = ", ".join(f"{count:,} {reason}" for reason, count in counts.items())
-            rows.append(
-                (measure, self._describe_variation(measure), len(names), " ".join(shown), values, missing or "none")
-            )
+            counts = sorted(self.tally.missing[measure].items())
+            missing = ", ".join(f"{count:,} {reason}" for reason, count in counts)
+            how, values = self._describe_variation(measure), self.tally.values[measure]
+            rows.append((measure, how, len(names), " ".join(shown), values, missing or "none"))
         heads = ("spread", "within a case", "columns", "to", "values", "missing in the result")
         return Listing("measures", heads, tuple(rows))
 
@@ -140,10 +212,8 @@ class WideAccount:
     def _describe_variation(self, name: str) -> str:
         """Describe how a column varies within a case."""
         variation = self.spreading.roles.variations[name]
-        if variation.cases is None:
-            return "varies in many cases"
-        if len(variation.cases):
-            return f"varies in {pluralize(len(variation.cases), 'case')}"
+        if variation.contradicting:
+            return f"varies in {pluralize(variation.contradicting, 'case')}"
         return "one value or missing" if variation.varies else STEADY
 
     # ------------------------------------------------------------------- notes
@@ -157,13 +227,13 @@ class WideAccount:
         """Note columns that vary in a few cases only."""
         notes, roles = [], self.spreading.roles
         for name in roles.likely_errors:
-            cases = roles.find_contradictions(name)
+            variation = roles.variations[name]
             text = (
-                f"varies in {pluralize(len(cases), 'case')} only, probably an error: "
-                f"{self.spreading.grid.cases.format_examples(name, cases)}; "
+                f"varies in {pluralize(variation.contradicting, 'case')} only, probably an error: "
+                f"{variation.examples}; "
                 f"‹constant={name}› ‹if_changing=commonest› would carry one value."
             )
-            notes.append(Note(text, name, (), "slip", len(cases)))
+            notes.append(Note(text, name, (), "slip", variation.contradicting))
         return notes
 
     def _make_notes(self) -> list[Note]:
@@ -174,13 +244,14 @@ class WideAccount:
         notes += [
             self._note_filled(name) for name in spreading.roles.constants if spreading.roles.variations[name].varies
         ]
-        if spreading.reduction is not None:
-            cells, how = spreading.reduction.cells, spreading.step.repeated
-            text = f"{pluralize(cells, 'case and occasion', 'cases and occasions')} had several rows: their {how}"
-            notes.append(Note(f"{text} is kept.", ", ".join(spreading.case), (), "repeated", cells))
-            for name, count in spreading.reduction.taken_first.items():
+        cells = spreading.survey.grid.repeated.total
+        if cells:
+            text = f"{pluralize(cells, 'case and occasion', 'cases and occasions')} had several rows: their "
+            text += f"{spreading.step.repeated} is kept."
+            notes.append(Note(text, ", ".join(spreading.case), (), "repeated", cells))
+            for name, count in self.tally.reduction.taken_first.items():
                 text = f"is not numeric; where values differed ({format_times(count)}) the first was used."
-                notes.append(Note(text, name, (), "first-taken", count))
+                notes += [Note(text, name, (), "first-taken", count)] if count else []
         only_missing = spreading.roles.only_missing if spreading.memory is None else []
         if only_missing:
             text = f"one value per case, but missing in some rows, and so spread: {shorten_list(only_missing)}; "
@@ -189,8 +260,7 @@ class WideAccount:
         if spreading.never_made:
             text = f"not created, since no case has it at that occasion: {shorten_list(spreading.never_made)}."
             notes.append(Note(text, kind="never-made", count=len(spreading.never_made)))
-        if self._empty_rows[0]:
-            count = self._empty_rows[0]
+        if count := self.tally.without_value:
             text = f"{pluralize(count, 'row holds', 'rows hold')} no measured value; to-long restores"
             text += f" {plural(count, 'it', 'them')} with ‹keep_empty›."
             notes.append(Note(text, kind="empty-rows", count=count))
@@ -198,34 +268,15 @@ class WideAccount:
 
     def _note_filled(self, name: str) -> Note:
         """Note what was done to a constant that varies."""
-        spreading = self.spreading
-        column, cases = spreading.long[name], spreading.roles.find_contradictions(name)
-        result = self.wide[name]
-        filled = int(np.count_nonzero(column.is_missing & ~result.is_missing[spreading.grid.cases.of_row]))
+        variation, filled = self.spreading.roles.variations[name], self.tally.filled[name]
         parts = [f"{pluralize(filled, 'missing cell', 'missing cells')} took the value of the case"] if filled else []
-        if len(cases):
-            how = spreading.step.if_changing
-            parts.append(f"in {pluralize(len(cases), 'varying case')} the {how} value was used")
-            parts[-1] += f": {spreading.grid.cases.format_examples(name, cases)}"
-        return Note(f"{'; '.join(parts)}.", name, (), "constant-chosen", max(len(cases), filled))
+        if variation.contradicting:
+            how = self.spreading.step.if_changing
+            parts.append(f"in {pluralize(variation.contradicting, 'varying case')} the {how} value was used")
+            parts[-1] += f": {variation.examples}"
+        return Note(f"{'; '.join(parts)}.", name, (), "constant-chosen", max(variation.contradicting, filled))
 
     # ----------------------------------------------------------------- way back
-
-    @cached_property
-    def _empty_rows(self) -> tuple[int, int]:
-        """Rows without a measured value, and those in which all is missing for no-occasion."""
-        spreading = self.spreading
-        columns = [spreading.unique_rows[name] for name in spreading.roles.spread]
-        if any(column.why is None for column in columns):
-            return 0, 0
-        empty = np.ones(len(spreading.unique_rows), np.bool_)
-        is_never = np.full(len(spreading.unique_rows), all(NO_OCCASION in column.reasons for column in columns))
-        for column in columns:
-            empty &= column.is_missing
-            if is_never.any():
-                is_never &= column.why == column.reasons.index(NO_OCCASION) + 1
-        never_count = int(np.count_nonzero(is_never))
-        return int(np.count_nonzero(empty)) - never_count, never_count
 
     @cached_property
     def not_restorable(self) -> list[str]:
@@ -235,16 +286,16 @@ class WideAccount:
             lost.append(pluralize(len(roles.left_out), "column that was left out", "columns that were left out"))
         if spreading.step.label_from:
             lost.append(f"the column {spreading.step.label_from}, whose texts are labels now")
-        if spreading.reduction is not None:
-            lost.append(f"the repeated rows of {pluralize(spreading.reduction.cells, 'occasion')}")
+        if repeated := spreading.survey.grid.repeated.total:
+            lost.append(f"the repeated rows of {pluralize(repeated, 'occasion')}")
         chosen = [name for name in roles.constants if roles.variations[name].varies]
         if chosen:
             lost.append(f"where {shorten_list(chosen)} {plural(len(chosen), 'was', 'were')} missing or different")
-        if not spreading.grid.is_sorted:
+        if self.tally.not_in_order:
             lost.append("the order of the rows")
-        if self._empty_rows[1]:
-            lost.append(f"{pluralize(self._empty_rows[1], 'row')} in which all is missing for {NO_OCCASION}")
-        lost_measures = [measure for measure, columns in spreading.spread_columns.items() if not columns]
+        if self.tally.never_seen:
+            lost.append(f"{pluralize(self.tally.never_seen, 'row')} in which all is missing for {NO_OCCASION}")
+        lost_measures = [measure for measure, names in spreading.made.items() if not names]
         if lost_measures:
             lost.append(
                 f"{plural(len(lost_measures), 'the measure')} {shorten_list(lost_measures)}, without any occasion"

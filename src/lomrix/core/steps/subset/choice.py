@@ -263,7 +263,7 @@ def require_constant_groups(step: Subset, cases: Cases) -> None:
         if len(varying):
             raise DataError(
                 f"{name} varies within {pluralize(len(varying), 'case')}, so a case has no one group.",
-                where=cases.format_examples(name, np.asarray(varying)),
+                where=cases.show_examples(name, varying),
                 todo="Use a column that is constant within a case.",
                 columns=[name],
             )

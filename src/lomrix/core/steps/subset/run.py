@@ -139,12 +139,13 @@ def note_lost_distinctions(table: Table, kept: Sequence[str], left_out_names: Se
         if table[case].type in ("number", "boolean"):
             continue
         codes, count = rank_cells(table[case])
-        if not 1 < count < CASE_SHARE * len(codes):
+        occurring = np.count_nonzero(np.bincount(codes[codes >= 0], minlength=count))
+        if not 1 < occurring < CASE_SHARE * len(codes):
             continue
         notes = []
         for name in lost:
             case_count = count_separated(codes, count, table[name])
-            if case_count is not None:
+            if case_count:
                 text = f"without {name} rows of {pluralize(case_count, 'case')} of {case} cannot be distinguished."
                 notes.append(Note(text, name, (), "indistinguishable", case_count))
         # Where an id that is kept separates the rows, this is no case but an occasion.
@@ -154,14 +155,14 @@ def note_lost_distinctions(table: Table, kept: Sequence[str], left_out_names: Se
     return []
 
 
-def count_separated(codes: npt.NDArray[np.int64], count: int, column: Column) -> int | None:
-    """Return how many cases have several rows that only this column distinguishes; None if it does not."""
+def count_separated(codes: npt.NDArray[np.int64], count: int, column: Column) -> int:
+    """Return how many cases have several rows that only this column distinguishes; 0 if it does not."""
     if column.type == "number" or column.missing_count:
-        return None
+        return 0
     ranks, size = rank_cells(column)
     present = codes >= 0
     pairs, size_of_pairs = key_codes.combine_codes(codes, count, ranks, max(size, 1))
     pairs, old = key_codes.compact_codes(pairs, size_of_pairs)
     if len(old) < np.count_nonzero(present):
-        return None
+        return 0
     return int(np.count_nonzero(np.bincount(codes[present], minlength=count) > 1))
