@@ -101,10 +101,12 @@ def make(name: str, **columns: tuple[Type, list[Any]]) -> Table:
     return Table({key: Column.of_cells(type_, cells) for key, (type_, cells) in columns.items()}, name=name)
 
 
-@given(ROWS, st.sampled_from(STEPS), st.integers(1, 9))
+@given(ROWS, st.sampled_from(STEPS), st.integers(1, 9), st.booleans())
 def test_parts_of_any_table_equal_the_whole(
-    cells: list[tuple[Any, ...]], work: tuple[str, dict[str, Any]], size: int
+    cells: list[tuple[Any, ...]], work: tuple[str, dict[str, Any]], size: int, is_sorted: bool
 ) -> None:
+    if is_sorted:
+        cells = sorted(cells, key=lambda row: row[0] or "d")
     id_, month, x, y, text = map(list, zip(*cells, strict=True))
     if "month" in work[1].get("occasion", ""):
         id_, month = ["a" if one is None else one for one in id_], list(range(len(month)))[::-1]
@@ -152,8 +154,9 @@ def test_parts_of_a_wide_table_equal_the_whole(
 def test_parts_of_a_long_table_equal_the_whole(
     cells: list[tuple[Any, ...]], repeated: str, spread: str, constant: str, changing: str, never: bool, size: int
 ) -> None:
-    id_, month, x, y, text = map(list, zip(*cells, strict=True))
-    id_, month = [value or "a" for value in id_], [number % 4 for number in month]
+    cells = [(row[0] or "a", *row[1:]) for row in cells]
+    id_, month, x, y, text = map(list, zip(*(sorted(cells, key=lambda row: row[0]) if never else cells), strict=True))
+    month = [number % 4 for number in month]
     never_seen = Column.of_cells("number", x)
     if never:
         where = np.array([number > 1 for number in month])

@@ -5,9 +5,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, Protocol
 
 import numpy as np
+import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import combine_all
@@ -90,10 +92,21 @@ class Parts:
     stores: dict[str, Store] = field(default_factory=dict)
     partitions: list[Pieces] = field(default_factory=list)
 
+    @cached_property
+    def cuts(self) -> list[int] | None:
+        """Rows at which a table can be cut since its keys are sorted; None if they are not, or there are several
+        tables.
+        """
+        columns = self.step.division.columns
+        if self.step.division.kind != "by key" or len(columns) > 1:
+            return None
+        (role,) = columns
+        return find_cuts(self.step, role, self.tables.get_one(role), self.size)
+
     @property
     def follow_each_other(self) -> bool:
         """True if the results of the parts are in their order."""
-        return self.step.division.kind in ("any rows", "by order")
+        return self.step.division.kind in ("any rows", "by order") or self.cuts is not None
 
     def survey(self) -> Any:
         """Return what must be known of all parts; None if nothing.
@@ -126,12 +139,15 @@ class Parts:
     def split_rows(self) -> Iterator[Pieces]:
         """Yield parts of the first role's table, each with the other tables as a whole."""
         role = self.step.roles[0].name
-        others = {name: self.tables.get_all(name) for name in self.tables.roles if name != role}
-        for part in split_rows(self.tables.get_one(role), self.size):
-            yield {role: [part], **others}
+        table, others = self.tables.get_one(role), {name: self.tables.get_all(name) for name in self.tables.roles}
+        for start, stop in itertools.pairwise(self.cuts or [*range(0, max(len(table), 1), self.size), len(table)]):
+            yield {**others, role: [table.slice(start, stop)]}
 
     def split_keys(self) -> Iterator[Pieces]:
         """Yield partitions of the tables: rows of one key are in the same one, in their order."""
+        if self.cuts is not None:
+            yield from self.split_rows()
+            return
         roles = list(self.step.division.columns)
         others = {name: self.tables.get_all(name) for name in self.tables.roles if name not in roles}
         divided = {role: self.tables.get_one(role) for role in roles}
@@ -154,7 +170,8 @@ class Parts:
                     divide_block,
                     (
                         (self.step, role, block, as_text, count, depth, self.tables.get_one(role).first_row)
-                        for block in blocks[role]
+                        # A new slice, so that what is found of it, such as its distinct strings, is not kept.
+                        for block in (block.slice(0, len(block)) for block in blocks[role])
                     ),
                     keeps=True,
                 )
@@ -200,7 +217,7 @@ class Parts:
 
     def keep(self, name: str, table: Table) -> None:
         """Keep a table of the next part."""
-        if not name and self.step.division.kind == "by order":
+        if self.cuts is not None or (not name and self.step.division.kind == "by order"):
             table = replace(table, row_numbers=None)
         if table.row_numbers is not None:
             self.results.setdefault(name, []).append(table)
@@ -217,7 +234,10 @@ class Parts:
         store = self.make_store()
         numbers = [table.row_numbers for table in tables if table.row_numbers is not None and len(table)]
         low, high = min((each[0] for each in numbers), default=0), max((each[-1] for each in numbers), default=0)
-        pieces = max(-(-sum(map(len, tables)) * BLOCKS // self.size), 1)
+        # As many cells at once as a part has, since the rows may be longer.
+        cells = sum(len(table) * len(table.columns) for table in tables)
+        cells_at_once = self.size * max(len(self.tables.get_one(self.step.roles[0].name).columns), 1)
+        pieces = max(-(-cells * BLOCKS // cells_at_once), 1)
         edges = np.linspace(low, high + 1, pieces + 1).astype(np.int64).tolist()
         ranges = ((tables, first, last) for first, last in itertools.pairwise(edges))
         for piece in self.run(join_between, ranges):
@@ -363,6 +383,40 @@ def split_rows(table: Table, size: int) -> Iterator[Table]:
     """Yield a table some rows at a time; a table without rows is one part."""
     for start in range(0, max(len(table), 1), size):
         yield table.slice(start, start + size)
+
+
+def find_cuts(step: Step, role: str, table: Table, size: int) -> list[int] | None:
+    """Return the rows at which a table can be cut into parts of about `size` rows that share no key, if it is sorted by
+    the first key column; else None.
+    """
+    cuts = [0]
+    for start in range(0, max(len(table), 1), -(-size // BLOCKS)):
+        first = max(start - 1, 0)
+        block = table.slice(first, start + -(-size // BLOCKS))
+        steps = find_key_steps(step.make_keys(role, block)[0], has_common_pool=not step.keying)
+        if steps is None:
+            return None
+        starts = first + 1 + np.flatnonzero(steps)
+        while (place := np.searchsorted(starts, cuts[-1] + size)) < len(starts):
+            cuts.append(int(starts[place]))
+    return [*cuts, len(table)]
+
+
+def find_key_steps(column: Column, *, has_common_pool: bool) -> Array | None:
+    """Return for each cell but the first whether it is greater than the one above; None if one is smaller, or missing.
+
+    With `has_common_pool` the positions in a pool of distinct strings are an order too.
+    """
+    if column.missing_count:
+        return None
+    if column.type == "string" and not (has_common_pool and column.stored is not None and column.strings.is_distinct):
+        texts = column.to_arrow()
+        above, below = texts[:-1], texts[1:]
+        if len(below) and not pc.all(pc.less_equal(above, below)).as_py():
+            return None
+        return np.asarray(pc.less(above, below).to_numpy(zero_copy_only=False))
+    values = column.values
+    return values[1:] > values[:-1] if (values[1:] >= values[:-1]).all() else None
 
 
 def choose_key_types(step: Step, tables: Mapping[str, Table]) -> list[bool]:
