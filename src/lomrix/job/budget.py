@@ -98,11 +98,14 @@ def find_free_memory() -> int:
 
 @dataclass(frozen=True)
 class Input:
-    """An input as far as it is known before it is read: name, rows, and bytes that a row takes in memory."""
+    """An input as far as it is known before it is read: name, rows, bytes that a row takes in memory, and whether it is
+    one of those that are divided.
+    """
 
     name: str
     rows: int
     row_size: int
+    is_first: bool = True
 
     @property
     def size(self) -> int:
@@ -118,10 +121,12 @@ class Way:
     rows_at_once: int | None = None
 
 
-def choose_rows_for_workers(count: int, memory: int, known: Input) -> int:
-    """Return how many rows of an input are a part for some workers, given the bytes that each may use (0: any)."""
-    even = -(-known.rows // (PARTS_PER_WORKER * count))
-    of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // known.row_size if memory else even
+def choose_rows_for_workers(count: int, memory: int, inputs: Sequence[Input]) -> int:
+    """Return how many rows of the inputs are a part for some workers, given the bytes that each may use (0: any)."""
+    divided = [known for known in inputs if known.is_first]
+    even = -(-sum(known.rows for known in divided) // (PARTS_PER_WORKER * count))
+    row_size = max(known.row_size for known in divided)
+    of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // row_size if memory else even
     return max(min(of_memory, even), 1000)
 
 
@@ -139,9 +144,11 @@ def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, 
         return Way()
     if divides:
         # What the other inputs take stays in memory beside each part.
-        others = sum(known.size for known in inputs[1:]) + (WORKER_SIZE * options.workers if options.workers > 1 else 0)
+        others = sum(known.size for known in inputs if not known.is_first)
+        others += WORKER_SIZE * options.workers if options.workers > 1 else 0
         for_parts = max(budget - others, budget // 4) // options.workers
-        return Way(True, max(int(for_parts * SHARE_OF_PARTS) // inputs[0].row_size, 1000))
+        row_size = max((known.row_size for known in inputs if known.is_first), default=1)
+        return Way(True, max(int(for_parts * SHARE_OF_PARTS) // row_size, 1000))
     largest = max(inputs, key=lambda known: known.size)
     if step.row_size_on_disk:
         need = sum(known.rows for known in inputs) * step.row_size_on_disk

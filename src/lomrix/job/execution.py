@@ -71,7 +71,7 @@ class Execution:
         stage(f"connecting to {task.running.cluster}")
         cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster))
         memory = parse_memory(task.running.memory) if task.running.memory else cluster.memory
-        execution.way = Way(True, choose_rows_for_workers(cluster.count, memory, known[0]))
+        execution.way = Way(True, choose_rows_for_workers(cluster.count, memory, known))
         execution.run, execution.workers = (
             cluster.run,
             f" by {pluralize(cluster.count, 'worker')} of {task.running.cluster}",
@@ -93,7 +93,7 @@ class Execution:
         stage(word)
         if size is None or self.scratch is None:
             return task.step.apply(tables, task.requested_extras)
-        count = -(-len(tables.get_one(task.step.roles[0].name)) // size)
+        count = -(-sum(map(len, tables.get_all(task.step.roles[0].name))) // size)
 
         def begin_part(part: int) -> None:
             release_memory()

@@ -124,7 +124,8 @@ class OpenedInputs:
                 columns = self._choose(opened)
                 # While a text file is read, the texts are in memory beside the values.
                 texts = source.estimate_text_size() * len(columns) // max(len(source.names), 1)
-                inputs.append(Input(source.name, rows, self.task.step.memory_per_cell * len(columns) + texts // 2))
+                row_size = self.task.step.memory_per_cell * len(columns) + texts // 2
+                inputs.append(Input(source.name, rows, row_size, opened.role is self.task.step.roles[0]))
         return inputs
 
     def _choose(self, opened: OpenedInput) -> list[str]:

@@ -16,9 +16,11 @@ from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.step import Result, Step
 from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
+from lomrix.core.table.variable import Variable
 from tests.core.steps.scenes import SCENES
 from tests.core.steps.test_whole_accounts import happening
 from tests.tables import merging, sources
@@ -185,6 +187,23 @@ def test_parts_of_a_table_that_was_wide_equal_the_whole(cells: list[tuple[Any, .
     parts = happening(
         "to-wide", sources(long), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
     )
+    assert parts == whole
+
+
+@given(ROWS, ROWS, st.sampled_from(["", "w=1,2", "w=a,b"]), st.sampled_from(["all", "shared"]), st.integers(1, 9))
+def test_parts_of_stacked_files_equal_the_whole(
+    first: list[tuple[Any, ...]], second: list[tuple[Any, ...]], mark: str, columns: str, size: int
+) -> None:
+    id_, month, x, y, text = map(list, zip(*first, strict=True))
+    tables = [make("a", id=("string", id_), m=("integer", month), x=("number", x), mood=("string", text))]
+    id_, month, x, y, text = map(list, zip(*second, strict=True))
+    tables.append(make("b", id=("string", id_), m=("number", x), x=("integer", y), mod=("string", text)))
+    coded = Dictionary({"x": Variable(missing={"9": "refused"})})
+    files = sources(replace(tables[0], dictionary=coded), tables[1], make("c", x=("integer", []), m=("number", [])))
+    files = files if not mark else sources(*files.get_all("source")[:2])
+    settings = {"mark": mark, "columns": columns}
+    whole = happening("stack", files, settings, lambda step, tables, _: step.apply(tables))
+    parts = happening("stack", files, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
     assert parts == whole
 
 

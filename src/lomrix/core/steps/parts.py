@@ -123,8 +123,7 @@ class Parts:
         if errors:
             raise combine_all(errors)
         survey = combine_all(surveys)
-        empty = {role: [table.slice(0, 0) for table in self.tables.get_all(role)] for role in self.tables.roles}
-        self.step.check(Inputs(**empty), survey)
+        self.step.check(self.tables, survey)
         return survey
 
     def split(self) -> Iterator[Pieces]:
@@ -137,11 +136,13 @@ class Parts:
         return split[self.step.division.kind]()
 
     def split_rows(self) -> Iterator[Pieces]:
-        """Yield parts of the first role's table, each with the other tables as a whole."""
+        """Yield parts of the first role's tables, one after the other, each with the other tables as a whole."""
         role = self.step.roles[0].name
-        table, others = self.tables.get_one(role), {name: self.tables.get_all(name) for name in self.tables.roles}
-        for start, stop in itertools.pairwise(self.cuts or [*range(0, max(len(table), 1), self.size), len(table)]):
-            yield {**others, role: [table.slice(start, stop)]}
+        whole = {name: self.tables.get_all(name) for name in self.tables.roles}
+        empty = [table.slice(0, 0) for table in whole[role]]
+        for index, table in enumerate(whole[role]):
+            for start, stop in itertools.pairwise(self.cuts or [*range(0, max(len(table), 1), self.size), len(table)]):
+                yield {**whole, role: [*empty[:index], table.slice(start, stop), *empty[index + 1 :]]}
 
     def split_keys(self) -> Iterator[Pieces]:
         """Yield partitions of the tables: rows of one key are in the same one, in their order."""
@@ -236,7 +237,7 @@ class Parts:
         low, high = min((each[0] for each in numbers), default=0), max((each[-1] for each in numbers), default=0)
         # As many cells at once as a part has, since the rows may be longer.
         cells = sum(len(table) * len(table.columns) for table in tables)
-        cells_at_once = self.size * max(len(self.tables.get_one(self.step.roles[0].name).columns), 1)
+        cells_at_once = self.size * len(self.tables.get_one(self.step.roles[0].name).columns)
         pieces = max(-(-cells * BLOCKS // cells_at_once), 1)
         edges = np.linspace(low, high + 1, pieces + 1).astype(np.int64).tolist()
         ranges = ((tables, first, last) for first, last in itertools.pairwise(edges))

@@ -266,7 +266,7 @@ class Step(BaseModel):
         return load_function(self.surveying)(self, tables) if self.surveying else None
 
     def check(self, tables: Inputs, survey: Any) -> None:
-        """Stop if settings and data of the whole, known by its survey, do not fit together; the tables need no rows."""
+        """Stop if settings and data of the whole, known by its survey, do not fit together."""
         if self.checking:
             load_function(self.checking)(self, tables, survey)
 

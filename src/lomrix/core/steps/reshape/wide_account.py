@@ -37,7 +37,7 @@ def survey(step: ToWide, tables: Inputs) -> WideSurvey:
 
 def check(step: ToWide, tables: Inputs, whole: WideSurvey) -> None:
     """Stop if settings and data of the whole do not fit together."""
-    Spreading(step, tables.get_one(), whole).check()
+    Spreading(step, tables.get_one(), whole).of_no_rows.check()
 
 
 def to_wide(step: ToWide, tables: Inputs, wanted: Collection[str], whole: WideSurvey | None = None) -> Result:

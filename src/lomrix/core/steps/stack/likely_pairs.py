@@ -4,10 +4,14 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from lomrix.core.table.column import common_type
+import numpy as np
+
+from lomrix.core.combining import Combinable
+from lomrix.core.table.column import Column, is_exact, join_types
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table
 
@@ -34,19 +38,55 @@ class LikelyPair:
     why: str
 
 
-def find_likely_pairs(tables: Sequence[Table]) -> list[LikelyPair]:
+@dataclass(frozen=True)
+class Held(Combinable):
+    """What a column of a file holds: cells with a value, integers that are not exact as decimals, and its distinct
+    values as texts, if these are compared and few.
+    """
+
+    present: int
+    inexact: int
+    values: frozenset[str] | None = frozenset()
+
+    @classmethod
+    def of(cls, column: Column, *, is_compared: bool) -> Held:
+        """Find it in a column, or a part of one."""
+        inexact = int(np.count_nonzero(~is_exact(column.values))) if column.type == "integer" else 0
+        values: frozenset[str] | None = frozenset()
+        if is_compared and column.type != "number" and len(column):
+            distinct = column.to_text().unique().drop_null()
+            values = frozenset(distinct.to_pylist()) if len(distinct) <= MOST_VALUES else None
+        return cls(len(column) - column.missing_count, inexact, values)
+
+    def combine(self, later: Held) -> Held:
+        """Return what both parts hold."""
+        both = None if self.values is None or later.values is None else self.values | later.values
+        values = both if both is not None and len(both) <= MOST_VALUES else None
+        return Held(self.present + later.present, self.inexact + later.inexact, values)
+
+
+def survey_files(tables: Sequence[Table]) -> tuple[dict[str, Held], ...]:
+    """Survey the columns of each file, or of parts of them."""
+    return tuple(
+        {
+            name: Held.of(column, is_compared=any(name not in other.columns for other in tables))
+            for name, column in table.columns.items()
+        }
+        for table in tables
+    )
+
+
+def find_likely_pairs(tables: Sequence[Table], survey: Sequence[Mapping[str, Held]]) -> list[LikelyPair]:
     """Return the likely pairs, the likeliest first; each column of a file once."""
-    all_values = [{name: list_values(table, name) for name in table.names} for table in tables]
     scored = []
-    for (first, first_values), (second, second_values) in itertools.combinations(
-        zip(tables, all_values, strict=True), 2
-    ):
+    for (first, first_held), (second, second_held) in itertools.combinations(zip(tables, survey, strict=True), 2):
         first_only = [name for name in first.names if name not in second.columns]
         second_only = [name for name in second.names if name not in first.columns]
         for names in itertools.product(first_only, second_only):
-            if common_type((first[names[0]], second[names[1]])) is None:
+            held = ((first[names[0]], first_held[names[0]]), (second[names[1]], second_held[names[1]]))
+            if choose_type(held) is None:
                 continue
-            own, other = first_values[names[0]], second_values[names[1]]
+            own, other = (each.values or frozenset[str]() for _, each in held)
             score, why = score_pair(first, second, *names, compare_values(own, other))
             if score < LIKE and first[names[0]].type == "string" and own == other and len(own) >= FEW_WORDS:
                 score, why = LIKE, "alike in values"
@@ -62,13 +102,11 @@ def find_likely_pairs(tables: Sequence[Table]) -> list[LikelyPair]:
     return result
 
 
-def list_values(table: Table, name: str) -> frozenset[str]:
-    """Return the distinct values of a column as texts; none if there are many, or they are decimals."""
-    column = table[name]
-    if column.type == "number" or not len(column):
-        return frozenset()
-    distinct = column.to_text().unique().drop_null()
-    return frozenset(distinct.to_pylist()) if len(distinct) <= MOST_VALUES else frozenset()
+def choose_type(columns: Iterable[tuple[Column, Held]]) -> Type | None:
+    """Return the narrowest type that holds all columns without loss, by what the whole of each holds; else None."""
+    known = list(columns)
+    types = {column.type for column, held in known if held.present}
+    return join_types(types, known[0][0].type, lambda: not any(held.inexact for _, held in known))
 
 
 def compare_values(first: frozenset[str], second: frozenset[str]) -> float | None:

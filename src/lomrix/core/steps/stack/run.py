@@ -3,19 +3,27 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 
+from lomrix.core.combining import Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
-from lomrix.core.steps.stack.likely_pairs import LikelyPair, find_likely_pairs, make_pair_table
+from lomrix.core.steps.stack.likely_pairs import (
+    Held,
+    LikelyPair,
+    choose_type,
+    find_likely_pairs,
+    make_pair_table,
+    survey_files,
+)
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Result
-from lomrix.core.table.column import Column, common_type
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import (
     find_code_conflicts,
@@ -25,9 +33,8 @@ from lomrix.core.table.entry_changes import (
 )
 from lomrix.core.table.header import parse_occasions
 from lomrix.core.table.labelled import count_code
-from lomrix.core.table.notes import Note, format_size, pluralize
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.numbers import Type
-from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NOT_IN_FILE
 from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.selection import unknown_column_error
@@ -39,15 +46,43 @@ MOST_EXAMPLES = 4
 MOST_PAIRS = 8
 
 
-def stack(step: Stack, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Stack the tables in their order."""
-    files = tables.get_all("source")
-    marks = step.marks([table.name for table in files]) if step.mark else ()
+Survey = Sequence[Mapping[str, Held]]
+
+
+def survey(step: Stack, tables: Inputs) -> Survey:
+    """Survey the columns of each file, or of parts of them."""
+    pairs = list_pairs(step, tables)
+    return survey_files([rename_pairs(table, pairs) for table in tables.get_all("source")])
+
+
+def check(step: Stack, tables: Inputs, whole: Survey) -> None:
+    """Stop if the files do not go together."""
+    pairs = list_pairs(step, tables)
+    require_used(pairs, tables.get_all("source"))
+    Stacking(step, prepare(step, tables), whole).check()
+
+
+def stack(step: Stack, tables: Inputs, wanted: Collection[str], whole: Survey | None = None) -> Result:
+    """Stack the tables in their order, or parts of them; `whole` is the survey of all parts."""
+    if whole is None:
+        require_used(list_pairs(step, tables), tables.get_all("source"))
+    stacking = Stacking(step, prepare(step, tables), survey(step, tables) if whole is None else whole)
+    if whole is None:
+        stacking.check()
+    return stacking.run(wanted)
+
+
+def list_pairs(step: Stack, tables: Inputs) -> tuple[tuple[str, str], ...]:
+    """List the columns to rename, with their new names."""
     pair_file = tables.get_optional("pair_file")
-    pairs = tuple(step.list_renames("source", "", {} if pair_file is None else {"pair_file": pair_file}).items())
-    require_used(pairs, files)
-    prepared = [add_mark(rename_pairs(table, pairs), step.mark_name, marks, index) for index, table in enumerate(files)]
-    return Stacking(step, prepared).run(wanted)
+    return tuple(step.list_renames("source", "", {} if pair_file is None else {"pair_file": pair_file}).items())
+
+
+def prepare(step: Stack, tables: Inputs) -> list[Table]:
+    """Return the files with their columns renamed and marked."""
+    files, pairs = tables.get_all("source"), list_pairs(step, tables)
+    marks = step.marks([table.name for table in files]) if step.mark else ()
+    return [add_mark(rename_pairs(table, pairs), step.mark_name, marks, index) for index, table in enumerate(files)]
 
 
 def require_used(pairs: Sequence[tuple[str, str]], files: Sequence[Table]) -> None:
@@ -99,19 +134,23 @@ def add_mark(table: Table, mark: str, marks: Sequence[str], index: int) -> Table
 def make_mark_column(marks: Sequence[str], index: int, rows: int) -> Column:
     """Return the mark of one file: numbers or dates if all marks are."""
     value = parse_occasions(list(marks))[index]
-    if isinstance(value, str):
-        return Column.of_strings(np.zeros(rows, np.int32), Pool.of([value]))
-    if isinstance(value, datetime.date):
-        return Column.of("date", np.full(rows, np.datetime64(value, "D")))
-    return Column.of("integer" if isinstance(value, int) else "number", np.full(rows, value))
+    types: dict[type, Type] = {str: "string", datetime.date: "date", int: "integer", float: "number"}
+    return Column.of_cells(types[type(value)], [value]).broadcast(rows)
 
 
 @dataclass
 class Stacking:
-    """Tables being stacked."""
+    """Tables being stacked, or parts of them; `whole` is the survey of all parts, without the mark."""
 
     step: Stack
     tables: list[Table]
+    whole: Survey
+
+    @cached_property
+    def held(self) -> Survey:
+        """What the columns of each file hold; the mark is never missing."""
+        mark = {self.step.mark_name: Held(1, 0)} if self.step.mark else {}
+        return [{**held, **mark} for held in self.whole]
 
     @cached_property
     def names(self) -> list[str]:
@@ -123,15 +162,21 @@ class Stacking:
 
     def run(self, wanted: Collection[str] = ()) -> Result:
         """Return the stacked table and its account."""
-        if not self.names:
-            raise DataError("The files share no column.", todo="Pair columns with ‹pair›, or use ‹columns=all›.")
-        self._require_case()
         dictionary = self._join_dictionaries()
         columns = {name: self._stack_column(name) for name in self.names}
         result = Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
         result, removed, notes = self._resolve_duplicates(result)
         extras = {"draft_pairs": make_pair_table(self.likely_pairs)} if "draft_pairs" in wanted else {}
         return Result(result, self._make_account(result, removed, notes), extras)
+
+    def check(self) -> None:
+        """Stop if the files do not go together."""
+        if not self.names:
+            raise DataError("The files share no column.", todo="Pair columns with ‹pair›, or use ‹columns=all›.")
+        self._require_case()
+        self._join_dictionaries()
+        for name in self.names:
+            self._choose_type(name)
 
     def _require_case(self) -> None:
         """Stop if a file lacks a column of the case, so that its repeated rows could not be found."""
@@ -147,9 +192,14 @@ class Stacking:
 
     # ----------------------------------------------------------------- columns
 
+    def _choose_type(self, name: str) -> Type:
+        files = zip(self.tables, self.held, strict=True)
+        return choose_type((table[name], held[name]) for table, held in files if name in table.columns) or (
+            self._refuse_types(name)
+        )
+
     def _stack_column(self, name: str) -> Column:
-        have = [table[name] for table in self.tables if name in table.columns]
-        type_ = common_type(have) or self._refuse_types(name)
+        type_ = self._choose_type(name)
         parts = [
             table[name].widen(type_) if name in table.columns else Column.all_missing(type_, len(table), NOT_IN_FILE)
             for table in self.tables
@@ -257,7 +307,12 @@ class Stacking:
         notes = [*notes, *self._note_codes_or_values(), *self._note_likely_pairs()]
         return Account(
             "stack",
-            f"{pluralize(len(self.tables), 'file')} became {format_size(len(result), len(result.names))}.",
+            Words(
+                "{files} became {rows:row} and {columns}.",
+                files=pluralize(len(self.tables), "file"),
+                rows=len(result),
+                columns=pluralize(len(result.names), "column"),
+            ),
             tuple(balances),
             {"rows": len(result), "columns": result.names},
             (Listing("which variable is in which file", heads, lines, splits=True),),
@@ -279,7 +334,8 @@ class Stacking:
         return Balance(
             "rows of the result", len(result), tuple(parts),
             # Where each file has its own mark, the rows of the files say the same.
-            quiet=len(encoded.dictionary) == len(self.tables) and len(result) == sum(map(len, self.tables)),
+            quiet=len({*self.step.marks([table.name for table in self.tables])}) == len(self.tables)
+            and len(result) == sum(map(len, self.tables)),
         )  # fmt: skip
 
     def _note_codes_or_values(self) -> list[Note]:
@@ -290,11 +346,12 @@ class Stacking:
             codes = {code: table for table in tables for code in table.dictionary.of(name).missing}
             for code, coded in codes.items():
                 for table in tables:
-                    count = 0 if table is coded else count_code(table[name], code)
-                    if count:
-                        text = f"{code} is a missing code in {coded.name} and a value in {table.name}, in "
-                        text += f"{pluralize(count, 'cell')}: give both files one dictionary."
-                        notes.append(Note(text, name, (), "code-or-value", count))
+                    if table is not coded:
+                        text = "{code} is a missing code in {coded} and a value in {table}, in {count:cell}: "
+                        text += "give both files one dictionary."
+                        count = count_code(table[name], code)
+                        words = Words(text, code=code, coded=coded.name, table=table.name, count=count)
+                        notes.append(Note(words, name, (), "code-or-value", count))
         return notes
 
     def _format_pairs(self) -> str:
@@ -317,4 +374,4 @@ class Stacking:
     @cached_property
     def likely_pairs(self) -> list[LikelyPair]:
         """Columns of different files that may be one variable, the likeliest first; each column once."""
-        return find_likely_pairs(self.tables)
+        return find_likely_pairs(self.tables, self.held)

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
 from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, NOTHING, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import split_list
 
@@ -59,6 +59,8 @@ class Stack(Step):
 
     word: ClassVar[str] = "stack"
     implementation: ClassVar[str] = "lomrix.core.steps.stack.run:stack"
+    surveying: ClassVar[str] = "lomrix.core.steps.stack.run:survey"
+    checking: ClassVar[str] = "lomrix.core.steps.stack.run:check"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The files, in order.", many=True),
         Role("pair_file", "Table of columns old, new.", "FILE", is_option=True, needed=False, content="texts"),
@@ -84,6 +86,15 @@ class Stack(Step):
         require(self.case or self.repeated == "stop", "repeated", "Without ‹case› no row repeats another.",
                 "Use ‹case=COLUMN› too.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """By rows, unless rows that repeat are looked for."""
+        return WHOLE if self.case else ANY_ROWS
+
+    def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
+        """As for every step; a draft of pairs is made from whole files."""
+        return super().can_divide(wanted, given) and "draft_pairs" not in wanted
 
     @property
     def mark_name(self) -> str:
