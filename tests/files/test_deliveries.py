@@ -6,6 +6,7 @@ import csv
 import json
 import tempfile
 from pathlib import Path
+from unittest import mock
 from xml.etree.ElementTree import Element
 
 import numpy as np
@@ -18,6 +19,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.steps.export.settings import Export
 from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.table.table import Table
+from lomrix.files import folder_sink, workbook_writer
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_sink, open_source
 from lomrix.job.outputs import Outputs
@@ -369,6 +371,37 @@ def test_a_package_of_two_tables_with_their_keys(crew: Path) -> None:
     _, error = lomrix("export", "crew.csv", "visits.csv", "--to", "o.csv", cwd=crew, status=2)
     assert "--form package" in error
     assert not [path for path in crew.iterdir() if ".part" in path.name]
+
+
+def test_a_table_as_a_folder_of_parquet_files(crew: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(folder_sink, "ROWS_IN_A_FILE", 2)
+    words = ["export", "crew.csv", "-d", "d.toml", "--missing-code", "name:nobody", "--to", "parts/"]
+    output, _ = lomrix(*words, cwd=crew)
+    assert "21 cells compared, all equal" in output
+    names = sorted(path.name for path in (crew / "parts").iterdir())
+    assert names == ["datapackage.json", "parts-1.parquet", "parts-2.parquet"]
+    (resource,) = json.loads((crew / "parts" / "datapackage.json").read_text())["resources"]
+    assert (resource["path"], resource["lomrix:rows"]) == (names[1:], 3)
+    lomrix("export", "crew.csv", "-d", "d.toml", "--missing-code", "name:nobody", "--to", "whole.parquet", cwd=crew)
+    back, whole = (open_source(str(crew / name), ReadSettings()).read().table for name in ("parts", "whole.parquet"))
+    assert back.same_as(whole) and back.dictionary == whole.dictionary
+    output, _ = lomrix("history", "parts/", cwd=crew)
+    assert "crew.csv" in output and "export" in output
+    lomrix("subset", "parts/", "--without", "name", "--out", "few.csv", cwd=crew)
+    lomrix("history", "few.csv", "--check", cwd=crew)
+    lomrix(*words, "--overwrite", cwd=crew)
+    (crew / "parts" / "mine.txt").write_text("mine")
+    _, error = lomrix(*words, "--overwrite", cwd=crew, status=3)
+    assert "mine.txt" in error and sorted(path.name for path in crew.iterdir() if ".part" in path.name) == []
+    _, error = lomrix(*words[:-1], "parts", cwd=crew, status=3)
+    assert "end it with /" in error
+
+
+def test_a_workbook_tells_its_limit_before_any_work(crew: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(workbook_writer, "MOST_ROWS", 3)
+    with mock.patch("lomrix.core.steps.step.Step.apply") as work:
+        _, error = lomrix("derive", "crew.csv", "x = 1", "--out", "x.xlsx", cwd=crew, status=3)
+    assert "there are 3 rows" in error and not work.called
 
 
 @pytest.mark.parametrize("suffix", [".csv", ".parquet", ".arrow", ".jsonl", ".xlsx"])

@@ -118,10 +118,13 @@ def write_texts(given: dict[str, Any]) -> list[str]:
 def read_history(file: str) -> Any:
     """Read the history that a file carries."""
     from lomrix.files.file_source import FileSource
+    from lomrix.files.folder import FolderSource
     from lomrix.files.reading import ReadSettings
     from lomrix.files.registry import open_source
 
     source = open_source(file, ReadSettings())
+    # Each file of a folder has the history of the whole.
+    source = source.sources[0] if isinstance(source, FolderSource) else source
     history = source.described.history if isinstance(source, FileSource) else None
     if history is None or not history.tasks or not history.last:
         raise UsageError(
@@ -200,7 +203,7 @@ def list_balances(task: PastTask) -> Listing:
 
 def check_files(tasks: list[PastTask]) -> dict[str, str]:
     """Check, by path, whether each file is unchanged."""
-    from lomrix.files.hashing import hash_file
+    from lomrix.files.registry import hash_reference
     from lomrix.plan.from_history import list_entries
 
     states: dict[str, str] = {}
@@ -214,11 +217,13 @@ def check_files(tasks: list[PastTask]) -> dict[str, str]:
         for path, hash_ in hashes:
             if not path or not hash_:
                 continue
-            file = Path(path.partition("#")[0])
-            if not file.is_file():
+            try:
+                is_same = hash_reference(path) == hash_
+            except FileError:
                 states[path] = MISSING
-            elif states.get(path) != CHANGED:
-                states[path] = UNCHANGED if hash_file(file) == hash_ else CHANGED
+                continue
+            if states.get(path) != CHANGED:
+                states[path] = UNCHANGED if is_same else CHANGED
     return states
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property
@@ -20,7 +19,7 @@ from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 from lomrix.files.file_source import shift_note
-from lomrix.files.hashing import ALGORITHM
+from lomrix.files.hashing import hash_files
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.reading import ReadSettings
 from lomrix.files.scratch import TableStore
@@ -121,6 +120,13 @@ class FolderSource(Source):
             table = table.take(np.arange(rows.start, min(rows.stop, len(table))))
         return ReadResult(table, notes)
 
+    def iterate(self, columns: Collection[str] | None = None) -> Iterator[ReadResult]:
+        """Yield some rows at a time, file after file."""
+        chosen = self._choose(columns)
+        for source in self.sources:
+            for result in source.iterate(chosen):
+                yield replace(result, table=self._arrange(result.table, chosen))
+
     def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
         """Read all files to disk, one after the other."""
         chosen, notes = self._choose(columns), self._list_files()
@@ -198,11 +204,4 @@ class FolderSource(Source):
 
     @cached_property
     def _fingerprint(self) -> str:
-        digest = hashlib.blake2b(digest_size=32)
-        for line in self._list_hashes():
-            digest.update(line.encode())
-        return ALGORITHM + digest.hexdigest()
-
-    def _list_hashes(self) -> Iterator[str]:
-        for source in self.sources:
-            yield f"{source.name} {source.compute_fingerprint()}\n"
+        return hash_files((source.name, source.compute_fingerprint()) for source in self.sources)

@@ -21,6 +21,12 @@ def hash_file(path: Path) -> str:
         return ALGORITHM + hashlib.file_digest(file, lambda: hashlib.blake2b(digest_size=32)).hexdigest()
 
 
+def hash_files(files: Iterable[tuple[str, str]]) -> str:
+    """Return one hash for several files, by the name and hash of each."""
+    lines = "".join(f"{name} {digest}\n" for name, digest in files)
+    return ALGORITHM + hashlib.blake2b(lines.encode(), digest_size=32).hexdigest()
+
+
 def begin_hash(path: Path) -> Future[str]:
     """Start computing a file's hash in the background, once."""
     status = path.stat()

@@ -148,6 +148,13 @@ class Sink(ABC):
         Raises FileError with the obstacle.
         """
 
+    def require_room(self, rows: int, *, is_estimate: bool = False) -> None:
+        """Stop if it cannot hold that many rows.
+
+        Raises FileError with its limit.
+        """
+        return
+
     def set_prepared(self, prepared: Sequence[Any]) -> None:
         """Take what a step prepared: how to understand exported tables, or the content of a page."""
         self.prepared = prepared[0]

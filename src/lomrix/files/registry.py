@@ -9,10 +9,11 @@ from dataclasses import fields, replace
 from pathlib import Path
 from typing import IO, Any
 
-from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.errors import FileError, SettingError, UsageError
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery, ServerForm, TextForm
 from lomrix.files.database.reference import is_database
 from lomrix.files.file_source import FileSource, require_file
+from lomrix.files.hashing import hash_file, hash_files
 from lomrix.files.interface import Sink, Source
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadSettings
@@ -88,8 +89,7 @@ def open_sink(
     owner_only: bool = False,
     in_cells: InCells = "empty",
 ) -> Sink:
-    """Return the sink that a reference names, not checked yet: a file, a folder for a package, or a database URL with a
-    table.
+    """Return the sink that a reference names, not checked yet: a file, a folder, or a database URL with a table.
 
     Raises UsageError if no format has its extension, or the form cannot be written there.
     """
@@ -105,6 +105,11 @@ def open_sink(
         from lomrix.files.package import PackageSink
 
         return PackageSink(path, overwrite, owner_only, delivery)
+    if reference.endswith("/") and form is None:
+        from lomrix.files.folder_sink import ParquetFolder
+
+        refuse_text_settings(delivery, "a folder of Parquet files")
+        return ParquetFolder(path, overwrite, owner_only, delivery)
     require_no_directory(path)
     if form is not None:
         module, allowed = FORMS[form]
@@ -162,6 +167,24 @@ def unknown_format_error(path: Path, extensions: tuple[str, ...], verb: str) -> 
     return UsageError(
         f"{path.name or path} has no extension that Lomrix can {verb}.", todo=f"Extensions are {' '.join(extensions)}."
     )
+
+
+def hash_reference(reference: str) -> str:
+    """Return the hash of a file, or of a folder or pattern of files; empty for a table of a database.
+
+    Raises FileError if something cannot be read.
+    """
+    if is_database(reference):
+        return ""
+    path, _ = split_sheet(reference)
+    try:
+        if is_folder(reference):
+            from lomrix.files.folder import list_files
+
+            return hash_files((file.stem, hash_file(file)) for file in list_files(reference, FORMATS))
+        return hash_file(path)
+    except OSError as error:
+        raise FileError(f"{path} cannot be read.", where=str(error.strerror or error)) from error
 
 
 def is_folder(reference: str) -> bool:

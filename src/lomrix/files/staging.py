@@ -130,7 +130,8 @@ def require_no_directory(path: Path) -> None:
     Raises FileError: suggesting a file in it.
     """
     if path.is_dir():
-        raise FileError(f"{path} is a directory.", todo=f"Name a file in it, such as {path / 'result.csv'}.")
+        todo = f"Name a file in it, such as {path / 'result.csv'}, or end it with / for a folder of Parquet files."
+        raise FileError(f"{path} is a directory.", todo=todo)
 
 
 @dataclass

@@ -40,6 +40,11 @@ SAMPLE = 1_000
 class Writer(DescribedSink):
     """A workbook: data on the first worksheet, the dictionary on two others, and a descriptor beside it."""
 
+    def require_room(self, rows: int, *, is_estimate: bool = False) -> None:
+        """Stop if a worksheet cannot hold that many rows."""
+        if rows >= MOST_ROWS * (1 + is_estimate):
+            raise make_size_error(self.path.name, f"there are {'about ' if is_estimate else ''}{rows:,} rows")
+
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
         assert isinstance(content, Table)
@@ -58,17 +63,19 @@ class Writer(DescribedSink):
         )
 
 
+def make_size_error(file: str, where: str) -> FileError:
+    """Make the error for a table that is too large."""
+    what = f"{file} was not written: a worksheet holds {MOST_ROWS - 1:,} rows and {MOST_COLUMNS:,} columns."
+    return FileError(what, where=where, todo="Write .csv or .parquet.")
+
+
 def require_fitting(table: Table, file: str) -> None:
     """Stop if a worksheet cannot hold a table.
 
     Raises FileError naming what is too large.
     """
     if len(table) >= MOST_ROWS or len(table.names) > MOST_COLUMNS:
-        raise FileError(
-            f"{file} was not written: a worksheet holds {MOST_ROWS - 1:,} rows and {MOST_COLUMNS:,} columns.",
-            where=f"the table has {format_size(len(table), len(table.names))}",
-            todo="Write .csv or .parquet.",
-        )
+        raise make_size_error(file, f"the table has {format_size(len(table), len(table.names))}")
     for name, column in table.columns.items():
         if column.type != "string" or not len(column):
             continue

@@ -225,7 +225,8 @@ def compare_with_staged(sink: FileSink, table: Table) -> int:
     with tempfile.TemporaryDirectory(dir=sink.staged.parent, prefix=".") as folder:
         for path, part in sink.parts.items():
             guard(path, "read", lambda path=path, part=part: link_or_copy(part, Path(folder) / path.name))  # type: ignore[misc]
-        source = open_source(str(Path(folder) / next(iter(sink.parts)).name), ReadSettings())
+        staged = Path(folder) / next(iter(sink.parts)).name if sink.parts else sink.staged
+        source = open_source(str(staged), ReadSettings())
         if list(source.names) != table.names:
             text = f"{sink.path} was not written: its columns differ after reading back."
             raise FileError(text, where=shorten_list(source.names), todo=REPORT)

@@ -84,8 +84,10 @@ def _apply(
 ) -> Result:
     """Read what the step needs, and apply it, in parts if it needs more than the memory budget."""
     known = inputs.estimate()
+    require_room(task, outputs, sum(part.rows for part in known if part.is_first), is_estimate=True)
     execution = Execution.choose(task, known, stage, stack)
     tables = inputs.read(stage, execution.scratch)
+    require_room(task, outputs, sum(map(len, tables.get_all(task.step.roles[0].name))))
     # Memory that the reading has left over goes back, before the step asks for its own.
     pa.default_memory_pool().release_unused()
     if outputs.sinks:
@@ -100,6 +102,12 @@ def _apply(
         for sink in outputs.sinks.values():
             sink.set_prepared(result.extras["prepared"])
     return result
+
+
+def require_room(task: Task, outputs: Outputs, rows: int, *, is_estimate: bool = False) -> None:
+    """Stop before any work if an output cannot hold the rows that the step keeps."""
+    if task.step.keeps_rows and TABLE in outputs.sinks:
+        outputs.sinks[TABLE].require_room(rows, is_estimate=is_estimate)
 
 
 def _write(

@@ -13,13 +13,12 @@ from pathlib import Path
 from typing import Literal
 
 import lomrix
-from lomrix.core.errors import DataError, FileError, LomrixError
+from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
 from lomrix.files.database.reference import Reference, get_folder, is_database
-from lomrix.files.folder import list_files
 from lomrix.files.hashing import hash_file
-from lomrix.files.registry import FORMATS, is_folder, split_sheet
+from lomrix.files.registry import hash_reference, split_sheet
 from lomrix.job.inputs import list_files_read
 from lomrix.job.lineage import STEP_PREFIX
 from lomrix.job.outputs import list_locations
@@ -70,7 +69,7 @@ class PlanRun:
     def run(self) -> list[StepOutcome]:
         """Run all steps; after a failure, no further step begins."""
         self.modified_at = {path: get_modified_time(path) for path in self.plan.raw_files}
-        self.hashes = {path: self.hash_reference(path) for path in self.plan.raw_files}
+        self.hashes = {path: hash_reference(path) for path in self.plan.raw_files}
         self.written_hashes = self.memory.list_written_hashes()
         waiting = dict(self.plan.steps)
         with ThreadPoolExecutor(max(os.cpu_count() or 1, 1)) as workers:
@@ -178,18 +177,6 @@ class PlanRun:
 
     # -------------------------------------------------------- what changed
 
-    def hash_reference(self, reference: str) -> str:
-        """Hash a file; empty for a table of a database."""
-        if is_database(reference):
-            return ""
-        path, _ = split_sheet(reference)
-        try:
-            if is_folder(reference):
-                return " ".join(f"{file.name} {hash_file(file)}" for file in list_files(reference, FORMATS))
-            return hash_file(path)
-        except OSError as error:
-            raise FileError(f"{path} cannot be read.", where=str(error.strerror or error)) from error
-
     def compute_step_key(self, step: PlannedStep) -> str:
         """Compute the hash of all that a step depends on."""
         task = step.task
@@ -203,7 +190,7 @@ class PlanRun:
             "outputs": dict(task.outputs),
             "expects": repr(step.expects),
             "files": {
-                path: self.hashes.get(path) or self.hash_reference(path)
+                path: self.hashes.get(path) or hash_reference(path)
                 for path in map(str, list_files_read(task, step.raw))
             },
             "needs": {name: self.keys[name] for name in step.needs},
@@ -222,7 +209,7 @@ class PlanRun:
     def require_unchanged(self) -> None:
         """Stop if a raw file changed while the plan ran."""
         for path, before in self.modified_at.items():
-            if get_modified_time(path) != before and self.hash_reference(path) != self.hashes[path]:
+            if get_modified_time(path) != before and hash_reference(path) != self.hashes[path]:
                 raise DataError(f"{path} changed while the plan ran.", todo="Run the plan again.")
 
     def may_replace(self, step: PlannedStep) -> bool:

@@ -213,6 +213,11 @@ class Step(BaseModel):
         return self
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether its table has at least as many rows as its first inputs."""
+        return False
+
+    @property
     def delivery(self) -> Delivery:
         """How its table is written to its file or server."""
         return DEFAULT_DELIVERY

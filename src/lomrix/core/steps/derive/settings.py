@@ -173,6 +173,11 @@ class Derive(Step):
         return self
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether every row stays."""
+        return True
+
+    @property
     def division(self) -> Division:
         """Each row on its own, or the rows of each case, unless an expression uses those of several."""
         assignments = parse_assignments(self.expressions)

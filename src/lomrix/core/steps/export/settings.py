@@ -165,6 +165,11 @@ class Export(Step):
                 f"{delimiter} is both the delimiter and the decimal separator.", "Use ‹delimiter_out=;›.")  # fmt: skip
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether every row stays."""
+        return True
+
+    @property
     def division(self) -> Division:
         """Each row on its own, or in their order, unless values or keys of all rows decide."""
         if self.form in ("bare", "package") or self.show_labels or self.ascii or self.primary_key:

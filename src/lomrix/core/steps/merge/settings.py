@@ -212,6 +212,11 @@ class Merge(Step):
         return self
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether every row stays."""
+        return self.rows != "matched"
+
+    @property
     def division(self) -> Division:
         """By key, if keys alone decide and need not be changed first."""
         if self.near or self.during or self.tidy_keys or any(map(get_file, self.key)):

@@ -58,6 +58,11 @@ class Recode(Step):
         return self
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether every row stays."""
+        return True
+
+    @property
     def division(self) -> Division:
         """Each row on its own."""
         return ANY_ROWS

@@ -88,6 +88,11 @@ class Stack(Step):
         return self
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether every row stays."""
+        return not self.case
+
+    @property
     def division(self) -> Division:
         """By rows, unless rows that repeat are looked for."""
         return WHOLE if self.case else ANY_ROWS

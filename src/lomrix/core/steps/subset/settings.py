@@ -127,6 +127,11 @@ class Subset(Step):
         return bool(self.sample) and not (self.where or self.one_per or self.case or self.sample_by)
 
     @property
+    def keeps_rows(self) -> bool:
+        """Whether every row stays."""
+        return not self.leaves_rows_out
+
+    @property
     def division(self) -> Division:
         """By rows, by the key of which one row stays, or by their order, unless the condition uses other rows."""
         is_by_rows = not self.where or is_by_row(parse(self.where))
