@@ -176,6 +176,21 @@ def test_parts_of_a_long_table_equal_the_whole(
     assert parts == whole
 
 
+@given(ROWS, st.booleans(), st.sampled_from([(), ("2", "0", "7")]), st.sampled_from(["", "x"]), st.integers(1, 9))
+def test_parts_of_a_panel_equal_the_whole(
+    cells: list[tuple[Any, ...]], only_whole: bool, occasions: tuple[str, ...], constant: str, size: int
+) -> None:
+    distinct = {(row[0] or "a", row[1] % 4): row for row in cells}
+    id_, month, x, y, text = map(list, zip(*((*key, *row[2:]) for key, row in distinct.items()), strict=True))
+    panel = make("t", id=("string", id_), m=("integer", month), x=("number", x), y=("integer", y), w=("string", text))
+    settings = {"case": "id", "occasion": "m", "occasions": occasions, "only_whole": only_whole, "constant": constant}
+    whole = happening("to-balanced", sources(panel), settings, lambda step, tables, _: step.apply(tables))
+    parts = happening(
+        "to-balanced", sources(panel), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
+    )
+    assert parts == whole
+
+
 @given(ROWS, st.integers(1, 9))
 def test_parts_of_a_table_that_was_wide_equal_the_whole(cells: list[tuple[Any, ...]], size: int) -> None:
     _, _, x, y, text = map(list, zip(*cells, strict=True))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
@@ -10,15 +10,16 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.combining import Words
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.grid import Grid
+from lomrix.core.rows.grid import Grid, GridSurvey
 from lomrix.core.rows.occasions import format_occasions, sort_key
 from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.balanced.settings import ToBalanced
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import parse_occasions
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
@@ -28,23 +29,66 @@ Rows = npt.NDArray[np.int64]
 REPEATED_ADVICE = "Correct the file, or name a further ‹occasion› that distinguishes the rows."
 
 
-def balance_panel(step: ToBalanced, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Make the panel rectangular."""
-    balancing = Balancing(step, tables.get_one())
+@dataclass(frozen=True)
+class PanelSurvey:
+    """What must be known of all parts: rows, occasions, and for each column in how many cases it varies."""
+
+    rows: int
+    grid: GridSurvey
+    unequal: Mapping[str, int]
+
+
+def survey(step: ToBalanced, tables: Inputs) -> PanelSurvey:
+    """Survey the panel, or a part of it."""
+    return Balancing(step, tables.get_one()).survey
+
+
+def check(step: ToBalanced, tables: Inputs, whole: PanelSurvey) -> None:
+    """Stop if cases and occasions repeat, or settings do not fit them."""
+    Balancing(step, tables.get_one().slice(0, 0), whole).check()
+
+
+def balance_panel(
+    step: ToBalanced, tables: Inputs, wanted: Collection[str], whole: PanelSurvey | None = None
+) -> Result:
+    """Make the panel rectangular, or a part of it; `whole` is the survey of all parts."""
+    balancing = Balancing(step, tables.get_one(), whole)
+    balancing.check()
     result = balancing.keep_complete() if step.only_whole else balancing.fill_panel()
     return Result(result, balancing.make_account(result))
 
 
 @dataclass
 class Balancing:
-    """A panel being balanced: the step, and the table as it was."""
+    """A panel being balanced: the step, the table as it was, or a part of it, and the survey of all parts."""
 
     step: ToBalanced
     table: Table
+    whole: PanelSurvey | None = None
 
-    def __post_init__(self) -> None:
-        self.grid = Grid(self.table, self.step.case, self.step.occasion)
+    @cached_property
+    def grid(self) -> Grid:
+        """The position of each row."""
+        return Grid(
+            self.table, self.step.case, self.step.occasion, whole=None if self.whole is None else self.whole.grid
+        )
+
+    @cached_property
+    def survey(self) -> PanelSurvey:
+        """The survey of all parts."""
+        if self.whole is not None:
+            return self.whole
+        stated = bool(self.step.constant) or self.step.only_whole
+        others = [] if stated else [
+            name for name in self.table.names if name not in (*self.step.case, *self.step.occasion)
+        ]  # fmt: skip
+        unequal = {name: self.grid.cases.find_variation(name).unequal for name in others}
+        return PanelSurvey(len(self.table), self.grid.survey, unequal)
+
+    def check(self) -> None:
+        """Stop if cases and occasions repeat, or settings do not fit them."""
         self.grid.require_no_repetition(REPEATED_ADVICE)
+        self.wanted, self.constants  # noqa: B018 both are checked when they are found
 
     @cached_property
     def wanted(self) -> list[tuple[Any, ...]]:
@@ -101,7 +145,10 @@ class Balancing:
                 )
             else:
                 columns[name] = column.take_or(rows, NO_OCCASION)
-        return replace(self.table, columns=columns, names_in_source=())
+        numbers = None
+        if self.table.row_numbers is not None:
+            numbers = self.table.row_numbers[self.grid.cases.firsts][case_numbers]
+        return replace(self.table, columns=columns, names_in_source=(), row_numbers=numbers)
 
     def _make_occasion(self, name: str) -> Column:
         position = self.step.occasion.index(name)
@@ -118,12 +165,11 @@ class Balancing:
         """Columns filled from the case: as stated, else those that the dictionary or all rows show to be constant."""
         if self.step.constant:
             return set(choose_columns(self.step.constant, self.table.types(), self.table.name))
-        cases = self.grid.cases
-        others = [name for name in self.table.names if name not in (*self.step.case, *self.step.occasion)]
-        stated = {name for name in others if self.table.dictionary.of(name).level == "case"}
-        if len(cases) == len(self.table):  # one row each: nothing shows what is constant
+        unequal = self.survey.unequal
+        stated = {name for name in unequal if self.table.dictionary.of(name).level == "case"}
+        if self.survey.grid.cases == self.survey.rows:  # one row each: nothing shows what is constant
             return stated
-        return stated | {name for name in others if not cases.find_variation(name).varies}
+        return stated | {name for name, count in unequal.items() if not count}
 
     # ----------------------------------------------------------------- account
 
@@ -141,7 +187,8 @@ class Balancing:
         if self.step.only_whole:
             kept = int(np.count_nonzero(is_seen.all(axis=1))) * times
             parts = (Part("kept", len(result), "whole-case"), Part("left out", seen - kept, "other-case"), beyond)
-            summary = f"{complete:,} of {pluralize(cases, 'case')} were seen at all of {occasions}."
+            summary = Words("{complete} of {cases:case} were seen at all of {occasions}.",
+                            complete=complete, cases=cases, occasions=occasions)  # fmt: skip
             balances = [
                 Balance(
                     "cases",
@@ -152,10 +199,8 @@ class Balancing:
             ]
         else:
             added = int(np.count_nonzero(~is_seen))
-            summary = (
-                f"{pluralize(added, 'row')} added: {pluralize(cases, 'case')} at {occasions}, "
-                f"{complete:,} of them had all."
-            )
+            summary = Words("{added:row} added: {cases:case} at {occasions}, {complete} of them had all.",
+                            added=added, cases=cases, occasions=occasions, complete=complete)  # fmt: skip
             parts = (Part("kept", seen, "in-result"), beyond)
             balances = [
                 Balance(
@@ -165,11 +210,13 @@ class Balancing:
                 ),
                 Balance("rows", len(self.table), parts, self.table.name),
             ]
-            if not elsewhere:
+            if not self.step.occasions:
                 measures = [name for name in result.names
                             if name not in (*self.step.case, *self.step.occasion, *self.constants)]  # fmt: skip
                 balances.append(balance_values(self.table.only(measures), result.only(measures)))
-        facts = {"cases": cases, "occasions": [list(map(str, one)) for one in self.wanted], "whole_cases": complete}
+        facts = {
+            "cases": cases, "occasions": [list(map(str, occasion)) for occasion in self.wanted], "whole_cases": complete
+        }  # fmt: skip
         return Account(
             "to-balanced",
             summary,

@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Role, Step, require
+from lomrix.core.steps.step import Division, Role, Step, require
 
 
 class ToBalanced(Step):
@@ -15,6 +15,8 @@ class ToBalanced(Step):
 
     word: ClassVar[str] = "to-balanced"
     implementation: ClassVar[str] = "lomrix.core.steps.balanced.run:balance_panel"
+    surveying: ClassVar[str] = "lomrix.core.steps.balanced.run:survey"
+    checking: ClassVar[str] = "lomrix.core.steps.balanced.run:check"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
 
     case: Annotated[Names, Setting("The column that names the case.", "COLUMNS")]
@@ -34,3 +36,8 @@ class ToBalanced(Step):
         require(not (self.only_whole and self.constant), "constant", "No row is added, so nothing is filled.",
                 "Leave ‹constant› out.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """By the case."""
+        return Division("by key", {"source": self.case})
