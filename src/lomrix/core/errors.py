@@ -74,22 +74,23 @@ def _restore_error(kind: type[LomrixError], args: tuple[Any, ...], values: Mappi
 class DataError(LomrixError):
     """The data break a stated expectation or rule; nothing was written.
 
-    `extras` are tables that help to correct them, by name; those that were asked for are written anyway.
+    `extras` are tables that help to correct them, by name; those that were asked for are written anyway. Of the errors
+    of several parts, the one of the lowest `rank` is told: that of the rule that is checked first.
     """
 
-    def __init__(self, what: str, *, extras: Mapping[str, object] | None = None, **parts: Any) -> None:
+    def __init__(self, what: str, *, extras: Mapping[str, object] | None = None, rank: int = 0, **parts: Any) -> None:
         super().__init__(what, **parts)
-        self.extras = extras or {}
+        self.extras, self.rank = extras or {}, rank
 
     def combine(self, later: DataError) -> DataError:
-        """Return the error about two parts of a table, if it is the same in both; else the first."""
+        """Return the error about two parts of a table, if it is the same in both; else the more important."""
         if identify_text(self.what) != identify_text(later.what):
-            return self
+            return later if later.rank < self.rank else self
         what, where = combine(self.what, later.what), self.where
         if isinstance(where, Shown) and isinstance(later.where, Shown):
             where = where.combine(later.where)
         columns = tuple(dict.fromkeys([*self.columns, *later.columns]))
-        return DataError(what, where=where, todo=self.todo, columns=columns, proposal=self.proposal)
+        return DataError(what, where=where, todo=self.todo, columns=columns, proposal=self.proposal, rank=self.rank)
 
 
 class UsageError(LomrixError):

@@ -244,7 +244,7 @@ def test_tidied_keys_meet_and_are_counted() -> None:
     assert {note.kind: note.count for note in result.account.notes}["tidied"] == 2
     with pytest.raises(DataError) as caught:
         Merge(key=("k",), tidy_keys=("zeros",)).apply(merging(table("l", k=["01", "1"]), added))
-    assert caught.value.where == '1 row: "01" and "1"'
+    assert caught.value.where == '"01" and "1"'
 
 
 def test_all_unmatched_keys_are_listed_with_their_likely_partner() -> None:

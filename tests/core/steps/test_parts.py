@@ -246,3 +246,38 @@ def test_parts_of_a_merge_equal_the_whole(
         "merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, ["conflicts"], size)
     )
     assert parts == whole
+
+
+SPELLS = st.lists(
+    st.tuples(st.sampled_from([None, "a", "b ", "B", "c9"]), st.sampled_from([None, *range(30)]),
+              st.sampled_from([None, -1, 0, 5, 20])),
+    max_size=8,
+)  # fmt: skip
+HOW: list[dict[str, Any]] = [
+    {"near": "m=start", "within": "4"},
+    {"near": "m=start", "within": "9", "once": True, "side": "after"},
+    {"near": "m=start", "within": "9", "expect": "one-to-one"},
+    {"during": "m=start..end"},
+    {"during": "m=start..end", "expect": "many-to-many"},
+    {"during": "m=start..end", "expect": "one-to-many"},
+    {"expect": "many-to-many"},
+]
+
+
+@given(
+    ROWS, SPELLS, st.sampled_from(HOW), st.sampled_from(["all", "base", "matched"]),
+    st.sampled_from(["", "blanks", "blanks,case"]), st.integers(1, 9),
+)  # fmt: skip
+def test_parts_of_a_merge_by_time_equal_the_whole(
+    cells: list[tuple[Any, ...]], spells: list[tuple[Any, ...]], how: dict[str, Any], kept: str, tidy: str, size: int
+) -> None:
+    id_, month, _, y, _ = map(list, zip(*cells, strict=True))
+    names, starts, lengths = (list(column) for column in zip(*spells, strict=True)) if spells else ([], [], [])
+    ends = [None if None in pair else sum(pair) for pair in zip(starts, lengths, strict=True)]
+    base = make("t", id=("string", id_), m=("integer", month), y=("integer", y))
+    added = make("s", id=("string", names), start=("integer", starts), end=("number", ends), z=("string", names))
+    settings = {"key": ("id",), "rows": kept, "tidy_keys": tidy, **how}
+    inputs = merging(base, added)
+    whole = happening("merge", inputs, settings, lambda step, tables, _: step.apply(tables))
+    parts = happening("merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
+    assert parts == whole

@@ -76,8 +76,8 @@ def test_overlapping_spells_are_named_and_held_to_the_expectation() -> None:
 
 def test_what_spells_cannot_be() -> None:
     ends_first = Merge(**DURING).apply(merging(VISITS, with_spell("05-02", "05-01")))
-    assert [note.text for note in ends_first.account.notes if note.kind == "spell-unusable"] == [
-        "1 spell that end first cover nothing: row 6."
+    assert [(note.text, note.examples) for note in ends_first.account.notes if note.kind == "spell-unusable"] == [
+        ("1 spell that ends before it starts covers nothing.", ((6, None),))
     ]
     with pytest.raises(DataError, match="Spells need dates or numbers: start is date, end is date, day is integer"):
         Merge(**DURING).apply(merging(table(id=["a"], day=[1]), POSTINGS))

@@ -11,6 +11,7 @@ import numpy as np
 from lomrix.core.arrays.codes import Codes
 from lomrix.core.arrays.spells import Rows, SortedSpells
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Shown
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.table.column import Column
@@ -26,7 +27,9 @@ def to_times(columns: Sequence[Column], names: Sequence[str]) -> list[Array]:
 
     Raises DataError if they are not dates or numbers alike.
     """
-    types = {column.type for column in columns if not column.is_without_values} or {"date"}
+    # Of a part, the values do not tell.
+    known = {*TIMES, *NUMBERS}
+    types = {column.type for column in columns if column.type in known or not column.is_without_values} or {"date"}
     if not (types <= set(TIMES) or types <= set(NUMBERS)):
         shown = ", ".join(f"{name} is {column.type}" for name, column in zip(names, columns, strict=True))
         raise DataError(
@@ -84,15 +87,16 @@ class Spells:
         is_counted = self.starts.dtype.kind == "i" and self.table[self.start].type != "datetime"
         return self.sorted.find_gaps(1 if is_counted else 0)
 
-    def format_pairs(self, case: Sequence[str], pairs: tuple[Rows, Rows]) -> str:
-        """Format the first pairs of spells: "0007 (rows 4, 5: from 2024-03-01, until 2024-03-09)"."""
-        later, earlier = (rows[:MOST_EXAMPLES] for rows in pairs)
+    def show_pairs(self, case: Sequence[str], pairs: tuple[Rows, Rows], before: str = "") -> Shown:
+        """Show the first pairs of spells: "0007 (rows 4, 5: from 2024-03-01, until 2024-03-09)"."""
+        first = np.argsort(pairs[0], kind="stable")[:MOST_EXAMPLES]
+        later, earlier = (rows[first] for rows in pairs)
         keys = format_keys(self.table, list(case), later)
         starts = format_keys(self.table, [self.start], later)
         ends = [end if end != "—" else "open" for end in format_keys(self.table, [self.end], earlier)]
-        first = self.table.first_row
+        numbers = zip(self.table.number_rows(earlier), self.table.number_rows(later), strict=True)
         shown = [
-            f"{key} (rows {before + first}, {row + first}: until {end}, from {start})"
-            for key, before, row, end, start in zip(keys, earlier.tolist(), later.tolist(), ends, starts, strict=True)
+            (row, f"{key} (rows {first_row}, {row}: until {end}, from {start})")
+            for key, (first_row, row), end, start in zip(keys, numbers, ends, starts, strict=True)
         ]
-        return "; ".join(shown) + (" …" if len(pairs[0]) > len(later) else "")
+        return Shown(shown, len(pairs[0]), MOST_EXAMPLES, before, "; ")

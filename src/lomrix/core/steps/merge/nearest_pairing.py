@@ -10,13 +10,14 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.nearest import find_nearest, find_nearest_once
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Balance
 from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.pairing import Pairing
-from lomrix.core.steps.merge.settings import Near, Relationship
+from lomrix.core.steps.merge.settings import Near
 from lomrix.core.table.column import Column, common_type
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.variable import Variable
 
@@ -37,7 +38,11 @@ class NearestPairing(Pairing):
     def times(self) -> tuple[Array, Array, float]:
         """Times of both sides as numbers in one unit, and the window in that unit."""
         base_column, added_column = self.base[self.near.base], self.added[self.near.added]
-        type_ = common_type((base_column, added_column))
+        columns = (base_column, added_column)
+        # Of a part, the values do not tell.
+        type_ = common_type([column for column in columns if not column.is_without_values] or [
+            column for column in columns if column.type != "string"
+        ] or columns)  # fmt: skip
         if type_ not in ("integer", "number", "date", "datetime"):
             raise DataError(
                 f"{self.near.base} is {base_column.type}, {self.near.added} is {added_column.type}: "
@@ -88,11 +93,11 @@ class NearestPairing(Pairing):
         took_other = (self.partners >= 0) & is_farther
         return int(np.count_nonzero(lost_partner)), int(np.count_nonzero(took_other))
 
-    @cached_property
-    def relationship(self) -> Relationship:
-        """Whether an added row is the partner of several base rows."""
+    @property
+    def several(self) -> tuple[int, int]:
+        """No base row has several partners; the number of added rows that are the partner of several."""
         used = np.bincount(self.partners[self.partners >= 0], minlength=1)
-        return "many-to-one" if used.max() > 1 else "one-to-one"
+        return 0, int(np.count_nonzero(used > 1))
 
     @cached_property
     def base_matched(self) -> npt.NDArray[np.bool_]:
@@ -120,10 +125,10 @@ class NearestPairing(Pairing):
 
     def require_expected(self) -> None:
         """Stop if an added row would be the partner of several base rows against the expectation."""
-        if self.step.expect in ("one-to-one", "one-to-many") and self.relationship == "many-to-one":
-            used = np.bincount(self.partners[self.partners >= 0])
+        _, several = self.several
+        if several and self.step.expect in ("one-to-one", "one-to-many"):
             raise DataError(
-                f"{pluralize(int((used > 1).sum()), 'row')} of {self.added.name} would match several rows.",
+                Words("{rows:row} of {table} would match several rows.", rows=several, table=self.added.name),
                 todo="Use ‹once› to match each to the nearest only, or ‹expect=many-to-one›.",
             )
 
@@ -155,9 +160,6 @@ class NearestPairing(Pairing):
         )
         notes = [Note(text, kind="near", done=True)]
         unmatched, rematched = self.lost
-        if unmatched or rematched:
-            text = "the nearest partner went to a nearer row: "
-            text += f"{pluralize(rematched, 'row')} took the next nearest, "
-            text += f"{pluralize(unmatched, 'row')} stayed unmatched."
-            notes.append(Note(text, kind="near-lost", count=unmatched + rematched))
-        return notes
+        text = "the nearest partner went to a nearer row: {rematched:row} took the next nearest, "
+        words = Words(text + "{unmatched:row} stayed unmatched.", rematched=rematched, unmatched=unmatched)
+        return [*notes, Note(words, kind="near-lost", count=unmatched + rematched)]

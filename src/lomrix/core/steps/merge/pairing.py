@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import get_args
 
@@ -54,9 +54,19 @@ class Pairing:
         return matching.Counts.count(self.keys.base, self.keys.added, self.keys.size)
 
     @property
-    def relationship(self) -> Relationship:
-        """The relationship that the keys show."""
-        return self.sides.relationship
+    def several(self) -> tuple[int, int]:
+        """Where not only keys decide: numbers of base rows with several partners, and of added rows with several."""
+        return 0, 0
+
+    @property
+    def without_spell(self) -> First:
+        """Where spells decide: the first rows without one."""
+        return First((), MOST_EXAMPLES)
+
+    @property
+    def notes(self) -> tuple[Note, ...]:
+        """Notes on the keys, and on how partners are found."""
+        return self.keys.notes
 
     @cached_property
     def sides(self) -> Sides:
@@ -165,13 +175,7 @@ class Pairing:
         return len(self.base_rows) == len(self.base) and np.array_equal(self.base_rows, np.arange(len(self.base)))
 
     def require_expected(self) -> None:
-        """Stop if the keys repeat on a side where they should not.
-
-        Raises DataError naming the keys that repeat, with their rows.
-        """
-        violation = self.sides.find_violation(self.step)
-        if violation is not None:
-            raise violation
+        """Stop if rows have several partners against the expectation; keys that repeat are known of the whole."""
 
     # ------------------------------------------------------------------- table
 
@@ -250,10 +254,6 @@ class Pairing:
             return table[names[0]].take(rows).to_text()
         return pa.array(format_keys(table, names, rows), pa.large_string())
 
-    def find_likely_partners(self) -> dict[str, NearMiss]:
-        """Return the likely partners of the base's unmatched keys."""
-        return find_likely_partners(self.sides)
-
     @property
     def _has_texts(self) -> bool:
         """Return whether keys are texts, so that some may be nearly alike."""
@@ -301,29 +301,9 @@ class Pairing:
             *self._balance_cells(table, overlap),
         )
         new = [name for name in table.names if name not in self.base.columns]
-        notes = (*self.keys.notes, *self._note_missing_keys(), *overlap.notes)
+        notes = (*self.notes, *self._note_missing_keys(), *overlap.notes)
         facts = {"pairs": pairs, "new_columns": new, "rows": len(table)}
         return Account("merge", "", balances, facts, overlap.listings, notes)
-
-    def complete_account(self, account: Account, near: dict[str, NearMiss]) -> Account:
-        """Complete the account where not only keys decide."""
-        place = len(self.keys.notes)
-        return replace(
-            account,
-            summary=summarize(self.key, self.base.name, self.added.name, self.relationship),
-            facts={"relationship": self.relationship, "expected": self.step.expect, **account.facts},
-            listings=(
-                *self._list_first_unmatched(),
-                *(list_near_misses(self.sides, self.key[0][0], near) if near else ()),
-                *account.listings,
-            ),
-            notes=(
-                *account.notes[:place],
-                *self._note_few_repeated(),
-                *(note for note in account.notes[place:] if not note.is_empty),
-            ),
-            advice=advise_on_keys(self.step, near, matches_nothing=self.matches_nothing),
-        )
 
     def _balance_side(self, table: Table, codes: Array, matched: Mask, kept: bool) -> Balance:
         is_missing = codes < 0
@@ -334,11 +314,6 @@ class Pairing:
             Part(fate, int(np.count_nonzero(is_missing)), "key-missing"),
         )
         return Balance("rows", len(table), parts, table.name)
-
-    @property
-    def matches_nothing(self) -> bool:
-        """True if there are added rows, and none of them has a partner."""
-        return bool(len(self.added)) and not self.added_matched.any()
 
     @property
     def expected_pairs(self) -> int:
@@ -372,12 +347,6 @@ class Pairing:
     def has_base_once(self) -> bool:
         """True if each base row is in the result exactly once."""
         return self.keeps_base or bool((np.bincount(self.base_rows[self.base_rows >= 0]) == 1).all())
-
-    def _list_first_unmatched(self) -> tuple[Listing, ...]:
-        return self.sides.list_first_unmatched()
-
-    def _note_few_repeated(self) -> tuple[Note, ...]:
-        return self.sides.note_few_repeated()
 
     def _note_missing_keys(self) -> tuple[Note, ...]:
         notes = []

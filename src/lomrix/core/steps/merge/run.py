@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
 from lomrix.core.arrays import matching
-from lomrix.core.combining import Items, Words, combine_all
+from lomrix.core.combining import First, Items, Words, combine, combine_all
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import PairedKeys, encode_key_pairs
-from lomrix.core.steps.account import Account
+from lomrix.core.steps.account import Account, Listing
+from lomrix.core.steps.merge.likely_partners import NearMiss
 from lomrix.core.steps.merge.links import apply_links
 from lomrix.core.steps.merge.nearest_pairing import NearestPairing
 from lomrix.core.steps.merge.origin import Origin, combine_accounts, stack_texts
-from lomrix.core.steps.merge.overlap import Difference, require_agreement, resolve_overlap
+from lomrix.core.steps.merge.overlap import require_agreement, resolve_overlap
 from lomrix.core.steps.merge.pairing import (
     Pairing,
     advise_on_keys,
@@ -23,7 +25,7 @@ from lomrix.core.steps.merge.pairing import (
     list_near_misses,
     summarize,
 )
-from lomrix.core.steps.merge.settings import KeyPairs, Merge, parse_during
+from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, parse_during
 from lomrix.core.steps.merge.sides import Sides
 from lomrix.core.steps.merge.spell_pairing import SpellPairing
 from lomrix.core.steps.merge.tidy import tidy_tables
@@ -35,6 +37,7 @@ from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.wording import split_list
 
 # Kinds of notes that follow those on keys.
+NO_ROWS, NO_DIFFERENCES = First((), 0), Items()
 AFTER_KEYS = ("missing-key", "overridden", "emptied")
 
 
@@ -43,7 +46,10 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int |
     if len(tables.get_all("added")) == 1 and step.can_divide(
         (), {role: len(tables.get_all(role)) for role in tables.roles}
     ):
-        return merge_by_key(step, tables, wanted, base_rows or 0)
+        base, added = tables.get_one("base"), tables.get_one("added")
+        step.require_files([added.name])
+        require_known_columns(step, [added])
+        return Merging(step, step.pairs_of(added.name), base, added).run(wanted, base_rows or 0)
     base, added_tables, links = tables.get_one("base"), tables.get_all("added"), tables.get_optional("links")
     if step.status:
         require_new_name(step.status, [name for table in tables for name in table.names], "the status column")
@@ -56,19 +62,15 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int |
         accounts.append(account)
     unmatched: list[Table] = []
     conflicts: list[Table] = []
+    without_status = step.with_settings(status="") if step.status else step
     for added in added_tables:
-        own_key = key if links is not None else step.pairs_of(added.name)
-        pairing = pair_rows(step, own_key, result, added)
-        overlap = resolve_overlap(
-            step, pairing.base, pairing.added, own_key, pairing.base_rows, pairing.added_rows, pairing.get_key_column
-        )
-        require_agreement(pairing.base.name, pairing.added.name, overlap.differences, overlap.conflicts)
-        result = pairing.make_table(overlap)
-        origin = origin.extend(added.name, pairing.base_rows, pairing.added_rows)
-        near_misses = pairing.find_likely_partners() if not (step.near or step.during) else {}
-        accounts.append(pairing.complete_account(pairing.make_account(result, overlap), near_misses))
-        unmatched += [pairing.list_unmatched(near_misses)] if "unmatched" in wanted else []
-        conflicts += [overlap.conflicts] if overlap.conflicts is not None else []
+        merging = Merging(without_status, key if links is not None else step.pairs_of(added.name), result, added)
+        made = merging.run(wanted)
+        accounts.append(conclude(step, made.account, [made.tally]))
+        origin = origin.extend(added.name, merging.pairing.base_rows, merging.pairing.added_rows)
+        result = made.table
+        unmatched += [made.extras["unmatched"]] if "unmatched" in made.extras else []
+        conflicts += [made.extras["conflicts"]] if "conflicts" in made.extras else []
     if step.status:
         result = origin.add_status(result, step.status)
     extras = {"unmatched": stack_texts(unmatched), "conflicts": stack_texts(conflicts)}
@@ -86,13 +88,28 @@ def join_merges(results: Sequence[Result]) -> Result:
 
 @dataclass(frozen=True)
 class Tally:
-    """What the account of a merge by key needs of each part."""
+    """What the account of a merge needs of each part.
 
+    `several` and `without_spell` are those of a `Pairing`, where not only keys decide.
+    """
+
+    key: KeyPairs
     sides: Sides
+    several: tuple[int, int] = (0, 0)
+    without_spell: First = NO_ROWS
     matched: int = 0
     added_rows: int = 0
-    differences: tuple[Difference, ...] = ()
-    conflicts: Table | None = None
+    differences: Items = NO_DIFFERENCES
+    conflicts: tuple[Table, ...] = ()
+
+    def combine(self, later: Tally) -> Tally:
+        """Add what is known of a later part."""
+        return Tally(
+            self.key, self.sides.combine(later.sides), combine(self.several, later.several),
+            self.without_spell.combine(later.without_spell), self.matched + later.matched,
+            self.added_rows + later.added_rows, self.differences.combine(later.differences),
+            (*self.conflicts, *later.conflicts),
+        )  # fmt: skip
 
 
 def survey(step: Merge, tables: Inputs) -> int:
@@ -100,107 +117,128 @@ def survey(step: Merge, tables: Inputs) -> int:
     return len(tables.get_one("base"))
 
 
-def merge_by_key(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int) -> Result:
-    """Merge one table into the base, or the rows of some keys."""
-    base, added = tables.get_one("base"), tables.get_one("added")
-    if step.status:
-        require_new_name(step.status, [*base.names, *added.names], "the status column")
-    step.require_files([added.name])
-    require_known_columns(step, [added])
-    key = step.pairs_of(added.name)
-    pairing = match_rows(step, key, base, added)
-    if pairing.sides.find_violation(step) is not None:
-        # The rows are not even paired: there may be very many.
-        return Result(base, Account("merge", ""), tally=Tally(pairing.sides), stops=True)
-    overlap = resolve_overlap(
-        step, pairing.base, pairing.added, key, pairing.base_rows, pairing.added_rows, pairing.get_key_column
-    )
-    result = pairing.make_table(overlap)
-    is_once = int(np.count_nonzero(pairing.base_rows >= 0)) == len(base) and pairing.has_base_once
-    tally = Tally(
-        replace(pairing.sides, base_not_once=int(not is_once)),
-        int(np.count_nonzero(pairing.base_matched)),
-        len(added),
-        overlap.differences,
-        overlap.conflicts,
-    )
-    if step.status:
-        origin = Origin.start(base, 1).extend(added.name, pairing.base_rows, pairing.added_rows)
-        result = origin.add_status(result, step.status)
-    numbers = None
-    if base.row_numbers is not None and added.row_numbers is not None:
-        # Rows of the added table alone come after all rows of the base.
-        of_base = np.append(base.row_numbers, 0)[pairing.base_rows]
-        of_added = np.append(added.row_numbers, 0)[pairing.added_rows] + base_rows + base.first_row
-        numbers = np.where(pairing.base_rows < 0, of_added, of_base)
-    extras = {"unmatched": pairing.list_unmatched(pairing.find_likely_partners())} if "unmatched" in wanted else {}
-    extras |= {} if overlap.conflicts is None else {"conflicts": overlap.conflicts}
-    account = pairing.make_account(result, overlap)
-    return Result(replace(result, row_numbers=numbers), account, extras, tally=tally)
+@dataclass
+class Merging:
+    """One table being merged into the base, or the rows of some keys."""
+
+    step: Merge
+    key: KeyPairs
+    base: Table
+    added: Table
+
+    @cached_property
+    def pairing(self) -> Pairing:
+        """The rows that match."""
+        step, key, base = self.step, self.key, self.base
+        added = take_columns(step, key, self.added)
+        notes: list[Note] = []
+        base_tidied, added_tidied = base, added
+        if step.tidy_keys:
+            base_tidied, added_tidied, notes = tidy_tables(base, added, key, step.tidy_keys)
+        keys = encode_key_pairs(base_tidied, added_tidied, key)
+        if step.tidy_keys:
+            exact = encode_key_pairs(base, added, key)
+            notes = [*notes, *note_tidied(exact, keys)]
+        keys = replace(keys, notes=(*keys.notes, *notes))
+        if step.during:
+            return SpellPairing(step, key, base, added, keys, parse_during(step.during))
+        if step.nearness is not None:
+            return NearestPairing(step, key, base, added, keys, step.nearness)
+        return Pairing(step, key, base, added, keys)
+
+    def run(self, wanted: Collection[str], base_rows: int = 0) -> Result:
+        """Merge; `base_rows` counts the rows of the whole base."""
+        step, pairing, base, added = self.step, self.pairing, self.base, self.added
+        if step.status:
+            require_new_name(step.status, [*base.names, *added.names], "the status column")
+        pairing.require_expected()
+        if not (step.near or step.during) and pairing.sides.find_violation(step) is not None:
+            # The rows are not even paired: there may be very many.
+            return Result(base, Account("merge", ""), tally=Tally(self.key, pairing.sides), stops=True)
+        overlap = resolve_overlap(
+            step, base, pairing.added, self.key, pairing.base_rows, pairing.added_rows, pairing.get_key_column
+        )
+        result = pairing.make_table(overlap)
+        is_once = int(np.count_nonzero(pairing.base_rows >= 0)) == len(base) and pairing.has_base_once
+        tally = Tally(
+            self.key,
+            replace(pairing.sides, base_not_once=int(not is_once)),
+            pairing.several,
+            pairing.without_spell,
+            int(np.count_nonzero(pairing.base_matched)),
+            len(added),
+            Items(overlap.differences),
+            () if overlap.conflicts is None else (overlap.conflicts,),
+        )
+        if step.status:
+            origin = Origin.start(base, 1).extend(added.name, pairing.base_rows, pairing.added_rows)
+            result = origin.add_status(result, step.status)
+        numbers = None
+        if base.row_numbers is not None and added.row_numbers is not None:
+            # Rows of the added table alone come after all rows of the base.
+            of_base = np.append(base.row_numbers, 0)[pairing.base_rows]
+            of_added = np.append(added.row_numbers, 0)[pairing.added_rows] + base_rows + base.first_row
+            numbers = np.where(pairing.base_rows < 0, of_added, of_base)
+        extras = {}
+        if "unmatched" in wanted:
+            extras["unmatched"] = pairing.list_unmatched(find_near_keys(step, pairing.sides))
+        if overlap.conflicts is not None:
+            extras["conflicts"] = overlap.conflicts
+        account = pairing.make_account(result, overlap)
+        return Result(replace(result, row_numbers=numbers), account, extras, tally=tally)
+
+
+def find_near_keys(step: Merge, sides: Sides) -> dict[str, NearMiss]:
+    """Return the likely partners of the base's unmatched keys, where only keys decide."""
+    return {} if step.near or step.during else find_likely_partners(sides)
 
 
 def conclude(step: Merge, account: Account, tallies: Sequence[Tally | None]) -> Account:
-    """Complete the account of a merge by key; the others are complete.
+    """Complete the account of a merge of one table; those of several are complete.
 
     Raises DataError if the keys of all parts together break the expectation.
     """
     known = [tally for tally in tallies if tally is not None]
     if not known:
         return account
-    sides = combine_all(tally.sides for tally in known)
-    if (violation := sides.find_violation(step)) is not None:
+    tally = combine_all(known)
+    sides, only_keys = tally.sides, not (step.near or step.during)
+    if only_keys and (violation := sides.find_violation(step)) is not None:
         raise violation
-    differences = combine_all(Items(tally.differences) for tally in known)
-    conflicts = [tally.conflicts for tally in known if tally.conflicts is not None]
-    require_agreement(
-        sides.base.table, sides.added.table, differences, join_in_row_order(conflicts) if conflicts else None
-    )
-    matches_nothing = any(tally.added_rows for tally in known) and not any(tally.matched for tally in known)
-    near = find_likely_partners(sides)
-    key = step.pairs_of(sides.added.table)
-    relationship = sides.relationship
+    conflicts = join_in_row_order(tally.conflicts) if tally.conflicts else None
+    require_agreement(sides.base.table, sides.added.table, tally.differences, conflicts)
+    near = find_near_keys(step, sides)
+    relationship = sides.relationship if only_keys else name_relationship(*tally.several)
     place = next((at for at, note in enumerate(account.notes) if note.kind in AFTER_KEYS), len(account.notes))
     balances = account.balances
     if sides.base_not_once:
         balances = tuple(balance for balance in balances if balance.what != "kept values")
+    unmatched = list_without_spell(step, tally.without_spell) if step.during else sides.list_first_unmatched()
+    repeated = () if step.during else sides.note_few_repeated()
+    notes = (*account.notes[:place], *repeated, *account.notes[place:])
     return replace(
         account,
-        summary=summarize(key, sides.base.table, sides.added.table, relationship),
+        summary=summarize(tally.key, sides.base.table, sides.added.table, relationship),
         balances=balances,
         facts={"relationship": relationship, "expected": step.expect, **account.facts},
-        listings=(*sides.list_first_unmatched(), *list_near_misses(sides, key[0][0], near), *account.listings),
-        notes=(*account.notes[:place], *sides.note_few_repeated(), *account.notes[place:]),
-        advice=advise_on_keys(step, near, matches_nothing=matches_nothing),
+        listings=(*unmatched, *list_near_misses(sides, tally.key[0][0], near), *account.listings),
+        notes=tuple(note for note in notes if not note.is_empty),
+        advice=advise_on_keys(step, near, matches_nothing=bool(tally.added_rows) and not tally.matched),
     )
 
 
-def pair_rows(step: Merge, key: KeyPairs, base: Table, added: Table) -> Pairing:
-    """Match the rows of two tables, and require the expected relationship."""
-    pairing = match_rows(step, key, base, added)
-    pairing.require_expected()
-    return pairing
+def name_relationship(base_several: int, added_several: int) -> Relationship:
+    """Name the relationship by the rows that have several partners on each side."""
+    if base_several:
+        return "many-to-many" if added_several else "one-to-many"
+    return "many-to-one" if added_several else "one-to-one"
 
 
-def match_rows(step: Merge, key: KeyPairs, base: Table, added: Table) -> Pairing:
-    """Match the rows of two tables."""
-    added = take_columns(step, key, added)
-    notes: list[Note] = []
-    base_tidied, added_tidied = base, added
-    if step.tidy_keys:
-        base_tidied, added_tidied, notes = tidy_tables(base, added, key, step.tidy_keys)
-    keys = encode_key_pairs(base_tidied, added_tidied, key)
-    if step.tidy_keys:
-        exact = encode_key_pairs(base, added, key)
-        notes = [*notes, *note_tidied(exact, keys)]
-    keys = replace(keys, notes=(*keys.notes, *notes))
-    pairing: Pairing
-    if step.during:
-        pairing = SpellPairing(step, key, base, added, keys, parse_during(step.during))
-    elif step.nearness is not None:
-        pairing = NearestPairing(step, key, base, added, keys, step.nearness)
-    else:
-        pairing = Pairing(step, key, base, added, keys)
-    return pairing
+def list_without_spell(step: Merge, first: First) -> tuple[Listing, ...]:
+    """List the first rows of the base without a spell."""
+    rows = tuple((key, day, row, why) for row, (key, day, why) in first.items)
+    heads = ("key", parse_during(step.during).day, "row", "why")
+    return (Listing("first rows without a spell", heads, rows),) if rows else ()
 
 
 def take_columns(step: Merge, key: KeyPairs, added: Table) -> Table:

@@ -144,6 +144,7 @@ class Merge(Step):
     word: ClassVar[str] = "merge"
     implementation: ClassVar[str] = "lomrix.core.steps.merge.run:merge"
     cell_size: ClassVar[int] = 23
+    keying: ClassVar[str] = "lomrix.core.steps.merge.tidy:make_keys"
     surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
     one_by_one: ClassVar[str] = "added"
@@ -218,8 +219,8 @@ class Merge(Step):
 
     @property
     def division(self) -> Division:
-        """By key, if keys alone decide and need not be changed first."""
-        if self.near or self.during or self.tidy_keys or any(map(get_file, self.key)):
+        """By key, if it is the same in all files."""
+        if any(map(get_file, self.key)):
             return WHOLE
         base, added = zip(*self.pairs, strict=True)
         return Division("by key", {"base": base, "added": added})

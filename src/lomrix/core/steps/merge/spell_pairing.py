@@ -9,14 +9,15 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import First, Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.spells import Spells
-from lomrix.core.steps.account import Balance, Kind, Listing, Part
+from lomrix.core.steps.account import Balance, Kind, Part
 from lomrix.core.steps.merge.pairing import Pairing
-from lomrix.core.steps.merge.settings import During, Relationship
+from lomrix.core.steps.merge.settings import During
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import NO_SPELL
 from lomrix.core.wording import shorten_list
 
@@ -52,13 +53,11 @@ class SpellPairing(Pairing):
         """How many spells cover the day of each base row."""
         return np.bincount(self.pairs[0], minlength=len(self.base))
 
-    @cached_property
-    def relationship(self) -> Relationship:
-        """The relationship that days and spells show."""
-        many_base = bool(np.bincount(self.pairs[1], minlength=1).max(initial=0) > 1)
-        if self.spell_counts.max(initial=0) > 1:
-            return "many-to-many" if many_base else "one-to-many"
-        return "many-to-one" if many_base else "one-to-one"
+    @property
+    def several(self) -> tuple[int, int]:
+        """Numbers of base rows that have several spells, and of spells that cover several base rows."""
+        used = np.bincount(self.pairs[1], minlength=1)
+        return int(np.count_nonzero(self.spell_counts > 1)), int(np.count_nonzero(used > 1))
 
     @cached_property
     def base_matched(self) -> Mask:
@@ -100,28 +99,27 @@ class SpellPairing(Pairing):
 
         Raises DataError naming the spells that overlap, or the first rows.
         """
-        several = np.flatnonzero(self.spell_counts > 1)
-        names = [name for name, _ in self.key]
-        if len(several) and self.step.expect not in ("one-to-many", "many-to-many"):
+        days, used = self.several
+        if days and self.step.expect not in ("one-to-many", "many-to-many"):
             later, earlier = self.spells.overlaps
             meets = np.isin(later, self.pairs[1])
-            overlaps = self.spells.format_pairs([name for _, name in self.key], (later[meets], earlier[meets]))
-            verb = plural(len(several), "is", "are")
+            case = [name for _, name in self.key]
             raise DataError(
-                f"The {self.during.day} of {pluralize(len(several), 'row')} {verb} in several spells of "
-                f"{self.added.name}.",
-                where=f"spells that overlap: {overlaps}",
+                Words("The {day} of {rows:row} {rows:=is|are} in several spells of {table}.",
+                      day=self.during.day, rows=days, table=self.added.name),
+                where=self.spells.show_pairs(case, (later[meets], earlier[meets]), "spells that overlap: "),
                 todo="Correct the spells, or add ‹expect=many-to-many› to have a row for each of them.",
-            )
-        used = np.bincount(self.pairs[1], minlength=1)
-        if self.step.expect in ("one-to-one", "one-to-many") and used.max(initial=0) > 1:
-            spell = int(used.argmax())
-            rows = self.pairs[0][self.pairs[1] == spell]
-            numbers = shorten_list(map(str, (rows + self.base.first_row).tolist()), 4)
+            )  # fmt: skip
+        if used and self.step.expect in ("one-to-one", "one-to-many"):
+            again = np.bincount(self.pairs[1])[self.pairs[1]] > 1
+            rows = self.pairs[0][again & (self.pairs[1] == self.pairs[1][again.argmax()])]
+            numbers = self.base.number_rows(rows)
+            text = f"{format_keys(self.base, [name for name, _ in self.key], rows[:1])[0]}: rows "
             raise DataError(
-                f"{pluralize(int((used > 1).sum()), 'spell')} of {self.added.name} would match several rows.",
-                where=f"{format_keys(self.base, names, rows[:1])[0]}: rows {numbers}",
+                Words("{spells:spell} of {table} would match several rows.", spells=used, table=self.added.name),
+                where=Shown([(numbers[0], text + shorten_list(map(str, numbers), 4))], used, 1),
                 todo="Correct the rows, or use ‹expect=many-to-one›.",
+                rank=1,
             )
 
     # ----------------------------------------------------------------- account
@@ -141,28 +139,33 @@ class SpellPairing(Pairing):
         return Balance("rows", len(self.base), (Part("kept", int(np.count_nonzero(matched)), "matched"), *parts),
                        self.base.name)  # fmt: skip
 
-    def _list_first_unmatched(self) -> tuple[Listing, ...]:
+    @property
+    def without_spell(self) -> First:
+        """The first rows without a spell: key, day, and why."""
         first = np.flatnonzero(self.has_day & ~self.base_matched)[:MOST_EXAMPLES]
-        if not len(first):
-            return ()
         keys = format_keys(self.base, [name for name, _ in self.key], first)
         days = format_keys(self.base, [self.during.day], first)
         why = ["outside its spells" if outside else "no spell at all" for outside in self.is_outside[first]]
-        rows = zip(keys, days, (first + self.base.first_row).tolist(), why, strict=True)
-        return (Listing("first rows without a spell", ("key", self.during.day, "row", "why"), tuple(rows)),)
+        rows = zip(self.base.number_rows(first), zip(keys, days, why, strict=True), strict=True)
+        return First(tuple(rows), MOST_EXAMPLES)
 
-    def _note_few_repeated(self) -> tuple[Note, ...]:
+    @property
+    def notes(self) -> tuple[Note, ...]:
         """Note spells that cannot be used, and those that overlap."""
-        notes = []
-        case = [name for _, name in self.key]
-        for rows, what in ((self.spells.has_no_start, "without a start"), (self.spells.is_reversed, "that end first")):
-            if count := int(np.count_nonzero(rows)):
-                numbers = shorten_list(map(str, (np.flatnonzero(rows) + self.added.first_row).tolist()), 4)
-                text = f"{pluralize(count, 'spell')} {what} cover nothing: row {numbers}."
-                notes.append(Note(text, self.during.start, (), "spell-unusable", count))
+        notes = list(super().notes)
+        for is_unusable, what in (
+            (self.spells.has_no_start, "without a start"), (self.spells.is_reversed, "that {spells:=ends before it starts|end before they start}")
+        ):  # fmt: skip
+            rows = np.flatnonzero(is_unusable)
+            examples = tuple((number, None) for number in self.added.number_rows(rows[:MOST_EXAMPLES]))
+            words = Words("{spells:spell} " + what + " {spells:=covers|cover} nothing.", spells=len(rows))
+            notes.append(Note(words, self.during.start, examples, "spell-unusable", len(rows)))
         later, earlier = self.spells.overlaps
-        if len(later):
-            text = f"{pluralize(len(later), 'spell')} of {self.added.name} {plural(len(later), 'overlaps', 'overlap')} "
-            text += f"an earlier one: {self.spells.format_pairs(case, (later, earlier))}."
-            notes.append(Note(text, self.during.start, (), "spell-overlap", len(later)))
+        words = Words(
+            "{spells:spell} of {table} {spells:=overlaps|overlap} an earlier one.",
+            spells=len(later),
+            table=self.added.name,
+        )
+        pairs = self.spells.show_pairs([name for _, name in self.key], (later, earlier))
+        notes.append(Note(words, self.during.start, tuple(pairs.items), "spell-overlap", len(later)))
         return tuple(notes)

@@ -8,13 +8,16 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.combining import Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import encode_rows, format_keys
-from lomrix.core.steps.merge.settings import KeyPairs
+from lomrix.core.steps.merge.settings import KeyPairs, Merge
 from lomrix.core.table.column import Column
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+
+MOST_EXAMPLES = 3
 
 
 def tidy_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
@@ -44,6 +47,12 @@ def tidy_column(column: Column, words: Sequence[str]) -> Column:
     return Column.of_strings(column.values, Pool(normalized), column.why, column.reasons)
 
 
+def make_keys(step: Merge, role: str, table: Table) -> list[Column]:
+    """Return the keys of each row as they are compared."""
+    columns = [table[name] for name in step.division.columns[role]]
+    return [tidy_column(column, step.tidy_keys) for column in columns] if step.tidy_keys else columns
+
+
 def tidy_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) -> tuple[Table, Table, list[Note]]:
     """Return both tables with normalized keys to match by, and notes.
 
@@ -53,13 +62,13 @@ def tidy_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) 
     for table, side in ((base, 0), (added, 1)):
         names = tuple(pair[side] for pair in key)
         tidy = table.with_columns({name: tidy_column(table[name], words) for name in names})
-        _require_distinct(table, tidy, names)
+        _require_distinct(table, tidy, names, rank=side)
         result.append(tidy)
     notes = [Note(f"keys were compared ignoring {', '.join(words)}.", ", ".join(k for k, _ in key), kind="tidy")]
     return result[0], result[1], notes
 
 
-def _require_distinct(before: Table, after: Table, names: tuple[str, ...]) -> None:
+def _require_distinct(before: Table, after: Table, names: tuple[str, ...], rank: int) -> None:
     old, old_size = encode_rows(before, names)
     new, new_size = encode_rows(after, names)
     rows = np.flatnonzero(new >= 0)
@@ -68,11 +77,13 @@ def _require_distinct(before: Table, after: Table, names: tuple[str, ...]) -> No
     conflicting = rows[old[rows] != old[first[new[rows]]]]
     del old_size
     if len(conflicting):
-        first_rows = first[new[conflicting[:3]]]
-        pairs = zip(format_keys(before, names, first_rows), format_keys(before, names, conflicting[:3]), strict=True)
-        shown = ", ".join(f'"{left}" and "{right}"' for left, right in pairs)
+        some = conflicting[:MOST_EXAMPLES]
+        pairs = zip(format_keys(before, names, first[new[some]]), format_keys(before, names, some), strict=True)
+        texts = [f'"{left}" and "{right}"' for left, right in pairs]
         raise DataError(
-            f"Tidying would make different keys of {before.name} equal.",
-            where=f"{pluralize(len(conflicting), 'row')}: {shown}",
+            Words("Tidying would make different keys of {table} equal, in {rows:row}.",
+                  table=before.name, rows=len(conflicting)),
+            where=Shown([*zip(before.number_rows(some), texts, strict=True)], len(conflicting), MOST_EXAMPLES),
             todo="Use fewer words, or correct the keys with a ledger.",
-        )
+            rank=rank,
+        )  # fmt: skip

@@ -192,7 +192,7 @@ class SpellTurn:
                 text = (
                     f"{pluralize(len(later), 'spell overlaps', 'spells overlap')} an earlier one, so that days count "
                 )
-                text += f"twice: {self.spells.format_pairs(self.step.case, (later, earlier))}."
+                text += f"twice: {self.spells.show_pairs(self.step.case, (later, earlier))}."
                 notes.append(Note(text, self.start, (), "spell-overlap", len(later)))
         return notes
 
