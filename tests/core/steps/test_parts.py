@@ -96,6 +96,7 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("aggregate", {"by": ("id",), "stat": ("x: mean sd sum median ci", "y: n missing distinct commonest share(2)")}),
     ("aggregate", {"by": ("id", "t"), "stat": ("x,y: min max first last", "share(y > 1)"), "missing_group": "own"}),
     ("aggregate", {"by": ("bands(y, 1, 5)",), "stat": ("x: mean",)}),
+    ("aggregate", {"by": ("id",), "stat": ("x: mean median", "y: sum"), "attach": True, "deviation": True}),
 ]
 
 

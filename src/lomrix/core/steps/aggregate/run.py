@@ -116,6 +116,8 @@ def make_keys(step: Aggregate, role: str, table: Table) -> list[Column]:
 
 def arrange(step: Aggregate, table: Table, tables: Inputs) -> Table:
     """Sort the groups of all parts."""
+    if step.attach:
+        return table
     source = tables.get_one()
     _, by = add_computed_keys(step, source.first(0))
     # Groups of missing keys come in the order of the reasons in the whole.
@@ -287,8 +289,10 @@ class Grouping:
         dictionary = self.rows.dictionary
         for (variable, statistic), name in self.names.items():
             dictionary = dictionary.with_variable(name, self._describe(variable, statistic))
+        numbers = self.rows.row_numbers if self.step.attach else None
         return replace(
-            self.rows, columns=columns, dictionary=dictionary.for_columns(columns), row_numbers=None, names_in_source=()
+            self.rows, columns=columns, dictionary=dictionary.for_columns(columns), row_numbers=numbers,
+            names_in_source=(),
         )  # fmt: skip
 
     def _compute_deviation(self, variable: str) -> Column:

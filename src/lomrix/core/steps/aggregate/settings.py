@@ -237,8 +237,8 @@ class Aggregate(Step):
 
     @property
     def division(self) -> Division:
-        """By group, unless statistics are wanted of several groups together or go back to the rows."""
-        of_several = self.totals or self.attach or self.min_n or self.empty_groups or self.weight
+        """By group, unless statistics are wanted of several groups together."""
+        of_several = self.totals or self.min_n or self.empty_groups or self.weight
         computed = [words for name, words in self.keys if name]
         is_computed_by_row = all(is_by_row(parse(words)) for words in computed)
         if of_several or not is_computed_by_row or (computed and self.missing_group == "own"):
