@@ -9,7 +9,6 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
-from lomrix.core.combining import combine_lists
 from lomrix.core.errors import FileError
 from lomrix.core.nearest import advise
 from lomrix.core.table.column import Column
@@ -24,7 +23,7 @@ from lomrix.files.hashing import ALGORITHM, begin_hash
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.missing import MissingPlan, apply_reasons
 from lomrix.files.reading import ReadSettings
-from lomrix.files.scratch import TableStore
+from lomrix.files.scratch import Noted, TableStore
 from lomrix.files.staging import guard
 
 
@@ -160,24 +159,21 @@ class FileSource(Source):
         A column that is of one type in some rows and of another elsewhere, or of which there is something to note that
         only all its cells show, is read again as a whole.
         """
-        chosen, again = self._choose(columns), dict[str, None]()
-        notes: tuple[Note, ...] = ()
+        chosen = self._choose(columns)
+        common: tuple[Note, ...] = ()
 
-        def read_parts() -> None:
-            nonlocal notes
+        def read_parts() -> Iterator[Noted]:
+            nonlocal common
             for cells, part in self._iterate(chosen):
-                store.append(part.table)
-                again.update({note.column: None for note in cells.notes if note.column and not note.adds_up})
-                notes = combine_lists(notes, part.notes, lambda note: note.identity)
-            for name in (name for name in chosen if name in store.unfit or name in again):
-                whole = self._complete(self.read_cells([name], None), [name], None)
-                store.replace(name, whole.table[name])
-                of_others = [note for note in notes if note.column != name]
-                notes = (*of_others, *(note for note in whole.notes if note.column == name))
+                common = part.notes[: len(part.notes) - len(cells.notes)]
+                yield part.table, part.notes[len(common) :]
 
-        guard(self.path, "read", read_parts)
-        order = {name: index for index, name in enumerate(chosen)}
-        return ReadResult(store.finish(), tuple(sorted(notes, key=lambda note: order.get(note.column, -1))))
+        def read_again(name: str) -> Noted:
+            cells = self.read_cells([name], None)
+            return self._complete(cells, [name], None).table, () if self.settings.all_text else cells.notes
+
+        notes = guard(self.path, "read", lambda: store.fill(read_parts(), read_again))
+        return ReadResult(store.finish(), (*common, *notes))
 
     def iterate(self, columns: Collection[str] | None = None) -> Iterator[ReadResult]:
         """Yield the file some rows at a time, each time typed column by column."""

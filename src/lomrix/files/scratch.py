@@ -7,7 +7,7 @@ import re
 import secrets
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -18,10 +18,11 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import PartsDifferError
+from lomrix.core.combining import PartsDifferError, combine_lists
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.notes import Note
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import join_reasons, renumber_why
@@ -103,6 +104,10 @@ class Scratch:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+# A table, or a part of it, with notes on its cells.
+Noted = tuple[Table, Sequence[Note]]
+
+
 @dataclass
 class TableStore:
     """A table being written to disk, part after part."""
@@ -130,6 +135,28 @@ class TableStore:
                     self.unfit.add(name)
         self.rows += len(table)
         self.dictionary = table.dictionary if self.dictionary is None else self.dictionary.combine(table.dictionary)
+
+    def fill(self, parts: Iterable[Noted], read_again: Callable[[str], Noted]) -> list[Note]:
+        """Append the parts of a table, and return the notes on its cells.
+
+        A column that is of one type in some rows and of another elsewhere, or of which there is something to note that
+        only all its cells show, is read again as a whole.
+        """
+        notes: tuple[Note, ...] = ()
+        again: dict[str, None] = {}
+        for table, notes_of_part in parts:
+            self.append(table)
+            again.update({note.column: None for note in notes_of_part if note.column and not note.adds_up})
+            notes = combine_lists(notes, notes_of_part, lambda note: note.identity)
+        order = {name: index for index, name in enumerate(self.columns)}
+        for name in (name for name in order if name in self.unfit or name in again):
+            table, notes_of_column = read_again(name)
+            if len(table) != self.rows:
+                raise FileError(f"{table.name} changed while it was read.", todo="Run it again.")
+            self.replace(name, table[name])
+            of_others = [note for note in notes if note.column != name]
+            notes = (*of_others, *(note for note in notes_of_column if note.column == name))
+        return sorted(notes, key=lambda note: order.get(note.column, -1))
 
     def replace(self, name: str, column: Column) -> None:
         """Replace all cells of a column."""

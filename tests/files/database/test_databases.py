@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import tempfile
+from collections.abc import Iterator
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -15,9 +18,12 @@ from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import Delivery
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
+from lomrix.files.database import mysql, postgresql, source, sqlite
 from lomrix.files.database.sink import DatabaseSink
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_source
+from lomrix.files.scratch import TableStore
+from lomrix.job import budget
 from tests.servers import SERVERS, Place, place_on
 from tests.tables import lomrix
 
@@ -65,6 +71,33 @@ def test_every_type_comes_back_cell_by_cell(kind: str, made: Table) -> None:
             if len(made) and column.missing_count < len(made):
                 assert back[name].type == column.type, name
             assert back[name].fit_type(column.type).take(order).cells() == column.cells(), name
+        with in_small_parts():
+            store = TableStore(Path(folder))
+            assert open_source(place.reference, ReadSettings()).read_into(store, back.names).table.same_as(back)
+
+
+@contextlib.contextmanager
+def in_small_parts() -> Iterator[None]:
+    with contextlib.ExitStack() as stack:
+        for module, name in ((sqlite, "ROWS"), (mysql, "ROWS"), (source, "ROWS_AT_ONCE"), (postgresql, "PART")):
+            stack.enter_context(mock.patch.object(module, name, 2))
+        yield
+
+
+@every_server
+def test_a_table_larger_than_the_memory_is_read_in_parts(place: Place, tmp_path: Path) -> None:
+    lines = [f"{number:04},{number % 7},{'' if number % 5 else number / 4},ab" for number in range(3000)]
+    (tmp_path / "a.csv").write_text("\n".join(["id,x,y,z", *lines]) + "\n")
+    lomrix("export", "a.csv", "--to", place.reference, cwd=tmp_path)
+    words = ["derive", place.reference, "w = x / y", "--out", "o.csv", "--overwrite"]
+    lomrix(*words, cwd=tmp_path)
+    whole = (tmp_path / "o.csv").read_bytes()
+    with mock.patch.object(budget, "LEAST", 1000), in_small_parts():
+        output, _ = lomrix(*words, "--memory", "100MB", cwd=tmp_path)
+        assert "in parts" not in output
+        with mock.patch.object(budget, "parse_memory", lambda text: 100_000):
+            output, _ = lomrix(*words, "--memory", "50MB", cwd=tmp_path)
+    assert "processed in " in output and (tmp_path / "o.csv").read_bytes() == whole
 
 
 @every_server

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import itertools
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -27,6 +28,25 @@ def to_arrow_type(kind: Any) -> pa.DataType:
         return pa.decimal128(kind.precision, kind.scale or 0)
     # Dates are examined before conversion: servers allow some that the calendar does not have.
     return pa.string()
+
+
+Batch = Sequence[tuple[Any, ...]]
+
+
+def fetch_batches(cursor: Any, size: int) -> Iterator[Batch]:
+    """Yield the rows of a cursor in batches."""
+    while rows := cursor.fetchmany(size):
+        yield rows
+
+
+def group_batches(batches: Iterator[Batch], count: int | None) -> Iterator[Iterator[Batch]]:
+    """Yield `count` batches at a time (None: all of them), at least once."""
+    first = next(batches, None)
+    if first is None:
+        yield iter(())
+    while first is not None:
+        yield itertools.chain([first], itertools.islice(batches, None if count is None else max(count - 1, 0)))
+        first = next(batches, None)
 
 
 def convert_table(table: pa.Table, kinds: Sequence[Any]) -> tuple[pa.Table, list[Note]]:

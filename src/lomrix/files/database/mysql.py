@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+import sqlalchemy
 from sqlalchemy import Connection, types
 from sqlalchemy.dialects import mysql
 
@@ -22,7 +23,7 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.files.database import checksums
-from lomrix.files.database.arrow_types import convert_table, to_arrow_type
+from lomrix.files.database.arrow_types import convert_table, fetch_batches, group_batches, to_arrow_type
 from lomrix.files.database.server import PATIENCE, UNCHANGED, ColumnSpec, Server
 from lomrix.files.database.sqlite import make_rows
 from lomrix.files.text_writer import render_parts
@@ -180,9 +181,16 @@ class MySQLServer(Server):
         kept = Column.of("number", column.values[is_plain & ~column.is_missing] + 0.0)
         return checksums.sum_texts(kept.widen("string"), checksums.crc_text)
 
-    def read_arrow(
-        self, connection: Connection, names: Sequence[str], rows: range | None
-    ) -> tuple[pa.Table, list[Note]]:
+    def estimate_rows(self, connection: Connection) -> int | None:
+        """Return the number that the server keeps for its own plans."""
+        schema = self.reference.schema or self.engine.url.database
+        query = "SELECT TABLE_ROWS FROM information_schema.TABLES WHERE TABLE_SCHEMA = :schema AND TABLE_NAME = :name"
+        rows = connection.execute(sqlalchemy.text(query), {"schema": schema, "name": self.reference.table}).scalar()
+        return None if rows is None else int(rows)
+
+    def iterate_arrow(
+        self, connection: Connection, names: Sequence[str], rows: range | None = None, size: int | None = None
+    ) -> Iterator[tuple[pa.Table, list[Note]]]:
         """Read rows as text, converted to the types that the server reports."""
         from pymysql.cursors import SSCursor
 
@@ -194,22 +202,23 @@ class MySQLServer(Server):
         if rows is not None:
             query += f" LIMIT {max(rows.stop - rows.start, 0)} OFFSET {rows.start}"
         driver: Any = connection.connection.driver_connection
-        parts: dict[str, list[pa.Array]] = {name: [] for name in names}
+        kinds = {name: detect_boolean(types_there[name]) for name in names}
         decoders, driver.decoders = driver.decoders, {}
         try:
             with driver.cursor(SSCursor) as cursor:
                 cursor.execute(query)
-                while batch := cursor.fetchmany(ROWS):
-                    for name, cells in zip(names, zip(*batch, strict=True), strict=True):
-                        parts[name].append(pa.array(cells, pa.string()))
+                for batches in group_batches(fetch_batches(cursor, ROWS), None if size is None else size // ROWS):
+                    parts: dict[str, list[pa.Array]] = {name: [] for name in names}
+                    for batch in batches:
+                        for name, cells in zip(names, zip(*batch, strict=True), strict=True):
+                            parts[name].append(pa.array(cells, pa.string()))
+                    columns = {
+                        name: cast_type(pa.chunked_array(texts, pa.string()), to_arrow_type(kinds[name]))
+                        for name, texts in parts.items()
+                    }
+                    yield convert_table(pa.table(columns), list(kinds.values()))
         finally:
             driver.decoders = decoders
-        kinds = [detect_boolean(types_there[name]) for name in names]
-        texts = (pa.chunked_array(parts[name] or [pa.array([], pa.string())]) for name in names)
-        columns = {
-            name: cast_type(cells, to_arrow_type(kind)) for name, cells, kind in zip(names, texts, kinds, strict=True)
-        }
-        return convert_table(pa.table(columns), kinds)
 
     def format_selected(self, name: str, kind: Any) -> str:
         """Format a column for a query: bits and bytes as hexadecimal digits."""

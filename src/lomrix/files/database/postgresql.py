@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import secrets
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -23,7 +23,7 @@ from lomrix.files.text_writer import render_parts
 TYPES = {
     "integer": "BIGINT", "number": "DOUBLE PRECISION", "boolean": "BOOLEAN", "date": "DATE", "datetime": "TIMESTAMP",
 }  # fmt: skip
-BLOCK = 1 << 24
+BLOCK = PART = 1 << 24
 
 
 class PostgreSQLServer(Server):
@@ -111,9 +111,15 @@ class PostgreSQLServer(Server):
             return checksums.sum_texts(column, checksums.hash_text)
         return checksums.sum_bits(column) if column.type == "number" else checksums.sum_integers(column)
 
-    def read_arrow(
-        self, connection: Connection, names: Sequence[str], rows: range | None
-    ) -> tuple[pa.Table, list[Note]]:
+    def estimate_rows(self, connection: Connection) -> int | None:
+        """Return the number that the server keeps for its own plans; None before it first counted."""
+        query = sqlalchemy.text("SELECT reltuples FROM pg_class WHERE oid = to_regclass(:name)")
+        rows = connection.execute(query, {"name": self.full_name()}).scalar()
+        return int(rows) if rows and rows > 0 else None
+
+    def iterate_arrow(
+        self, connection: Connection, names: Sequence[str], rows: range | None = None, size: int | None = None
+    ) -> Iterator[tuple[pa.Table, list[Note]]]:
         """Read by COPY, as delimited text with the types that the server reports."""
         types_there = self.list_columns(connection) or {}
         chosen = ", ".join(self.quote_name(name) for name in names)
@@ -122,14 +128,8 @@ class PostgreSQLServer(Server):
         if rows is not None:
             query += f" LIMIT {max(rows.stop - rows.start, 0)} OFFSET {rows.start}"
         driver: Any = connection.connection.driver_connection
-        with driver.cursor() as cursor, cursor.copy(f"COPY ({query}) TO STDOUT (FORMAT csv, FORCE_QUOTE *)") as copy:
-            parts = [bytes(part) for part in copy]
         kinds = {name: to_arrow_type(types_there[name]) for name in names}
-        if not any(parts):
-            empty = pa.table({name: pa.array([], kind) for name, kind in kinds.items()})
-            return convert_table(empty, [types_there[name] for name in names])
-        table = pacsv.read_csv(
-            pa.BufferReader(b"".join(parts)),
+        options = (
             pacsv.ReadOptions(column_names=list(names), block_size=BLOCK),
             pacsv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
             pacsv.ConvertOptions(
@@ -137,4 +137,26 @@ class PostgreSQLServer(Server):
                 true_values=["t"], false_values=["f"],
             ),
         )  # fmt: skip
-        return convert_table(table, [types_there[name] for name in names])
+        is_empty = True
+        with driver.cursor() as cursor, cursor.copy(f"COPY ({query}) TO STDOUT (FORMAT csv, FORCE_QUOTE *)") as copy:
+            for text in gather_text(copy, None if size is None else PART):
+                is_empty = False
+                table = pacsv.read_csv(pa.BufferReader(text), *options)
+                yield convert_table(table, [types_there[name] for name in names])
+        if is_empty:
+            empty = pa.table({name: pa.array([], kind) for name, kind in kinds.items()})
+            yield convert_table(empty, [types_there[name] for name in names])
+
+
+def gather_text(parts: Iterable[Any], size: int | None) -> Iterator[bytes]:
+    """Yield the rows that a server sends, one in each part, in texts of about `size` bytes; all in one if None."""
+    gathered: list[bytes] = []
+    length = 0
+    for part in parts:
+        gathered.append(bytes(part))
+        length += len(part)
+        if size is not None and length >= size:
+            yield b"".join(gathered)
+            gathered, length = [], 0
+    if length:
+        yield b"".join(gathered)

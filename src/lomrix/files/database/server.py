@@ -92,10 +92,25 @@ class Server(ABC):
         """Return the same checksum of the local column."""
 
     @abstractmethod
+    def iterate_arrow(
+        self, connection: Connection, names: Sequence[str], rows: range | None = None, size: int | None = None
+    ) -> Iterator[tuple[pa.Table, list[Note]]]:
+        """Yield some columns, and some rows or all, as pyarrow Tables of about `size` rows, or one; at least one."""
+
+    @abstractmethod
+    def estimate_rows(self, connection: Connection) -> int | None:
+        """Return about how many rows there are, as the server's own records tell; None if they do not."""
+
     def read_arrow(
         self, connection: Connection, names: Sequence[str], rows: range | None
     ) -> tuple[pa.Table, list[Note]]:
         """Return some columns, and some rows or all, as a pyarrow Table."""
+        (result,) = self.iterate_arrow(connection, names, rows)
+        return result
+
+    def count_rows(self, connection: Connection) -> int:
+        """Count the rows."""
+        return int(self.execute(connection, f"SELECT COUNT(*) FROM {self.full_name()}").scalar())
 
     # ----------------------------------------------------------------- common
 

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Collection
+from collections.abc import Collection, Iterator, Sequence
 from functools import cached_property
 from typing import Any
 
+import pyarrow as pa
 from sqlalchemy import Connection
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import note_overridden_labels
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 from lomrix.files.arrow_columns import columns_from_arrow
@@ -21,6 +23,12 @@ from lomrix.files.database.sink import DESCRIBED_BY
 from lomrix.files.dictionary_text import VARIABLE_HEADS, parse_sheets
 from lomrix.files.interface import Location, ReadResult, Source
 from lomrix.files.reading import ReadSettings
+from lomrix.files.scratch import Noted, TableStore
+
+# What a server records may be outdated, so fewer rows are counted.
+LARGE = 1_000_000
+# Rows that are read at once, where they go to disk.
+ROWS_AT_ONCE = 1 << 20
 
 
 class DatabaseSource(Source):
@@ -102,11 +110,40 @@ class DatabaseSource(Source):
         chosen = [name for name in self.names if name in requested]
         with translate_errors(self.reference, "read"):
             arrow, notes = self.server.read_arrow(self._connection, chosen, rows)
-        columns_read, more = columns_from_arrow(arrow, chosen, self.settings, self.described, self.name)
-        all_names = self.names if len(chosen) < len(self.names) else ()
-        table = Table(columns_read, self.dictionary, name=self.name, first_row=1, names_in_source=all_names)
+        table, all_notes = self._convert(arrow, notes, chosen)
         labels = note_overridden_labels(self.settings.dictionary, self.described, chosen)
-        return ReadResult(table, (*notes, *labels, *more) if not self.settings.all_text else ())
+        return ReadResult(table, (*all_notes, *labels) if not self.settings.all_text else ())
+
+    def _convert(self, arrow: pa.Table, notes: Sequence[Note], chosen: list[str]) -> Noted:
+        """Convert what was read, with notes on its cells."""
+        columns, more = columns_from_arrow(arrow, chosen, self.settings, self.described, self.name)
+        all_names = self.names if len(chosen) < len(self.names) else ()
+        table = Table(columns, self.dictionary, name=self.name, first_row=1, names_in_source=all_names)
+        return table, (*notes, *more)
+
+    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+        """Read the given columns to disk, some rows at a time."""
+        chosen = [name for name in self.names if name in set(columns)]
+
+        def read_parts() -> Iterator[Noted]:
+            for arrow, notes in self.server.iterate_arrow(self._connection, chosen, None, ROWS_AT_ONCE):
+                yield self._convert(arrow, notes, chosen)
+
+        def read_again(name: str) -> Noted:
+            return self._convert(*self.server.read_arrow(self._connection, [name], None), [name])
+
+        self.described  # noqa: B018 found before the connection is busy with the rows
+        with translate_errors(self.reference, "read"):
+            notes = store.fill(read_parts(), read_again)
+        labels = note_overridden_labels(self.settings.dictionary, self.described, chosen)
+        return ReadResult(store.finish(), (*notes, *labels) if not self.settings.all_text else ())
+
+    def estimate_rows(self) -> int:
+        """Return about how many rows there are; counted, unless the server knows that counting takes long."""
+        self._columns  # noqa: B018 the table must exist
+        with translate_errors(self.reference, "read"):
+            known = self.server.estimate_rows(self._connection)
+            return known if known is not None and known > LARGE else self.server.count_rows(self._connection)
 
     def close(self) -> None:
         """Close the connection."""

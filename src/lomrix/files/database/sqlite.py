@@ -8,13 +8,14 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+import sqlalchemy
 from sqlalchemy import Connection, types
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
-from lomrix.files.database.arrow_types import convert_table
+from lomrix.files.database.arrow_types import convert_table, fetch_batches, group_batches
 from lomrix.files.database.server import PATIENCE, Index, Server
 from lomrix.files.read_back import compare_columns, require_row_count
 
@@ -72,7 +73,7 @@ class SQLiteServer(Server):
         names = ", ".join(map(self.quote_name, result.names))
         cursor = driver.execute(f"SELECT {names} FROM {self.full_name(table)} ORDER BY rowid LIMIT -1 OFFSET {after}")
         start = 0
-        for rows in fetch_batches(cursor):
+        for rows in fetch_batches(cursor, ROWS):
             stop = start + len(rows)
             sent = {name: to_stored(column.slice(start, stop)) for name, column in result.columns.items()}
             cells = dict(zip(result.names, zip(*rows, strict=True), strict=True))
@@ -83,30 +84,34 @@ class SQLiteServer(Server):
         require_row_count(len(result), start, final)
         return start * len(result.names)
 
-    def read_arrow(
-        self, connection: Connection, names: Sequence[str], rows: range | None
-    ) -> tuple[pa.Table, list[Note]]:
+    def estimate_rows(self, connection: Connection) -> int | None:
+        """Return the largest row number, if rows are numbered."""
+        try:
+            rows = self.execute(connection, f"SELECT MAX(rowid) FROM {self.full_name()}").scalar()
+            return None if rows is None else int(rows)
+        except sqlalchemy.exc.DBAPIError:  # a view, or a table without row numbers
+            return None
+
+    def iterate_arrow(
+        self, connection: Connection, names: Sequence[str], rows: range | None = None, size: int | None = None
+    ) -> Iterator[tuple[pa.Table, list[Note]]]:
         """Read rows; a column's type is that of its values, not only of its declaration."""
         types_there = self.list_columns(connection) or {}
         driver: Any = connection.connection.driver_connection
         query = f"SELECT {', '.join(map(self.quote_name, names))} FROM {self.full_name()}"
         if rows is not None:
             query += f" LIMIT {max(rows.stop - rows.start, 0)} OFFSET {rows.start}"
-        parts: dict[str, list[pa.Array]] = {name: [] for name in names}
-        mixed: dict[str, str] = {}
-        for batch in fetch_batches(driver.execute(query)):
-            for name, cells in zip(names, zip(*batch, strict=True), strict=True):
-                parts[name].append(make_array(cells))
-        columns = {name: join_parts(name, arrays, types_there[name], mixed) for name, arrays in parts.items()}
-        notes = [Note(text, name, kind="mixed-types") for name, text in mixed.items()]
-        table, more = convert_table(pa.table(columns), [types_there[name] for name in names])
-        return table, [*notes, *more]
-
-
-def fetch_batches(cursor: Any) -> Iterator[list[tuple[Any, ...]]]:
-    """Yield the rows of a cursor in batches."""
-    while rows := cursor.fetchmany(ROWS):
-        yield rows
+        every = fetch_batches(driver.execute(query), ROWS)
+        for batches in group_batches(every, None if size is None else size // ROWS):
+            parts: dict[str, list[pa.Array]] = {name: [] for name in names}
+            mixed: dict[str, str] = {}
+            for batch in batches:
+                for name, cells in zip(names, zip(*batch, strict=True), strict=True):
+                    parts[name].append(make_array(cells))
+            columns = {name: join_parts(name, arrays, types_there[name], mixed) for name, arrays in parts.items()}
+            notes = [Note(text, name, kind="mixed-types") for name, text in mixed.items()]
+            table, more = convert_table(pa.table(columns), [types_there[name] for name in names])
+            yield table, [*notes, *more]
 
 
 def make_rows(columns: Mapping[str, Column]) -> Iterator[tuple[Any, ...]]:

@@ -153,9 +153,8 @@ class SpellPairing(Pairing):
     def notes(self) -> tuple[Note, ...]:
         """Note spells that cannot be used, and those that overlap."""
         notes = list(super().notes)
-        for is_unusable, what in (
-            (self.spells.has_no_start, "without a start"), (self.spells.is_reversed, "that {spells:=ends before it starts|end before they start}")
-        ):  # fmt: skip
+        reversed_ = "that {spells:=ends before it starts|end before they start}"
+        for is_unusable, what in ((self.spells.has_no_start, "without a start"), (self.spells.is_reversed, reversed_)):
             rows = np.flatnonzero(is_unusable)
             examples = tuple((number, None) for number in self.added.number_rows(rows[:MOST_EXAMPLES]))
             words = Words("{spells:spell} " + what + " {spells:=covers|cover} nothing.", spells=len(rows))
