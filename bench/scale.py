@@ -1,6 +1,6 @@
 """Measure commands on tables larger than the memory budget: time, memory, and that the bytes are those of the whole.
 
-Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--workers 2] [--only WORD]
+Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--workers 2] [--only WORD,WORD]
 
 `--whole` runs each command without a budget too, and compares. Memory is that of the process alone (`own`), and with
 the pages of mapped files that the system may take back at any time (`all`), in MB.
@@ -155,7 +155,7 @@ def main() -> None:
         print(f"{options.rows:,} rows, {data.stat().st_size / 1e9:.2f} GB on disk, budget {options.memory}")
         print(f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'ratio':>7}  same bytes")
         for name, words in jobs(str(data), str(people), str(visits)).items():
-            if not name.startswith(options.only):
+            if not name.startswith(tuple(options.only.split(","))):
                 continue
             out = Path(folder) / f"out.{options.suffix}"
             to = "--to" if name == "export" else "--out"

@@ -14,7 +14,7 @@ from lomrix.core.errors import LomrixError
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.reshape.to_long import ToLong
-from lomrix.core.steps.step import Result, Step
+from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.numbers import Type
@@ -281,4 +281,22 @@ def test_parts_of_a_merge_by_time_equal_the_whole(
     inputs = merging(base, added)
     whole = happening("merge", inputs, settings, lambda step, tables, _: step.apply(tables))
     parts = happening("merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
+    assert parts == whole
+
+
+@given(ROWS, ROWS, st.sampled_from(["", "0.5"]), st.sampled_from(["first", "all"]), st.booleans(), st.integers(1, 9))
+def test_parts_of_two_deliveries_equal_the_whole(
+    first: list[tuple[Any, ...]], second: list[tuple[Any, ...]], tolerance: str, shown: str, unique: bool, size: int
+) -> None:
+    both = []
+    for name, cells in (("old", first), ("new", second)):
+        distinct = [*{(row[0], row[1]): row for row in cells}.values()] if unique else cells
+        id_, month, x, y, text = map(list, zip(*distinct, strict=True))
+        table = make(name, id=("string", id_), m=("integer", month), x=("number", x), t=("string", text))
+        more = {"y": Column.of_cells("integer" if name == "old" else "number", y)} if len(text) % 3 else {}
+        both.append(table.with_columns({**table.columns, **more}))
+    settings = {"key": "id,m", "tolerance": tolerance, "list": shown}
+    tables = Inputs(old=both[0], new=both[1])
+    whole = happening("changes", tables, settings, lambda step, inputs, _: step.apply(inputs))
+    parts = happening("changes", tables, settings, lambda step, inputs, _: apply_in_parts(step, inputs, (), size))
     assert parts == whole

@@ -8,13 +8,10 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.matching import Counts, find_first_rows
-from lomrix.core.errors import DataError
-from lomrix.core.rows.keys import encode_key_pairs, format_keys
-from lomrix.core.table.notes import pluralize
+from lomrix.core.rows.keys import encode_key_pairs
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
-MOST_EXAMPLES = 4
 
 
 @dataclass(frozen=True)
@@ -25,10 +22,12 @@ class RowPairs:
     ----------
     old, new
         Rows that both have, pair by pair in the order of the old file.
-    gone, come
+    removed, added
         Rows that only the old file has, and those that only the new one has.
     old_without, new_without
         Rows without a key on each side, which nothing can be held against.
+    old_repeated, new_repeated
+        Rows of keys that several rows of one side have, which cannot be paired.
     """
 
     old: Rows
@@ -37,39 +36,31 @@ class RowPairs:
     added: Rows
     old_without: int
     new_without: int
+    old_repeated: Rows
+    new_repeated: Rows
 
     @property
-    def turns(self) -> int:
-        """Number of places where the new file's order goes back behind that of the old one."""
-        return int(np.count_nonzero(self.new[1:] < self.new[:-1]))
+    def are_clear(self) -> bool:
+        """True if no key repeats on a side."""
+        return not len(self.old_repeated) and not len(self.new_repeated)
 
 
 def pair_rows(old: Table, new: Table, key: tuple[str, ...]) -> RowPairs:
-    """Pair the rows.
-
-    Raises DataError if a key occurs in several rows of one side.
-    """
+    """Pair the rows."""
     codes = encode_key_pairs(old, new, tuple((name, name) for name in key))
     counts = Counts.count(codes.base, codes.added, codes.size)
-    for table, own_codes, number in ((old, codes.base, counts.base), (new, codes.added, counts.added)):
-        require_unique(table, key, np.flatnonzero(np.append(number > 1, False)[own_codes]))
+    old_repeated, new_repeated = (
+        np.flatnonzero(np.append(number > 1, False)[of_rows])
+        for of_rows, number in ((codes.base, counts.base), (codes.added, counts.added))
+    )
     partner = np.append(find_first_rows(codes.added, codes.size), -1)[codes.base]
     both = np.flatnonzero(partner >= 0)
     removed = np.flatnonzero((codes.base >= 0) & (partner < 0))
     added = np.flatnonzero((codes.added >= 0) & ~counts.shared_by_base(codes.added))
-    without = (int(np.count_nonzero(side < 0)) for side in (codes.base, codes.added))
-    return RowPairs(both, partner[both], removed, added, *without)
+    old_without, new_without = (int(np.count_nonzero(side < 0)) for side in (codes.base, codes.added))
+    return RowPairs(both, partner[both], removed, added, old_without, new_without, old_repeated, new_repeated)
 
 
-def require_unique(table: Table, key: tuple[str, ...], rows: Rows) -> None:
-    """Stop if a key occurs in several rows."""
-    if not len(rows):
-        return
-    texts = format_keys(table, key, rows[:MOST_EXAMPLES])
-    numbers = (rows[:MOST_EXAMPLES] + table.first_row).tolist()
-    shown = ", ".join(f"row {row}: {text}" for row, text in zip(numbers, texts, strict=True))
-    raise DataError(
-        f"{pluralize(len(rows), 'row')} of {table.name} repeat their key, so rows cannot be paired.",
-        where=shown + (" …" if len(rows) > MOST_EXAMPLES else ""),
-        todo="Name a further column of ‹key› that distinguishes them, such as the occasion.",
-    )
+def count_turns(rows: Rows) -> int:
+    """Count the places where an order of rows goes back."""
+    return int(np.count_nonzero(rows[1:] < rows[:-1]))

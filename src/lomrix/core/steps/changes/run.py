@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from collections.abc import Collection
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -11,14 +11,15 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.combining import First, Same, Shown
 from lomrix.core.rows.keys import format_keys
-from lomrix.core.steps.account import Account, Balance, Listing, Part
-from lomrix.core.steps.changes.pairing import RowPairs, pair_rows
+from lomrix.core.steps.account import Account
+from lomrix.core.steps.changes.account import ColumnTally, Side, Tally, note_order
+from lomrix.core.steps.changes.pairing import RowPairs, count_turns, pair_rows
 from lomrix.core.steps.changes.settings import Changes, parse_tolerance
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import NUMERIC, same_cells
-from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.selection import unknown_column_error
@@ -27,14 +28,34 @@ from lomrix.core.table.table import Table
 LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
 MOST_EXAMPLES = 3
 MOST_KEYS = 8
-MOST_LINES = 30
+MOST_REPEATED = 4
+# As many as there are.
+ALL = 2**62
+# No table has more rows.
+MOST_ROWS = 2**40
+# The order of the rows of a part, and rows that are looked at together.
+ORDER, BLOCK = "order", 1 << 20
 Rows = npt.NDArray[np.int64]
 
 
 def compare_deliveries(step: Changes, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Compare the new delivery with the old one."""
+    """Compare the new delivery with the old one, or the rows of some keys."""
     comparison = Comparison(step, tables.get_one("old"), tables.get_one("new"))
-    return Result(comparison.make_ledger(), comparison.make_account())
+    account, tally = Account("changes", ""), comparison.make_tally()
+    if not comparison.rows.are_clear:
+        return Result(comparison.old.slice(0, 0), account, tally=tally, stops=True)
+    extras = {} if comparison.old.row_numbers is None else {ORDER: comparison.list_order()}
+    return Result(comparison.make_ledger(), account, extras, tally=tally)
+
+
+def complete(step: Changes, result: Result) -> Result:
+    """Complete the account by the order of all rows, if it comes from parts."""
+    if ORDER not in result.extras:
+        return result
+    rows = result.extras[ORDER]["row"]
+    turns = sum(count_turns(rows.slice(start, start + BLOCK + 1).values) for start in range(0, len(rows), BLOCK))
+    extras = {name: extra for name, extra in result.extras.items() if name != ORDER}
+    return replace(result, account=note_order(result.account, turns), extras=extras)
 
 
 @dataclass(frozen=True)
@@ -101,9 +122,16 @@ class Comparison:
             self._make_lines(rows, None, None, repeat_word("leave-out", rows), None, f"not in {self.new.name}")
         )
         texts = [pa.concat_arrays([part[index] for part in parts]) for index in range(len(heads))]
-        return Table(
-            {name: make_column(array) for name, array in zip(heads, texts, strict=True)}, name="changes"
-        )  # fmt: skip
+        columns = {name: make_column(array) for name, array in zip(heads, texts, strict=True)}
+        numbers = None
+        if self.old.row_numbers is not None:
+            # The corrections of one column after the other, then the rows that are gone.
+            changed = [self.changed[name].pairs for name in self.shared]
+            of_parts = [*(self.rows.old[pairs] for pairs in changed), rows]
+            numbers = np.concatenate(
+                [self.old.row_numbers[part] + index * MOST_ROWS for index, part in enumerate(of_parts)]
+            )
+        return Table(columns, name="changes", row_numbers=numbers)
 
     def _make_corrections(self, name: str, changed: ChangedCells) -> list[pa.Array]:
         rows = self.rows.old[changed.pairs]
@@ -120,7 +148,7 @@ class Comparison:
         empty = pa.nulls(len(rows), pa.large_string())
         return [
             *(self.old[key].take(rows).to_text().cast(pa.large_string()) for key in self.step.key),
-            pa.array(rows + self.old.first_row).cast(pa.large_string()),
+            pa.array(self.old.find_row_numbers(rows)).cast(pa.large_string()),
             empty if name is None else repeat_word(name, rows),
             empty if old is None else old,
             action,
@@ -129,116 +157,61 @@ class Comparison:
             empty,
         ]
 
-    # ----------------------------------------------------------------- account
+    # ------------------------------------------------------------------- tally
 
-    def make_account(self) -> Account:
-        """Report what differs."""
-        rows, old, new = self.rows, self.old, self.new
-        cells = sum(len(changed_cells.pairs) for changed_cells in self.changed.values())
-        near = sum(changed_cells.near for changed_cells in self.changed.values())
-        removed = [name for name in old.names if name not in new.columns]
-        added = [name for name in new.names if name not in old.columns]
-        dictionary_changes = list(compare_dictionaries(old, new))
-        differs = bool(
-            cells or len(rows.removed) or len(rows.added) or removed or added or dictionary_changes or rows.turns
+    def list_order(self) -> Table:
+        """Return the number of the new row for each row that both have, in the order of the old rows."""
+        numbers = np.asarray(self.new.find_row_numbers(self.rows.new), np.int64)
+        return Table({"row": Column.of("integer", numbers)}, row_numbers=self.old.find_row_numbers(self.rows.old))
+
+    def make_tally(self) -> Tally:
+        """Return what the account needs of these rows."""
+        rows, most = self.rows, MOST_KEYS if self.step.list == "first" else ALL
+        is_clear = rows.are_clear
+        types = {
+            name: (self._count_values(self.old[name]), self._count_values(self.new[name]))
+            for name in self.shared if self.old[name].type != self.new[name].type
+        }  # fmt: skip
+        return Tally(
+            self._describe_side(self.old, rows.removed, rows.old_without, rows.old_repeated, most),
+            self._describe_side(self.new, rows.added, rows.new_without, rows.new_repeated, most),
+            len(rows.old),
+            {name: self._tally_column(name) for name in self.shared} if is_clear else {},
+            types,
+            count_turns(rows.new) if self.old.row_numbers is None else 0,
+            Same((self.old.slice(0, 0), self.new.slice(0, 0))),
         )
-        parts = [
-            words for words in (
-                f"{pluralize(len(rows.added), 'row')} new" if len(rows.added) else "",
-                f"{len(rows.removed):,} gone" if len(rows.removed) else "",
-                f"{pluralize(cells, 'cell')} changed" if cells else "",
-                f"{pluralize(len(removed) + len(added), 'column')} new or gone" if removed or added else "",
-                f"{pluralize(len(dictionary_changes), 'entry', 'entries')} of the dictionary changed"
-                if dictionary_changes else "",
-                "in another order" if rows.turns else "",
-            ) if words
-        ]  # fmt: skip
-        return Account(
-            "changes",
-            f"{', '.join(parts)}." if differs else f"{new.name} is the same as {old.name}.",
-            (
-                balance_rows(old, len(rows.old), Part("left out", len(rows.removed), "gone"), rows.old_without),
-                balance_rows(new, len(rows.new), Part("added", len(rows.added), "new"), rows.new_without),
-                Balance("cells in both", len(rows.old) * len(self.shared), self._count_cells(cells, near)),
-            ),
-            {"broken": differs, "new": len(rows.added), "gone": len(rows.removed), "changed": cells, "nearly": near,
-             "columns_new": added, "columns_gone": removed},
-            tuple(self._make_listings(dictionary_changes)),
-            tuple(self._make_notes(removed, added)),
+
+    @staticmethod
+    def _count_values(column: Column) -> int:
+        return len(column) - column.missing_count
+
+    def _describe_side(self, table: Table, alone: Rows, without: int, repeated: Rows, most: int) -> Side:
+        def list_keys(rows: Rows, most: int) -> list[tuple[int, str]]:
+            return [*zip(table.number_rows(rows[:most]), format_keys(table, self.step.key, rows[:most]), strict=True)]
+
+        shown = [(number, f"row {number}: {text}") for number, text in list_keys(repeated, MOST_REPEATED)]
+        return Side(
+            len(table), without, len(alone), First(tuple(list_keys(alone, most)), most),
+            Shown(shown, len(repeated), MOST_REPEATED),
         )  # fmt: skip
 
-    def _count_cells(self, changed: int, near: int) -> tuple[Part, ...]:
-        """Count the cells of shared rows and columns, each kind on its own."""
-        same = 0
-        for name in self.shared:
-            before, now = self._take_pair(name)
-            same += int(np.count_nonzero(same_cells(before, now)))
-        return Part("kept", same, "unchanged"), Part("kept", near, "nearly"), Part("changed", changed)
+    def _tally_column(self, name: str) -> ColumnTally:
+        changed = self.changed[name]
+        before, now = self._take_pair(name)
+        same = int(np.count_nonzero(same_cells(before, now)))
+        return ColumnTally(same, len(changed.pairs), changed.near, self._show_examples(name, changed.pairs))
 
-    def _make_listings(self, dictionary_changes: list[tuple[str, str, str, str]]) -> list[Listing]:
-        listings = []
-        lines = []
-        for name, changed in self.changed.items():
-            if len(changed.pairs) or changed.near:
-                lines.append((name, len(changed.pairs), changed.near, self._format_examples(name, changed.pairs)))
-        if lines:
-            heads = ("variable", "changed", "nearly equal", "examples: key, old → new")
-            listings.append(Listing("changed cells", heads, tuple(lines)))
-        for title, table, rows in (
-            ("rows that are new", self.new, self.rows.added), ("rows that are gone", self.old, self.rows.removed),
-        ):  # fmt: skip
-            if len(rows):
-                first_rows = rows if self.step.list == "all" else rows[:MOST_KEYS]
-                texts = format_keys(table, self.step.key, first_rows)
-                numbers = (first_rows + table.first_row).tolist()
-                listing = tuple(zip(numbers, texts, strict=True))
-                more = "" if len(first_rows) == len(rows) else f", the first {len(first_rows)} of {len(rows):,}"
-                listings.append(Listing(f"{title}{more}", ("row", ", ".join(self.step.key)), listing))
-        if dictionary_changes:
-            shown = dictionary_changes if self.step.list == "all" else dictionary_changes[:MOST_LINES]
-            more = (
-                ""
-                if len(shown) == len(dictionary_changes)
-                else f", the first {len(shown)} of {len(dictionary_changes)}"
-            )
-            listings.append(Listing(f"the dictionary{more}", ("variable", "what", "old", "new"), tuple(shown)))
-        return listings
-
-    def _format_examples(self, name: str, pairs: Rows) -> str:
-        first_pairs = pairs if self.step.list == "all" else pairs[:MOST_EXAMPLES]
-        keys = format_keys(self.old, self.step.key, self.rows.old[first_pairs])
-        old, new = (
-            split_cells(self.old[name], self.rows.old[first_pairs]),
-            split_cells(self.new[name], self.rows.new[first_pairs]),
-        )
-        parts = [
-            f"{key}, {before or before_reason} → {now or now_reason}"
-            for key, (before, before_reason), (now, now_reason) in zip(keys, old, new, strict=True)
+    def _show_examples(self, name: str, pairs: Rows) -> Shown:
+        most = MOST_EXAMPLES if self.step.list == "first" else ALL
+        rows, new_rows = self.rows.old[pairs[:most]], self.rows.new[pairs[:most]]
+        cells = zip(split_cells(self.old[name], rows), split_cells(self.new[name], new_rows), strict=True)
+        keys = zip(self.old.number_rows(rows), format_keys(self.old, self.step.key, rows), strict=True)
+        items = [
+            (number, f"{key}, {before or before_reason} → {now or now_reason}")
+            for (number, key), ((before, before_reason), (now, now_reason)) in zip(keys, cells, strict=True)
         ]
-        return "; ".join(parts) + (" …" if len(first_pairs) < len(pairs) else "")
-
-    def _make_notes(self, removed: list[str], added: list[str]) -> list[Note]:
-        notes = []
-        for words, names in (("columns that are gone", removed), ("columns that are new", added)):
-            if names:
-                notes.append(Note(f"{words}: {', '.join(names)}.", kind=words.replace(" ", "-"), count=len(names)))
-        if self.rows.turns:
-            text = f"rows are in another order: it turns back {pluralize(self.rows.turns, 'time')}."
-            notes.append(Note(text, kind="order", count=self.rows.turns))
-        for table, count in ((self.old, self.rows.old_without), (self.new, self.rows.new_without)):
-            if count:
-                text = f"{pluralize(count, 'row')} of {table.name} without a key: nothing to hold against."
-                notes.append(Note(text, kind="no-key", count=count))
-        if len(self.rows.added) or added:
-            text = "a ledger mends cells and leaves rows out; new rows and columns are stacked or merged."
-            notes.append(Note(text, kind="ledger", done=True))
-        return notes
-
-
-def balance_rows(table: Table, shared: int, alone: Part, without: int) -> Balance:
-    """Balance the rows of one side: shared, its own, and without a key."""
-    parts = (Part("kept", shared, "in-both"), alone, Part("missing", without, "no-key"))
-    return Balance("compared rows", len(table), parts, table.name)
+        return Shown(items, len(pairs), most, separator="; ")
 
 
 def repeat_word(word: str, rows: Rows) -> pa.Array:
@@ -265,38 +238,3 @@ def split_cells(column: Column, rows: Rows) -> list[tuple[str, str]]:
     """Return for each cell the text of the value and the reason; one of the two is empty."""
     texts, reasons = column.take(rows).to_text().to_pylist(), column.reason_cells(rows)
     return [("" if why else str(text), why or "") for text, why in zip(texts, reasons, strict=True)]
-
-
-PARTS = ("label", "unit", "missing", "minimum", "maximum", "allowed", "level")
-Line = tuple[str, str, str, str]
-
-
-def compare_dictionaries(old: Table, new: Table) -> Iterator[Line]:
-    """Yield variable, part, old and new: types, labels, codes, missing codes, limits."""
-    for name in (before_value for before_value in old.names if before_value in new.columns):
-        # A column without any value fits every type.
-        if old[name].type != new[name].type and not (old[name].is_without_values or new[name].is_without_values):
-            yield name, "type", old[name].type, new[name].type
-        before, now = old.dictionary.of(name), new.dictionary.of(name)
-        for part in PARTS:
-            before_value, now_value = getattr(before, part), getattr(now, part)
-            if before_value != now_value:
-                yield (
-                    name,
-                    "missing codes" if part == "missing" else part,
-                    format_part(before_value),
-                    format_part(now_value),
-                )
-        old_codes, new_codes = old.dictionary.labels_of(name), new.dictionary.labels_of(name)
-        for code in dict.fromkeys([*old_codes, *new_codes]):
-            if old_codes.get(code) != new_codes.get(code):
-                yield name, f"code {code}", old_codes.get(code, ""), new_codes.get(code, "")
-
-
-def format_part(value: object) -> str:
-    """Format a part of an entry."""
-    if isinstance(value, dict):
-        return ", ".join(f"{code} {reason}" for code, reason in value.items())
-    if isinstance(value, tuple):
-        return ", ".join(map(str, value))
-    return "" if value is None else str(value)

@@ -8,7 +8,7 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by
-from lomrix.core.steps.step import Role, Step, require
+from lomrix.core.steps.step import Division, Role, Step, require
 from lomrix.core.table.numbers import is_number
 
 
@@ -29,6 +29,8 @@ class Changes(Step):
 
     word: ClassVar[str] = "changes"
     implementation: ClassVar[str] = "lomrix.core.steps.changes.run:compare_deliveries"
+    completing: ClassVar[str] = "lomrix.core.steps.changes.run:complete"
+    conclusion: ClassVar[str] = "lomrix.core.steps.changes.account:conclude"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("old", "The file as it was.", "OLD"),
         Role("new", "The file as it is now.", "NEW"),
@@ -47,3 +49,8 @@ class Changes(Step):
     def _go_together(self) -> Self:
         require(self.key, "key", "No ‹key› was given.", "Name the columns that identify the same rows in both.")
         return self
+
+    @property
+    def division(self) -> Division:
+        """By key."""
+        return Division("by key", {"old": self.key, "new": self.key})
