@@ -5,7 +5,8 @@ __version__ = "0.1.0"
 # The Python interface, loaded on first use: the command line starts faster without arrays.
 _MODULES = {
     "lomrix.api": (
-        "apply", "export", "format_account", "make_step", "make_table", "read", "to_arrow", "to_numpy", "write",
+        "apply", "apply_to_files", "export", "format_account", "make_step", "make_table", "read", "to_arrow",
+        "to_numpy", "write",
     ),
     "lomrix.core.errors": ("DataError", "FileError", "LomrixError", "SettingError", "UsageError"),
     "lomrix.core.steps.account": ("Account",),

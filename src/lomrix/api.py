@@ -9,6 +9,7 @@ import io
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,10 @@ from lomrix.files.dictionary_file import read_dictionary
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions, ReadSettings
 from lomrix.files.registry import open_sink, open_source
+from lomrix.job.budget import RunningOptions
+from lomrix.job.run import StoppedError, run
+from lomrix.job.streams import Streams
+from lomrix.job.task import TABLE, Task
 
 
 @contextmanager
@@ -114,6 +119,36 @@ def apply(step: Step, *tables: Table, wanted: Collection[str] = (), **roles: Tab
         inputs[role] = make_text_table(["secret"], [[given]], role) if isinstance(given, str) else given
     result = step.apply(Inputs(**inputs), wanted)
     return replace(result, table=replace(result.table, history=NO_HISTORY))
+
+
+@_in_python()
+def apply_to_files(
+    step: Step,
+    inputs: str | Mapping[str, str | Sequence[str]],
+    out: str,
+    *,
+    extras: Mapping[str, str] = MappingProxyType({}),
+    overwrite: bool = False,
+    memory: str = "",
+    scratch: str = "",
+    workers: int = 1,
+    cluster: str = "",
+    **options: Any,
+) -> Account:
+    """Apply a step to files of any size and write the result, as the command line does: with history, and in parts if
+    they need more than `memory` (such as "4GB").
+
+    `inputs` names the file of the first role, or files by role; `extras` the files for extras. `options` are those for
+    reading. Returns the account.
+    """
+    by_role = {step.roles[0].name: inputs} if isinstance(inputs, str) else inputs
+    running = RunningOptions(memory=memory, scratch=scratch, workers=workers, cluster=cluster)
+    files = {role: (given,) if isinstance(given, str) else tuple(given) for role, given in by_role.items()}
+    task = Task(step, files, ReadingOptions(**options), {TABLE: str(out), **extras}, overwrite, running=running)
+    try:
+        return run(task, Streams(io.BytesIO(), io.BytesIO())).result.account
+    except StoppedError as stopped:
+        raise stopped.__cause__ or stopped from None
 
 
 @_in_python()

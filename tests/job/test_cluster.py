@@ -54,7 +54,9 @@ def small_parts(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(budget, "LEAST", 1000)
 
 
-@pytest.mark.parametrize("work", ["subset", "sort", "recode", "derive in cases", "aggregate", "merge", "export"])
+@pytest.mark.parametrize(
+    "work", ["subset", "sort", "recode", "derive in cases", "aggregate", "merge", "export", "to-wide"]
+)
 def test_a_cluster_gives_the_same_bytes(study: Path, tmp_path: Path, address: str, work: str) -> None:  # noqa: F811
     word, to = work.split()[0].replace("sort", "subset"), "--to" if work == "export" else "--out"
     made = []

@@ -58,6 +58,8 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "people.csv").write_text("crew,vessel\n" + "\n".join(people) + "\n")
     ranks = [f"K{number},{number % 7},{number % 3}" for number in range(75) if number % 4]
     (folder / "ranks.csv").write_text("crew,rank,vessel\n" + "\n".join(ranks) + "\n")
+    visits = [f"k{draw.randint(0, 60)} ,{draw.randint(0, ROWS)},{number}" for number in range(800)]
+    (folder / "visits.csv").write_text("crew,at,mood\n" + "\n".join(visits) + "\n")
     for suffix in ("parquet", "arrow"):
         lomrix("export", "device.csv", "--to", f"device.{suffix}", cwd=folder)
     (folder / "days").mkdir()
@@ -80,6 +82,9 @@ WORK = {
     "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
     "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
     "merge several": ["people.csv", "ranks.csv", "--key", "crew", "--expect", "many-to-one", "--conflicts", "c.csv"],
+    "merge near": ["visits.csv", "--key", "crew", "--near", "minute=at", "--within", "9", "--tidy-keys", "blanks,case"],
+    "stack": ["ranks.csv"],
+    "to-wide": ["--case", "crew", "--occasion", "mode", "--header", "{measure}_{mode}", "--repeated", "mean"],
     "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from"],
 }
 

@@ -36,14 +36,14 @@ DAY, TIMESTAMP = datetime.date(2024, 3, 5), datetime.datetime(2024, 3, 5, 14, 7)
 @pytest.mark.parametrize(
     ("cells", "labels", "shown", "without"),
     [
-        ([1, 2, None, 2, 9], {"1": "day", "2": "night"}, ["day", "night", None, "night", "9"], {"9": 1}),
-        ([1, 5, 5], {"2 to 5": "some"}, ["1", "some", "some"], {"1": 1}),
-        ([True, False], {"true": "yes"}, ["yes", "false"], {"false": 1}),
-        (["a", "b", None, "b"], {"a": "one"}, ["one", "b", None, "b"], {"b": 2}),
+        ([1, 2, None, 2, 9], {"1": "day", "2": "night"}, ["day", "night", None, "night", "9"], {"9": (1, 4)}),
+        ([1, 5, 5], {"2 to 5": "some"}, ["1", "some", "some"], {"1": (1, 0)}),
+        ([True, False], {"true": "yes"}, ["yes", "false"], {"false": (1, 1)}),
+        (["a", "b", None, "b"], {"a": "one"}, ["one", "b", None, "b"], {"b": (2, 1)}),
     ],
 )
 def test_labels_are_in_the_place_of_codes(
-    cells: list[Any], labels: dict[str, str], shown: list[Any], without: dict[str, int]
+    cells: list[Any], labels: dict[str, str], shown: list[Any], without: dict[str, tuple[int, int]]
 ) -> None:
     made, found = apply_labels(column(cells), labels)
     assert (made.cells(), found) == (shown, without)

@@ -25,13 +25,19 @@ def encode_distinct(column: Column) -> tuple[list[str], npt.NDArray[np.int64]]:
     return texts, positions
 
 
-def apply_labels(column: Column, labels: Mapping[str, str]) -> tuple[Column, dict[str, int]]:
-    """Replace codes by labels; also return each value without a label (it stays) with its number of cells."""
+def apply_labels(column: Column, labels: Mapping[str, str]) -> tuple[Column, dict[str, tuple[int, int]]]:
+    """Replace codes by labels; also return each value without a label (it stays) with its number of cells and its
+    first row.
+    """
     texts, positions = encode_distinct(column)
     known = CodeList(labels)
     found = [known.label_of(text) for text in texts]
     counts = np.bincount(positions[positions >= 0], minlength=len(texts)).tolist()
-    unlabelled = {text: count for text, label, count in zip(texts, found, counts, strict=True) if label is None}
+    unlabelled = {
+        text: (count, int(np.argmax(positions == position)))
+        for position, (text, label, count) in enumerate(zip(texts, found, counts, strict=True))
+        if label is None and count
+    }
     shown = [text if label is None else label for text, label in zip(texts, found, strict=True)]
     pool = Pool(pa.array(shown, pa.large_string()))
     return Column.of_strings(positions.astype(np.int32), pool, column.why, column.reasons), unlabelled

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from lomrix.core.combining import Extreme
 from lomrix.core.errors import DataError
 from lomrix.core.steps.cells_in_form import format_cells
 from lomrix.core.steps.delivery import TextForm
@@ -25,14 +26,24 @@ CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-9
 
 
 @dataclass(frozen=True)
+class Unlabelled:
+    """A value without a label: how many cells hold it, and the number of the first one's row."""
+
+    count: int
+    first_row: Extreme
+
+
+@dataclass(frozen=True)
 class Occurring:
     """What the columns of a table hold, as far as missing codes are chosen by it: their reasons with numbers of cells,
-    and how many cells hold a code as a value, counted in advance if the table is worked on in parts.
+    and how many cells hold a code as a value, counted in advance if the table is worked on in parts; and the values
+    without a label of columns that show labels.
     """
 
     reasons: Mapping[str, Mapping[str, int]]
     codes: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
     columns: Mapping[str, Column] = field(default_factory=dict)
+    unlabelled: Mapping[str, Mapping[str, Unlabelled]] = field(default_factory=dict)
 
     @classmethod
     def of(cls, table: Table, codes: Collection[str] | None = None) -> Occurring:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from lomrix.core.combining import Extreme
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.rows.sorting import sort_rows
@@ -16,6 +17,7 @@ from lomrix.core.steps.export.accounts import make_account, note_reasons_without
 from lomrix.core.steps.export.coding import (
     CANDIDATES,
     Occurring,
+    Unlabelled,
     choose_codes,
     fill_codes,
     find_free_code,
@@ -41,10 +43,12 @@ WORKERS = 2
 
 
 def survey(step: Export, tables: Inputs) -> Occurring:
-    """Find the reasons of missing cells, and which codes could mean missing."""
-    table = choose(step, tables.get_one())
+    """Find the reasons of missing cells, which codes could mean missing, and values without a label."""
+    table, unlabelled = show_labels(step, choose(step, tables.get_one()))
     missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
-    return Occurring.of(table, {*CANDIDATES, *missing.specific_codes, missing.everywhere} - {"", AUTO})
+    declared = {code for name in unlabelled for code in table.dictionary.of(name).missing}
+    codes = {*CANDIDATES, *missing.specific_codes, missing.everywhere, *declared} - {"", AUTO}
+    return replace(Occurring.of(table, codes), unlabelled=unlabelled)
 
 
 def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurring | None = None) -> Result:
@@ -82,6 +86,26 @@ def complete(step: Export, result: Result) -> Result:
 def choose(step: Export, table: Table) -> Table:
     """Return the columns to be written."""
     return table.only(choose_columns(step.columns, table.types(), table.name)) if step.columns else table
+
+
+def show_labels(step: Export, table: Table) -> tuple[Table, dict[str, dict[str, Unlabelled]]]:
+    """Return the table with labels in place of codes, and the values without a label by column.
+
+    Raises UsageError if a column has no codes.
+    """
+    if not step.show_labels:
+        return table, {}
+    columns, unlabelled = dict(table.columns), {}
+    for name in choose_columns(step.show_labels, table.types(), table.name):
+        labels = table.dictionary.labels_of(name)
+        if not labels:
+            raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
+        columns[name], rows = apply_labels(table[name], labels)
+        unlabelled[name] = {
+            text: Unlabelled(count, Extreme(table.number_rows(np.array([row]))[0], is_maximum=False))
+            for text, (count, row) in rows.items()
+        }
+    return replace(table, columns=columns), unlabelled
 
 
 def combine_accounts(ready: list[Prepared], accounts: list[Account]) -> Account:
@@ -144,23 +168,24 @@ class TableExport:
         if not self.step.show_labels:
             return
         table, dictionary = self.before, self.before.dictionary
-        columns = dict(table.columns)
+        result, unlabelled = show_labels(self.step, table)
+        occurring = self.whole or replace(Occurring.of(result), unlabelled=unlabelled)
         rows = []
-        for name in choose_columns(self.step.show_labels, table.types(), table.name):
-            labels = dictionary.labels_of(name)
-            if not labels:
-                raise UsageError(f"The dictionary has no codes for {name}.", todo="Name them there, with codes = LIST.")
-            columns[name], unlabelled = apply_labels(table[name], labels)
-            entry = keep_valid_parts(dictionary.of(name), table[name], columns[name], "mapped")
+        for name, here in unlabelled.items():
+            # A missing code is dropped if it is now a value.
+            entry = dictionary.of(name)
+            missing = {code: reason for code, reason in entry.missing.items() if not occurring.count(name, code)}
+            entry = keep_valid_parts(entry, table[name], result[name], "mapped").with_parts(missing=missing)
             dictionary = dictionary.with_changed(name, entry)
-            present = len(table) - table[name].missing_count
-            rows.append((name, present - sum(unlabelled.values()), sum(unlabelled.values())))
-            if unlabelled:
-                shown = ", ".join(f"{text} ({count:,})" for text, count in list(unlabelled.items())[:MOST_SHOWN])
+            count = sum(value.count for value in here.values())
+            rows.append((name, len(table) - table[name].missing_count - count, count))
+            if values := occurring.unlabelled[name]:
+                first = sorted(values, key=lambda text: values[text].first_row.value)[:MOST_SHOWN]
+                shown = ", ".join(f"{text} ({values[text].count:,})" for text in first)
                 self.notes.append(Note(f"values without a label, written as they are: {shown}.", name, kind="no-label"))
         self.listings.append(Listing("labels in place of codes", ("column", "cells", "without a label"), tuple(rows)))
         self.notes += note_dropped_rules(table.dictionary, dictionary)
-        self.before = replace(table.with_columns(columns), dictionary=dictionary)
+        self.before = replace(result, dictionary=dictionary)
 
     def transliterate(self) -> None:
         """Replace non-ASCII letters, and list them."""

@@ -172,7 +172,7 @@ class Export(Step):
     @property
     def division(self) -> Division:
         """Each row on its own, or in their order, unless values or keys of all rows decide."""
-        if self.form in ("bare", "package") or self.show_labels or self.ascii or self.primary_key:
+        if self.form in ("bare", "package") or self.ascii or self.primary_key:
             return WHOLE
         return Division("by order", {"source": self.sort_by}) if self.sort_by else ANY_ROWS
 
