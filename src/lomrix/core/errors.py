@@ -75,7 +75,7 @@ class DataError(LomrixError):
     """The data break a stated expectation or rule; nothing was written.
 
     `extras` are tables that help to correct them, by name; those that were asked for are written anyway. Of the errors
-    of several parts, the one of the lowest `rank` is told: that of the rule that is checked first.
+    of several parts, the one with the lowest `rank` is raised: its rule is checked first.
     """
 
     def __init__(self, what: str, *, extras: Mapping[str, object] | None = None, rank: int = 0, **parts: Any) -> None:

@@ -19,6 +19,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.reasons import NO_OCCASION
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.core.steps.scenes import SCENES
@@ -192,13 +193,16 @@ def test_parts_of_a_panel_equal_the_whole(
     assert parts == whole
 
 
-@given(ROWS, st.integers(1, 9))
-def test_parts_of_a_table_that_was_wide_equal_the_whole(cells: list[tuple[Any, ...]], size: int) -> None:
+@given(ROWS, st.integers(0, 5), st.sampled_from(["stop", "last", "mean", "max"]), st.integers(1, 9))
+def test_parts_of_a_table_that_was_wide_equal_the_whole(
+    cells: list[tuple[Any, ...]], again: int, repeated: str, size: int
+) -> None:
     _, _, x, y, text = map(list, zip(*cells, strict=True))
     ids = [f"c{number}" for number in range(len(x))]
     wide = make("t", id=("string", ids), x1=("number", x), x2=("integer", y), y2=("string", text), y3=("string", text))
     long = ToLong(header="{measure}{wave}", case="id").apply(sources(wide)).table
-    settings = {"case": "id", "occasion": "wave", "header": "{measure}{wave}"}
+    long = concatenate_tables([long, long.slice(0, again)])
+    settings = {"case": "id", "occasion": "wave", "header": "{measure}{wave}", "repeated": repeated}
     whole = happening("to-wide", sources(long), settings, lambda step, tables, _: step.apply(tables))
     parts = happening(
         "to-wide", sources(long), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)

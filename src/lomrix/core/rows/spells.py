@@ -27,7 +27,7 @@ def to_times(columns: Sequence[Column], names: Sequence[str]) -> list[Array]:
 
     Raises DataError if they are not dates or numbers alike.
     """
-    # Of a part, the values do not tell.
+    # A part may have no value where the whole has some.
     known = {*TIMES, *NUMBERS}
     types = {column.type for column in columns if column.type in known or not column.is_without_values} or {"date"}
     if not (types <= set(TIMES) or types <= set(NUMBERS)):

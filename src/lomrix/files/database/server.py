@@ -99,7 +99,7 @@ class Server(ABC):
 
     @abstractmethod
     def estimate_rows(self, connection: Connection) -> int | None:
-        """Return about how many rows there are, as the server's own records tell; None if they do not."""
+        """Return about how many rows there are by the server's own records; None if it has none."""
 
     def read_arrow(
         self, connection: Connection, names: Sequence[str], rows: range | None

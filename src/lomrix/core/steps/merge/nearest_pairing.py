@@ -39,7 +39,7 @@ class NearestPairing(Pairing):
         """Times of both sides as numbers in one unit, and the window in that unit."""
         base_column, added_column = self.base[self.near.base], self.added[self.near.added]
         columns = (base_column, added_column)
-        # Of a part, the values do not tell.
+        # A part may have no value where the whole has some.
         type_ = common_type([column for column in columns if not column.is_without_values] or [
             column for column in columns if column.type != "string"
         ] or columns)  # fmt: skip

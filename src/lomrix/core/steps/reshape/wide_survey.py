@@ -148,7 +148,7 @@ def find_misfits(column: Column) -> Mask:
     elif column.type == "datetime":
         fits = column.values.astype("datetime64[D]").astype(column.values.dtype) == column.values
     else:
-        return ~column.is_missing
+        return np.zeros(len(column), np.bool_)
     return np.asarray(~fits & ~column.is_missing)
 
 
