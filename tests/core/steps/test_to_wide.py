@@ -251,3 +251,4 @@ def test_no_rows_give_no_columns() -> None:
     made = with_(spread="x").apply(sources(empty))
     assert made.table.names == ["crew"]
     assert made.account.facts["cannot_come_back"] == ["the measure x, without any occasion"]
+    assert WIDE.apply(sources(empty)).account.notes == ()

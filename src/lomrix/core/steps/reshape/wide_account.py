@@ -111,7 +111,7 @@ def count(spreading: Spreading, wide: Table) -> Tally:
 
 def count_empty_rows(measures: Sequence[Column]) -> tuple[int, int]:
     """Count the rows without a measured value, and those in which all is missing for no-occasion."""
-    if any(column.why is None for column in measures):
+    if not measures or any(column.why is None for column in measures):
         return 0, 0
     is_empty = np.logical_and.reduce([column.is_missing for column in measures])
     is_never = np.logical_and.reduce([~is_held(column) for column in measures])
