@@ -195,11 +195,16 @@ class Cases:
 
     def _contradict(self, ordered: Column, cases: Mask) -> Mask:
         """Return which of some cases have different present values in a column that is ordered by case."""
-        rows = np.flatnonzero(np.repeat(cases, np.diff(self._bounds)) & ~ordered.is_missing)
-        of_row = np.searchsorted(self._bounds, rows, side="right")
+        numbers = np.flatnonzero(cases)
+        lengths = np.diff(self._bounds)[numbers]
+        of_row = np.repeat(numbers, lengths)
+        rows = np.arange(len(of_row)) + np.repeat(self._bounds[numbers] - (np.cumsum(lengths) - lengths), lengths)
+        if ordered.why is not None:
+            present = ordered.why[rows] == 0
+            rows, of_row = rows[present], of_row[present]
         differ = find_row_changes(ordered.take(rows)) & (of_row[1:] == of_row[:-1])
         result = np.zeros(len(self), np.bool_)
-        result[of_row[1:][differ] - 1] = True
+        result[of_row[1:][differ]] = True
         return result
 
     def list_values(self, name: str, case: int) -> list[str]:
