@@ -285,12 +285,8 @@ class Spreading:
     @property
     def never_made(self) -> list[str]:
         """Columns that would hold only no-occasion."""
-        return [
-            name
-            for measure, by_occasion in self.names.items()
-            for name in by_occasion.values()
-            if name not in set(self.made[measure])
-        ]
+        made = {name for names in self.made.values() for name in names}
+        return [name for by_occasion in self.names.values() for name in by_occasion.values() if name not in made]
 
     @property
     def column_names(self) -> list[str]:
