@@ -17,6 +17,7 @@ from lomrix.files.descriptor import PACKAGE
 from lomrix.files.hashing import hash_file, hash_files
 from lomrix.files.interface import StoredOutput
 from lomrix.files.parquet import Writer
+from lomrix.files.scratch import require_folder
 from lomrix.files.staging import FileSink, flush, get_umask, guard, make_name_beside, make_part, remove_leftovers
 
 PROFILE = "https://datapackage.org/profiles/2.0/datapackage.json"
@@ -38,10 +39,7 @@ class FolderSink(FileSink):
     def check(self) -> None:
         """Stop if the folder could not be created, or an existing one was not made so that it may be replaced."""
         remove_leftovers(self.resolved_path)
-        if not self.path.parent.is_dir():
-            raise FileError(
-                f"The folder {self.path.parent} does not exist.", todo=f"Make it first: mkdir -p {self.path.parent}"
-            )
+        require_folder(self.path.parent)
         if not self.path.exists():
             return
         if not self.path.is_dir():

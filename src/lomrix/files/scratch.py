@@ -52,8 +52,7 @@ class Scratch:
         Raises FileError if it cannot be made.
         """
         place = Path(parent or tempfile.gettempdir())
-        if not place.is_dir():
-            raise FileError(f"The folder {place} does not exist.", todo=f"Make it first: mkdir -p {place}")
+        require_folder(place)
         for leftover in place.glob("lomrix-*"):
             match = NAME.fullmatch(leftover.name)
             if match and not is_alive(int(match["owner"])):
@@ -330,6 +329,15 @@ def append_bytes(path: Path, content: np.ndarray[Any, Any]) -> None:
     with path.open("ab", buffering=0) as file:
         while rest:
             rest = rest[file.write(rest) :]
+
+
+def require_folder(folder: Path) -> None:
+    """Stop if a folder does not exist.
+
+    Raises FileError with the command that makes it.
+    """
+    if not folder.is_dir():
+        raise FileError(f"The folder {folder} does not exist.", todo=f"Make it first: mkdir -p {folder}")
 
 
 def is_alive(process: int) -> bool:

@@ -21,7 +21,7 @@ from lomrix.files import descriptor
 from lomrix.files.hashing import hash_file
 from lomrix.files.interface import Location, Sink, StoredOutput
 from lomrix.files.missing import InCells, MissingPlan, plan_missing
-from lomrix.files.scratch import is_alive
+from lomrix.files.scratch import is_alive, require_folder
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
@@ -170,10 +170,7 @@ class FileSink(Sink):
     def check(self) -> None:
         """Stop if it is a directory, its folder is missing, or it already exists."""
         require_no_directory(self.path)
-        if not self.path.parent.is_dir():
-            raise FileError(
-                f"The folder {self.path.parent} does not exist.", todo=f"Make it first: mkdir -p {self.path.parent}"
-            )
+        require_folder(self.path.parent)
         for path in (self.path, *self.beside):
             if path.is_dir():
                 raise FileError(f"{path} is a directory.", todo="Move it away, or name another file.")

@@ -23,6 +23,7 @@ from lomrix.files.database.reference import Reference
 from lomrix.files.database.server import UNCHANGED, Checksum, ColumnSpec, Index, Server, open_server, translate_errors
 from lomrix.files.dictionary_text import make_sheets
 from lomrix.files.interface import Location, Sink, StoredOutput, TableLocation
+from lomrix.files.scratch import require_folder
 from lomrix.files.staging import describe_losses
 
 DESCRIBED_BY = ("variables", "codes")
@@ -93,8 +94,8 @@ class DatabaseSink(Sink):
     def check(self) -> None:
         """Stop if the server cannot be reached, or a table exists that may not be replaced."""
         path = self.reference.path
-        if path is not None and not path.parent.is_dir():
-            raise FileError(f"The folder {path.parent} does not exist.", todo=f"Make it first: mkdir -p {path.parent}")
+        if path is not None:
+            require_folder(path.parent)
         for role in (self.reference.table, *self._list_described()):
             if len(role.encode()) > self.server.longest_name:
                 raise FileError(
