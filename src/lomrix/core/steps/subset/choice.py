@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.matching import count_codes, find_first_rows
+from lomrix.core.arrays.matching import find_first_rows
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Combinable, Shown, Words
 from lomrix.core.errors import DataError, UsageError
@@ -121,7 +121,7 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", count))
     word, name = parse_pick(step.pick)
     takes_last = step.ties == "last" if name else word == "last"
-    rows, of_rows = np.arange(len(codes)), codes
+    rows, of_rows = np.arange(len(codes), dtype=np.int32 if len(codes) < 2**31 else np.int64), codes
     if name:
         ranks = rank_for_pick(choice.table, name, is_latest=word == "latest")
         # One more, for rows of no key.
@@ -130,15 +130,17 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
         is_best = ranks == best[codes]
         if step.ties is None:
             require_one_best(choice.table, step, codes, size, is_best)
-        rows = np.flatnonzero(is_best)
+        rows = np.flatnonzero(is_best).astype(rows.dtype)
         of_rows = codes[rows]
-    chosen = np.full(size + 1, -1, np.int64)
+    chosen = np.full(size + 1, -1, rows.dtype)
     step_through = slice(None) if takes_last else slice(None, None, -1)  # the last to be put in stays
     chosen[of_rows[step_through]] = rows[step_through]
-    is_kept = codes < 0
-    is_kept[chosen[:-1][chosen[:-1] >= 0]] = True
-    choice.leave_out(~is_kept, "repeated-key")
-    count = int(np.count_nonzero(count_codes(codes, size) > 1))
+    is_repeated = codes >= 0
+    is_repeated[chosen[:-1][chosen[:-1] >= 0]] = False
+    choice.leave_out(is_repeated, "repeated-key")
+    has_several = np.zeros(size, np.bool_)
+    has_several[codes[is_repeated]] = True
+    count = int(np.count_nonzero(has_several))
     kept = f"the one with the {word} {name}" if name else f"the {word}"
     text = Words("{keys:key} had several rows; {kept} was kept.", keys=count, kept=kept)
     choice.notes.append(Note(text, ", ".join(step.one_per), (), "picked", count, done=True))
