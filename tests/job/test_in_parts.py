@@ -323,7 +323,7 @@ def test_what_is_sent_is_received(
         {str(number): Column.of_cells(type_, cells, reason) for number, (type_, cells) in enumerate(parts[:1])}
     )
     long = table.take(np.tile(np.arange(len(table)), 400 * times))
-    sent = [table, long.slice(first, len(long) - 1), long, Words("{n:row}", n=2), Shown([(3, "a")], 2, 1)]
+    sent = [table, long.slice(first, len(long) - 1), long, Words("{n:row}", n=2), Shown([(3, "a")], 2, most=1)]
     if len(table):
         sent.append(Table({"c": table["0"].slice(0, 1).broadcast(5000)}) if table["0"].type != "string" else long)
     folder = tmp_path_factory.mktemp("sent")

@@ -9,6 +9,8 @@ from functools import reduce
 from typing import Any, Protocol, Self, TypeVar, cast, runtime_checkable
 
 T = TypeVar("T")
+# Examples that are shown of what is found in several rows: of a part no fewer than of the whole.
+MOST_EXAMPLES = 4
 
 
 @runtime_checkable
@@ -124,8 +126,8 @@ class Words(str):
 class Shown(str):
     """The first of some items by row number, and a mark if there are more.
 
-    >>> Shown([(4, "b"), (7, "c")], 2, 2, "rows ").combine(Shown([(3, "a")], 1, 2, "rows "))
-    'rows a, b …'
+    >>> Shown([(4, "b"), (7, "c")], 5, "rows ").combine(Shown([(3, "a")], 1, "rows "))
+    'rows a, b, c …'
     """
 
     __slots__ = ("before", "items", "most", "separator", "total")
@@ -136,7 +138,12 @@ class Shown(str):
     separator: str
 
     def __new__(
-        cls, items: Sequence[tuple[int, str]], total: int, most: int, before: str = "", separator: str = ", "
+        cls,
+        items: Sequence[tuple[int, str]],
+        total: int,
+        before: str = "",
+        separator: str = ", ",
+        most: int = MOST_EXAMPLES,
     ) -> Self:
         """Show at most `most` of the items, which are the first of `total`, with the numbers of their rows."""
         first = sorted(items, key=lambda item: item[0])[:most]
@@ -146,12 +153,12 @@ class Shown(str):
         return text
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return Shown, (self.items, self.total, self.most, self.before, self.separator)
+        return Shown, (self.items, self.total, self.before, self.separator, self.most)
 
     def combine(self, later: Self) -> Self:
         """Show the first of both."""
         total = self.total + later.total
-        return type(self)([*self.items, *later.items], total, self.most, self.before, self.separator)
+        return type(self)([*self.items, *later.items], total, self.before, self.separator, self.most)
 
 
 def _make_words(template: str, values: dict[str, int | str]) -> Words:
@@ -204,7 +211,7 @@ class First(Combinable):
     """The first of some items by row number."""
 
     items: tuple[tuple[int, Any], ...]  # row number and item, in order
-    most: int
+    most: int = MOST_EXAMPLES
 
     def combine(self, later: Self) -> Self:
         """Keep the first of both."""

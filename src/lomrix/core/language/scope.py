@@ -26,7 +26,6 @@ if TYPE_CHECKING:
     from lomrix.core.rows.timeline import Timeline
 
 Rows = npt.NDArray[np.int64]
-MOST_EXAMPLES = 4
 
 
 @dataclass(frozen=True)
@@ -136,8 +135,7 @@ class Scope:
 
     def add_note(self, note: Note, rows: Rows) -> None:
         """Note something about the current expression, with the first rows concerned."""
-        examples = tuple((number, None) for number in self.table.number_rows(np.sort(rows)[:MOST_EXAMPLES]))
-        self.reports.append(replace(note, examples=examples, most_examples=MOST_EXAMPLES))
+        self.reports.append(replace(note, examples=self.table.show_rows(np.sort(rows))))
 
     @property
     def order_notes(self) -> list[Note]:

@@ -9,6 +9,7 @@ from itertools import combinations
 import numpy as np
 
 from lomrix.core.arrays.matching import count_codes as counted_codes
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.rows.keys import encode_cells, encode_rows
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.table import Table
@@ -19,7 +20,6 @@ SAMPLE = 20_000
 # A column is nearly a key if its distinct values are at least this share of the rows.
 NEARLY = 0.98
 LEAST_ROWS = 20
-MOST_EXAMPLES = 6
 # Rows repeat within cases if there are at most this many cases per row.
 MOSTLY_REPEATED = 0.7
 IS_ID = re.compile(r"(?i)(^|_)(id|case|person|subject)$|id$")
@@ -73,7 +73,7 @@ def note_near_keys(table: Table) -> list[Note]:
             continue
         first_rows = repeated[:MOST_EXAMPLES]
         texts = column.take(first_rows).to_text().to_pylist()
-        examples = tuple(zip((first_rows + table.first_row).tolist(), texts, strict=True))
+        examples = table.show_rows(first_rows, texts)
         values = int(np.count_nonzero(counts > 1))
         text = f"nearly a key, but {pluralize(values, 'value is', 'values are')} in several rows."
         notes.append(Note(text, name, examples, "nearly-key", len(repeated)))

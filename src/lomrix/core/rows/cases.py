@@ -15,7 +15,7 @@ from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.text_bytes import differs_from_above
 from lomrix.core.arrays.text_bytes import is_ascending as are_ascending
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Shown, Words
+from lomrix.core.combining import MOST_EXAMPLES, Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import encode_cells, encode_rows, format_keys
 from lomrix.core.table.column import Column
@@ -27,7 +27,6 @@ Mask = npt.NDArray[np.bool_]
 Choice = Literal["first", "last", "commonest"]
 # If at most this share of the cases vary, it is an error rather than a measure.
 FEW = 0.05
-MOST_EXAMPLES = 4
 
 
 def find_row_changes(column: Column) -> Mask:
@@ -178,7 +177,7 @@ class Cases:
         ordered = column if self._order is None else column.take(self._order)
         differs = find_row_changes(ordered)
         if not (differs & self._is_same_case).any():
-            return Variation(0, 0, Shown([], 0, MOST_EXAMPLES))
+            return Variation(0, 0, Shown([], 0))
         unequal = contradicting = self._mark_cases(differs)
         if ordered.why is not None:
             is_present = ordered.why == 0
@@ -221,7 +220,7 @@ class Cases:
             (number, f"{text} ({', '.join(self.list_values(name, case))})")
             for number, text, case in zip(numbers, self.format_cases(some), some.tolist(), strict=True)
         ]
-        return Shown(items, len(cases), MOST_EXAMPLES)
+        return Shown(items, len(cases))
 
     # ------------------------------------------------------------ one per case
 
@@ -276,10 +275,10 @@ def require_present(table: Table, name: str, what: str) -> None:
     if not column.missing_count:
         return
     rows = np.flatnonzero(column.is_missing)
-    shown = [(number, str(number)) for number in table.number_rows(rows[:MOST_EXAMPLES])]
+    shown = [(number, str(number)) for number, _ in table.show_rows(rows)]
     raise DataError(
         Words("Rows without {what}: {name} is missing in {rows:row}.", what=what, name=name, rows=len(rows)),
-        where=Shown(shown, len(rows), MOST_EXAMPLES, "row "),
+        where=Shown(shown, len(rows), "row "),
         todo=f"Correct them with a ledger, or leave them out: subset with ‹where=not is_missing({name})›.",
     )
 

@@ -11,9 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Extreme, Shown
+from lomrix.core.combining import MOST_EXAMPLES, Extreme, Shown
 from lomrix.core.errors import DataError
-from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
+from lomrix.core.rows.cases import Cases, require_present
 from lomrix.core.rows.keys import format_keys, group_rows
 from lomrix.core.rows.occasions import Occasion, Ranks, rank_values
 from lomrix.core.table.notes import Note
@@ -260,7 +260,7 @@ class Grid:
             numbers = self.table.number_rows(order[start : min(stop, start + MOST_ROWS)])
             more = " …" if stop - start > MOST_ROWS else ""
             items.append((numbers[0], f"{text} (rows {', '.join(map(str, numbers))}{more})"))
-        return Shown(items, len(starts), MOST_EXAMPLES, separator="; ")
+        return Shown(items, len(starts), separator="; ")
 
     def require_no_repetition(self, todo: str = REPEATED_ADVICE) -> None:
         """Stop if several rows share a case and occasion.

@@ -11,7 +11,7 @@ import numpy as np
 from lomrix.core.arrays.codes import Codes
 from lomrix.core.arrays.spells import Rows, SortedSpells
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Shown
+from lomrix.core.combining import MOST_EXAMPLES, Shown
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.table.column import Column
@@ -19,7 +19,6 @@ from lomrix.core.table.table import Table
 
 TIMES = ("date", "datetime")
 NUMBERS = ("integer", "number")
-MOST_EXAMPLES = 3
 
 
 def to_times(columns: Sequence[Column], names: Sequence[str]) -> list[Array]:
@@ -99,4 +98,4 @@ class Spells:
             (row, f"{key} (rows {first_row}, {row}: until {end}, from {start})")
             for key, (first_row, row), end, start in zip(keys, numbers, ends, starts, strict=True)
         ]
-        return Shown(shown, len(pairs[0]), MOST_EXAMPLES, before, "; ")
+        return Shown(shown, len(pairs[0]), before, "; ")

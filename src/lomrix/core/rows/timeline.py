@@ -10,9 +10,9 @@ import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Shown, Words
+from lomrix.core.combining import MOST_EXAMPLES, Shown, Words
 from lomrix.core.errors import DataError
-from lomrix.core.rows.cases import MOST_EXAMPLES, Cases, require_present
+from lomrix.core.rows.cases import Cases, require_present
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.occasions import Ranks, rank_values
 from lomrix.core.table.column import Column
@@ -192,6 +192,6 @@ class Timeline:
         count = int(np.count_nonzero(same))
         raise DataError(
             Words("{rows:row repeats its|rows repeat their} case and occasion, so their order is unclear.", rows=count),
-            where=Shown(shown, count, MOST_EXAMPLES, separator="; "),
+            where=Shown(shown, count, separator="; "),
             todo="Correct the file, or name a further ‹occasion› that distinguishes the rows.",
         )

@@ -5,11 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any, Self
 
-from lomrix.core.combining import Words, identify_text
+from lomrix.core.combining import MOST_EXAMPLES, Words, identify_text
 
 # A spreadsheet counts the header as row 1, so the first row of data is row 2.
 FIRST_ROW = 2
-MOST_EXAMPLES = 5
 
 
 @dataclass(frozen=True)
@@ -22,7 +21,6 @@ class Note:
     kind: str = "note"
     count: int = 0
     done: bool = False
-    most_examples: int = MOST_EXAMPLES
 
     @property
     def identity(self) -> tuple[object, ...]:
@@ -48,7 +46,7 @@ class Note:
             self,
             text=self.text.combine(later.text),  # type: ignore[arg-type]
             count=self.count + later.count,
-            examples=tuple(examples[: self.most_examples]),
+            examples=tuple(examples[:MOST_EXAMPLES]),
         )
 
     def to_json(self) -> dict[str, object]:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -62,6 +65,11 @@ class Table:
     def number_rows(self, rows: Array) -> list[int]:
         """Return the numbers of some rows, for a message."""
         return [int(number) for number in self.find_row_numbers(rows)]
+
+    def show_rows(self, rows: Array, values: Iterable[Any] | None = None) -> tuple[tuple[int, Any], ...]:
+        """Return the first of some rows as examples: their numbers, each with its value."""
+        numbers = self.number_rows(rows[:MOST_EXAMPLES])
+        return tuple(zip(numbers, itertools.repeat(None) if values is None else values, strict=False))
 
     def find_row_numbers(self, rows: Array) -> Array:
         """Return the numbers of rows as the sheet of the source counts them."""

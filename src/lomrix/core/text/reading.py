@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Words
+from lomrix.core.combining import MOST_EXAMPLES, Words
 from lomrix.core.table.column import DTYPES, Column
 from lomrix.core.table.notes import FIRST_ROW, Note, plural, pluralize
 from lomrix.core.table.numbers import Type
@@ -33,7 +33,6 @@ SAMPLE = 1500
 GLANCE = 12
 # Columns of up to this many rows are concatenated first.
 FEW_ROWS = 50_000
-MOST_EXAMPLES = 5
 NO_STRAYS: Mapping[str, int] = {}
 KINDS = {
     "integer": ("a number", "numbers"),

@@ -9,6 +9,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note
 from lomrix.core.table.numbers import Type
@@ -73,6 +74,6 @@ def note_shortened_numbers(name: str, column: Column, texts: pa.ChunkedArray) ->
     longer = np.flatnonzero(pc.fill_null(pc.match_substring_regex(cells, LONGER), False).to_numpy(zero_copy_only=False))
     if not len(longer):
         return None
-    examples = tuple((int(row) + FIRST_ROW, cells[int(row)].as_py()) for row in longer[:5])
+    examples = tuple((int(row) + FIRST_ROW, cells[int(row)].as_py()) for row in longer[:MOST_EXAMPLES])
     text = "numbers are written in their shortest form, so that 31.0 comes back as 31."
     return Note(text, name, examples, "shortened", len(longer), done=True)

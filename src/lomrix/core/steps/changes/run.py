@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.combining import First, Same, Shown
+from lomrix.core.combining import MOST_EXAMPLES, First, Same, Shown
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.changes.account import ColumnTally, Side, Tally, note_order
@@ -26,7 +26,6 @@ from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
 
 LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
-MOST_EXAMPLES = 3
 MOST_KEYS = 8
 MOST_REPEATED = 4
 # As many as there are.
@@ -193,7 +192,7 @@ class Comparison:
         shown = [(number, f"row {number}: {text}") for number, text in list_keys(repeated, MOST_REPEATED)]
         return Side(
             len(table), without, len(alone), First(tuple(list_keys(alone, most)), most),
-            Shown(shown, len(repeated), MOST_REPEATED),
+            Shown(shown, len(repeated), most=MOST_REPEATED),
         )  # fmt: skip
 
     def _tally_column(self, name: str) -> ColumnTally:
@@ -211,7 +210,7 @@ class Comparison:
             (number, f"{key}, {before or before_reason} → {now or now_reason}")
             for (number, key), ((before, before_reason), (now, now_reason)) in zip(keys, cells, strict=True)
         ]
-        return Shown(items, len(pairs), most, separator="; ")
+        return Shown(items, len(pairs), separator="; ", most=most)
 
 
 def repeat_word(word: str, rows: Rows) -> pa.Array:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
@@ -19,7 +20,6 @@ from lomrix.core.table.notes import Note, format_size, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
-MOST_EXAMPLES = 4
 LEDGER_NAME = "draft_ledger"
 
 

@@ -8,6 +8,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.keys import Groups, format_keys, group_rows
@@ -18,7 +19,6 @@ from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
 MOST_SIDES = 50
-MOST_EXAMPLES = 4
 
 
 @dataclass

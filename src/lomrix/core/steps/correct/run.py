@@ -10,6 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_key_pairs, format_keys
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
@@ -318,8 +319,8 @@ class Correction:
             pairs = zip(rows.tolist(), texts, changes.values(), strict=True)
             rewritten = [(row, new, text) for row, text, (new, _) in pairs if new and text not in (None, new)]
             if rewritten:
-                shown_pairs = shorten_list((f'"{new}" as {text}' for _, new, text in rewritten), 4)
-                examples = tuple((row + self.before.first_row, text) for row, _, text in rewritten[:4])
+                shown_pairs = shorten_list((f'"{new}" as {text}' for _, new, text in rewritten), MOST_EXAMPLES)
+                examples = tuple((row + self.before.first_row, text) for row, _, text in rewritten[:MOST_EXAMPLES])
                 text = f"is {self.done[name].type}, and holds {shown_pairs}; if it is an id, give ‹type={name}=string›."
                 notes.append(Note(text, name, examples, "rewritten", len(rewritten)))
         return notes

@@ -10,6 +10,7 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError
 from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.occasions import format_occasion_pair
@@ -30,7 +31,6 @@ from lomrix.core.table.variable import Variable
 MOST_CELLS = 2_000_000_000
 MOST_PATTERNS = 15
 MOST_MEASURES = 40
-MOST_EXAMPLES = 4
 
 
 def report_coverage(step: Coverage, tables: Inputs, wanted: Collection[str]) -> Result:

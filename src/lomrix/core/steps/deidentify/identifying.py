@@ -17,7 +17,6 @@ SMALL_GROUP = 5
 # Shorter texts occur in others by chance.
 LEAST_LETTERS = 3
 WORD = re.compile(r"\w[\w'’-]*")
-MOST_EXAMPLES = 5
 
 
 def note_identifying(name: str, column: Column) -> Iterator[Note]:
@@ -60,8 +59,7 @@ def find_names_left(before: Table, removed: Sequence[str], result: Table, skippe
             source = next(source for source in sources if source is not None)
             text = f"{pluralize(len(rows), 'cell holds', 'cells hold')} a text of the column {source}, "
             text += "which should be gone; see ‹remove›, or correct them with a ledger."
-            examples = tuple((int(row) + result.first_row, None) for row in rows[:MOST_EXAMPLES])
-            yield Note(text, name, examples, "names-left", len(rows))
+            yield Note(text, name, result.show_rows(rows), "names-left", len(rows))
 
 
 def split_words(text: str) -> list[str]:

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.combining import Extreme, Words, combine, combine_all
+from lomrix.core.combining import MOST_EXAMPLES, Extreme, Words, combine, combine_all
 from lomrix.core.errors import UsageError
 from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
@@ -40,7 +40,6 @@ from lomrix.core.table.selection import choose_columns, unknown_column_error
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import NO_ENTRY, Variable
 
-MOST_EXAMPLES = 3
 NO_SURVEY = Survey()
 
 
@@ -335,9 +334,9 @@ class Derivation:
             ", ".join(f"{column_name} {format_cell(self.before[column_name], row)}" for column_name in used)
             for row in first_rows.tolist()
         ]
-        examples = tuple(zip(self.before.number_rows(first_rows), ingredients, strict=True))
+        examples = self.before.show_rows(first_rows, ingredients)
         text = Words("{cells:cell} undefined: {made} has no value there.", cells=len(rows), made=self.made[name])
-        return Note(text, new_name, examples, "undefined", len(rows), most_examples=MOST_EXAMPLES)
+        return Note(text, new_name, examples, "undefined", len(rows))
 
 
 def describe_origin(tree: ast.expr, expression: str) -> str:

@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_key_pairs, format_keys
 from lomrix.core.steps.account import Account, Balance, Part
@@ -20,7 +21,6 @@ from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.texts import make_text_table, read_text_rows
 
-MOST_EXAMPLES = 5
 KEY, PARTNER = "key", "likely_partner"
 
 
@@ -125,7 +125,7 @@ def _note_clashes(base: Table, old: str, rows: Array, links: Table) -> list[Note
     if not len(rows):
         return []
     first_rows = rows[:MOST_EXAMPLES]
-    examples = tuple(zip((first_rows + base.first_row).tolist(), format_keys(base, [old], first_rows), strict=True))
+    examples = base.show_rows(first_rows, format_keys(base, [old], first_rows))
     text = f"has no link, but is the new id of another in {links.name}: it stays unmatched."
     return [Note(text, old, examples, "clash", len(rows))]
 
@@ -150,7 +150,7 @@ def _note_broken_links(links: Table, name: str, broken: npt.NDArray[np.bool_], a
     if not len(rows):
         return []
     texts = format_keys(links, [name], rows)
-    examples = tuple(zip((rows + links.first_row).tolist(), texts, strict=True))
+    examples = links.show_rows(rows, texts)
     return [
         Note(f"broken links: their new id is not in {added.name}.", name, examples, "broken-link", int(broken.sum()))
     ]

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import First, Words
+from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Listing
@@ -21,7 +21,6 @@ from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.texts import make_text_table
 
-MOST_EXAMPLES = 5
 Rows = Array
 
 
@@ -209,4 +208,4 @@ class OverlapColumn:
             (row, f"{key_text} (row {row}) {a} against {b}")
             for key_text, row, a, b in zip(keys, rows, base_texts, added_texts, strict=True)
         )
-        return Difference(self.name, len(self.differing), First(cells, MOST_EXAMPLES))
+        return Difference(self.name, len(self.differing), First(cells))

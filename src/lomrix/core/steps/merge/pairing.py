@@ -14,7 +14,7 @@ import pyarrow as pa
 
 from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array, Mask
-from lomrix.core.combining import First, Words
+from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import is_unique
 from lomrix.core.rows.keys import PairedKeys, format_keys
@@ -32,7 +32,7 @@ from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table
 
-MOST_EXAMPLES, FIRST_ROWS = 3, 100_000
+FIRST_ROWS = 100_000
 MOST_NEAR = 12
 # At most this many columns are tried as further keys.
 MOST_FURTHER = 8
@@ -61,7 +61,7 @@ class Pairing:
     @property
     def without_spell(self) -> First:
         """Where spells decide: the first rows without one."""
-        return First((), MOST_EXAMPLES)
+        return First(())
 
     @property
     def notes(self) -> tuple[Note, ...]:
@@ -89,8 +89,8 @@ class Pairing:
             table.name,
             keys,
             int(np.count_nonzero(counts > 1)),
-            First(self._list_repeated(table, codes, counts, names), MOST_EXAMPLES),
-            First(tuple(zip(table.number_rows(first), shown, strict=True)), MOST_EXAMPLES),
+            First(self._list_repeated(table, codes, counts, names)),
+            First(table.show_rows(first, shown)),
             self._take_keys(side, unmatched),
             self._take_keys(1, self._find_first(1, codes >= 0)) if side and keys <= MOST_COMPARED else None,
         )
@@ -354,10 +354,9 @@ class Pairing:
             rows = np.flatnonzero(codes < 0)
             if len(rows):
                 name = self.key[0][side]
-                examples = tuple((number, None) for number in table.number_rows(rows[:MOST_EXAMPLES]))
                 text = Words("{rows:row} of {table} without {name}: a missing key never matches.",
                              rows=len(rows), table=table.name, name=name)  # fmt: skip
-                notes.append(Note(text, name, examples, "missing-key", len(rows), most_examples=MOST_EXAMPLES))
+                notes.append(Note(text, name, table.show_rows(rows), "missing-key", len(rows)))
         return tuple(notes)
 
 

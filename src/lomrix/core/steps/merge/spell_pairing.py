@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import First, Shown, Words
+from lomrix.core.combining import MOST_EXAMPLES, First, Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.spells import Spells
@@ -21,7 +21,6 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.reasons import NO_SPELL
 from lomrix.core.wording import shorten_list
 
-MOST_EXAMPLES = 3
 Mask = npt.NDArray[np.bool_]
 
 
@@ -117,7 +116,7 @@ class SpellPairing(Pairing):
             text = f"{format_keys(self.base, [name for name, _ in self.key], rows[:1])[0]}: rows "
             raise DataError(
                 Words("{spells:spell} of {table} would match several rows.", spells=used, table=self.added.name),
-                where=Shown([(numbers[0], text + shorten_list(map(str, numbers), 4))], used, 1),
+                where=Shown([(numbers[0], text + shorten_list(map(str, numbers), 4))], used, most=1),
                 todo="Correct the rows, or use ‹expect=many-to-one›.",
                 rank=1,
             )
@@ -146,8 +145,7 @@ class SpellPairing(Pairing):
         keys = format_keys(self.base, [name for name, _ in self.key], first)
         days = format_keys(self.base, [self.during.day], first)
         why = ["outside its spells" if outside else "no spell at all" for outside in self.is_outside[first]]
-        rows = zip(self.base.number_rows(first), zip(keys, days, why, strict=True), strict=True)
-        return First(tuple(rows), MOST_EXAMPLES)
+        return First(self.base.show_rows(first, zip(keys, days, why, strict=True)))
 
     @property
     def notes(self) -> tuple[Note, ...]:
@@ -156,9 +154,8 @@ class SpellPairing(Pairing):
         reversed_ = "that {spells:=ends before it starts|end before they start}"
         for is_unusable, what in ((self.spells.has_no_start, "without a start"), (self.spells.is_reversed, reversed_)):
             rows = np.flatnonzero(is_unusable)
-            examples = tuple((number, None) for number in self.added.number_rows(rows[:MOST_EXAMPLES]))
             words = Words("{spells:spell} " + what + " {spells:=covers|cover} nothing.", spells=len(rows))
-            notes.append(Note(words, self.during.start, examples, "spell-unusable", len(rows)))
+            notes.append(Note(words, self.during.start, self.added.show_rows(rows), "spell-unusable", len(rows)))
         later, earlier = self.spells.overlaps
         words = Words(
             "{spells:spell} of {table} {spells:=overlaps|overlap} an earlier one.",

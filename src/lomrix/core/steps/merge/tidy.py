@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.combining import Shown, Words
+from lomrix.core.combining import MOST_EXAMPLES, Shown, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.merge.settings import KeyPairs, Merge
@@ -16,8 +16,6 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
-
-MOST_EXAMPLES = 3
 
 
 def tidy_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
@@ -62,7 +60,8 @@ def tidy_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) 
     for table, side in ((base, 0), (added, 1)):
         names = tuple(pair[side] for pair in key)
         tidy = table.with_columns({name: tidy_column(table[name], words) for name in names})
-        _require_distinct(table, tidy, names, rank=side)
+        # Before all that the keys decide.
+        _require_distinct(table, tidy, names, rank=side - 2)
         result.append(tidy)
     notes = [Note(f"keys were compared ignoring {', '.join(words)}.", ", ".join(k for k, _ in key), kind="tidy")]
     return result[0], result[1], notes
@@ -83,7 +82,7 @@ def _require_distinct(before: Table, after: Table, names: tuple[str, ...], rank:
         raise DataError(
             Words("Tidying would make different keys of {table} equal, in {rows:row}.",
                   table=before.name, rows=len(conflicting)),
-            where=Shown([*zip(before.number_rows(some), texts, strict=True)], len(conflicting), MOST_EXAMPLES),
+            where=Shown(before.show_rows(some, texts), len(conflicting)),
             todo="Use fewer words, or correct the keys with a ledger.",
             rank=rank,
         )  # fmt: skip

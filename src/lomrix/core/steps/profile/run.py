@@ -9,6 +9,7 @@ import numpy as np
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.matching import count_codes as counted_codes
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import find_candidate_keys, note_near_keys
 from lomrix.core.rows.keys import encode_cells
@@ -130,7 +131,7 @@ def make_notes(table: Table) -> list[Note]:
     notes = note_near_keys(table)
     for name, column in table.columns.items():
         if column.type == "number" and len(rows := find_mixed_decimals(column)):
-            examples = tuple((int(row) + table.first_row, float(column.values[row])) for row in rows[:5])
+            examples = table.show_rows(rows, column.values[rows[:MOST_EXAMPLES]].tolist())
             notes.append(Note("all other cells are whole numbers.", name, examples, "mixed-decimals", len(rows)))
         labels = table.dictionary.labels_of(name)
         if codes := guess_missing_codes(column, table.dictionary.of(name), labels):
@@ -139,11 +140,7 @@ def make_notes(table: Table) -> list[Note]:
             text += plural(len(codes), "looks like a missing code", "look like missing codes")
             text += f"; if so, use ‹missing_text={','.join(map(str, codes))}› or declare it in a dictionary."
             rows = np.flatnonzero(np.isin(column.values, codes) & ~column.is_missing)
-            notes.append(
-                Note(
-                    text, name, tuple((int(row) + table.first_row, None) for row in rows[:5]), "missing-code", len(rows)
-                )
-            )
+            notes.append(Note(text, name, table.show_rows(rows), "missing-code", len(rows)))
         for group in find_near_duplicates(column)[:MOST_GROUPS]:
             shown = ", ".join(f'"{text}" ({count:,})' for text, count in group)
             text = f"texts that differ only in capitals or spaces: {shown}."

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Shown, Words
+from lomrix.core.combining import MOST_EXAMPLES, Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.recode.mapping import (
@@ -42,7 +42,6 @@ from lomrix.core.table.texts import read_text_rows, require_heads
 from lomrix.core.wording import shorten_list
 
 MAP_HEADS = ("variable", "old", "new")
-MOST_EXAMPLES = 5
 
 
 @dataclass(frozen=True)
@@ -403,6 +402,6 @@ def require_within(table: Table, name: str, low: float, high: float) -> None:
         ]
         raise DataError(
             Words("{name} has {n:cell} outside {span}.", name=name, n=len(rows), span=f"{low:g} to {high:g}"),
-            where=Shown(shown, len(rows), MOST_EXAMPLES),
+            where=Shown(shown, len(rows)),
             todo="Correct the cells first, or use the right ‹span›.",
         )

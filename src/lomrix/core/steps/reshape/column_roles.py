@@ -22,7 +22,6 @@ from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
 SPREAD, CONSTANT, LEFT_OUT, LABELS = "spread", "constant", "left out", "labels"
-MOST_EXAMPLES = 4
 
 
 @dataclass

@@ -9,7 +9,7 @@ from functools import cached_property
 
 import numpy as np
 
-from lomrix.core.combining import Words, combine_all
+from lomrix.core.combining import MOST_EXAMPLES, Words, combine_all
 from lomrix.core.rows.course import Courses
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.rows.occasions import (
@@ -27,8 +27,6 @@ from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
-
-MOST_EXAMPLES = 5
 
 
 def survey(step: ToLong, tables: Inputs) -> WideSurvey:
@@ -295,7 +293,7 @@ class LongAccount:
         """Return the numbers of the first of some rows, with their cases."""
         first, case = rows[:MOST_EXAMPLES], self.turn.case
         texts = format_keys(self.turn.wide, case, first) if case else [None] * len(first)
-        return tuple(zip(self.turn.wide.number_rows(first), texts, strict=True))
+        return self.turn.wide.show_rows(first, texts)
 
     @cached_property
     def _case_counts(self) -> tuple[np.ndarray, np.ndarray, int]:
@@ -314,7 +312,7 @@ class LongAccount:
         rows, without_case, cases = self._case_counts
         name = ", ".join(self.turn.case)
         repeated = Words("{n:case is|cases are} in more than one row, so case and occasion repeat.", n=cases)
-        examples = tuple((number, None) for number in self.turn.wide.number_rows(without_case[:MOST_EXAMPLES]))
+        examples = self.turn.wide.show_rows(without_case)
         missing = Words("{n:row} without a case.", n=len(without_case))
         return (
             Note(repeated, name, self._show_cases(rows), "repeated-case", cases),

@@ -253,7 +253,7 @@ class Gathering:
                 (number,) = self.wide.number_rows(rows[:1])
                 raise DataError(
                     f"{name} holds whole numbers that would lose digits among decimals.",
-                    where=Shown([(number, f"row {number}: {column.values[rows[0]]}")], len(rows), 1),
+                    where=Shown([(number, f"row {number}: {column.values[rows[0]]}")], len(rows), most=1),
                     todo=f"If they are ids, use ‹type={name}=string›.",
                 )
 

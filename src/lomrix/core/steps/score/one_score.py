@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.scales import Reliability, compute_reliability
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.operands import merge_reasons
 from lomrix.core.rows.reversed_items import find_reversed
@@ -20,7 +21,6 @@ from lomrix.core.table.scale import Scale, parse_span
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 
-MOST_EXAMPLES = 5
 # Numbers of the reasons that a score has besides those of its items.
 TOO_FEW_ITEMS, NO_ITEM = 1, 2
 

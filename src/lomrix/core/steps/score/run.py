@@ -22,8 +22,6 @@ from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.wording import shorten_list
 
-MOST_EXAMPLES = 5
-
 
 def score_items(step: Score, tables: Inputs, wanted: Collection[str]) -> Result:
     """Score what was asked for."""

@@ -9,7 +9,7 @@ from functools import cached_property
 
 import numpy as np
 
-from lomrix.core.combining import Words
+from lomrix.core.combining import MOST_EXAMPLES, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
@@ -42,7 +42,6 @@ from lomrix.core.table.table import Table
 from lomrix.core.text.stray import find_stray_cells
 from lomrix.core.wording import shorten_list
 
-MOST_EXAMPLES = 4
 MOST_PAIRS = 8
 
 

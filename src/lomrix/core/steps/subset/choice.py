@@ -10,7 +10,7 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.matching import find_first_rows
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Combinable, Shown, Words
+from lomrix.core.combining import MOST_EXAMPLES, Combinable, Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.scope import Scope
@@ -25,7 +25,6 @@ from lomrix.core.table.texts import make_text_column
 from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
-MOST_EXAMPLES = 3
 # Numbers that are drawn at once.
 BLOCK = 1 << 20
 CAUSES = {
@@ -121,7 +120,8 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
     choice.notes.append(Note(text, ", ".join(step.one_per), (), "key-missing", count))
     word, name = parse_pick(step.pick)
     takes_last = step.ties == "last" if name else word == "last"
-    rows, of_rows = np.arange(len(codes), dtype=np.int32 if len(codes) < 2**31 else np.int64), codes
+    dtype: type[np.int32 | np.int64] = np.int32 if len(codes) < 2**31 else np.int64
+    rows, of_rows = np.arange(len(codes), dtype=dtype), codes
     if name:
         ranks = rank_for_pick(choice.table, name, is_latest=word == "latest")
         # One more, for rows of no key.
@@ -130,9 +130,9 @@ def keep_one_per_key(step: Subset, choice: RowChoice) -> None:
         is_best = ranks == best[codes]
         if step.ties is None:
             require_one_best(choice.table, step, codes, size, is_best)
-        rows = np.flatnonzero(is_best).astype(rows.dtype)
+        rows = np.flatnonzero(is_best).astype(dtype)
         of_rows = codes[rows]
-    chosen = np.full(size + 1, -1, rows.dtype)
+    chosen = np.full(size + 1, -1, dtype)
     step_through = slice(None) if takes_last else slice(None, None, -1)  # the last to be put in stays
     chosen[of_rows[step_through]] = rows[step_through]
     is_repeated = codes >= 0
@@ -182,7 +182,7 @@ def require_one_best(table: Table, step: Subset, codes: Rows, size: int, is_best
         shown.append((table.number_rows(first_rows[[code]])[0], text))
     raise DataError(
         Words("The {word} {name} is not clear for {keys:key}.", word=word, name=name, keys=len(unclear)),
-        where=Shown(shown, len(unclear), MOST_EXAMPLES, separator="; "),
+        where=Shown(shown, len(unclear), separator="; "),
         todo="Correct the dates, or add ‹ties=first› or ‹ties=last› to decide by the order of the file.",
         columns=[name],
     )
