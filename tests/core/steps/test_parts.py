@@ -45,24 +45,24 @@ def comparable(result: Result) -> Result:
     return replace(result, extras={"prepared": replace(prepared, before=prepared.made.only([]))})
 
 
-@pytest.mark.parametrize("size", [1, 2, 7, 1000])
-@pytest.mark.parametrize("scene", [scene for scene in SCENES if divides(scene)])
-def test_parts_equal_the_whole(scene: str, size: int) -> None:
-    word, inputs, settings = SCENES[scene]
-
+def assert_parts_equal(word: str, inputs: Inputs, settings: dict[str, Any], size: int, *extras: str) -> None:
     def select(step: Step, wanted: list[str]) -> list[str]:
-        return [name for name in wanted if step.can_divide([name])]
+        return [name for name in wanted if step.can_divide([name]) and (name in extras or "all" in extras)]
 
     whole = happening(
         word, inputs, settings, lambda step, tables, wanted: comparable(step.apply(tables, select(step, wanted)))
     )
     parts = happening(
-        word,
-        inputs,
-        settings,
+        word, inputs, settings,
         lambda step, tables, wanted: comparable(apply_in_parts(step, tables, select(step, wanted), size)),
-    )
+    )  # fmt: skip
     assert parts == whole
+
+
+@pytest.mark.parametrize("size", [1, 2, 7, 1000])
+@pytest.mark.parametrize("scene", [scene for scene in SCENES if divides(scene)])
+def test_parts_equal_the_whole(scene: str, size: int) -> None:
+    assert_parts_equal(*SCENES[scene], size, "all")
 
 
 ROWS = st.lists(
@@ -120,20 +120,8 @@ def test_parts_of_any_table_equal_the_whole(
     )
     word, settings = work
 
-    def select(extras: list[str]) -> list[str]:
-        leaves_out = {"one_per", "sample"} & set(settings) or {"sort_by", "where"} <= set(settings)
-        return [name for name in extras if name == "left_out" and leaves_out]
-
-    whole = happening(
-        word, inputs, settings, lambda step, tables, extras: comparable(step.apply(tables, select(extras)))
-    )
-    parts = happening(
-        word,
-        inputs,
-        settings,
-        lambda step, tables, extras: comparable(apply_in_parts(step, tables, select(extras), size)),
-    )
-    assert parts == whole
+    leaves_out = {"one_per", "sample"} & set(settings) or {"sort_by", "where"} <= set(settings)
+    assert_parts_equal(word, inputs, settings, size, *(["left_out"] if leaves_out else []))
 
 
 @given(ROWS, st.booleans(), st.sampled_from(["", "id"]), st.sampled_from([1, 2**53 + 1]), st.integers(1, 9))
@@ -144,11 +132,7 @@ def test_parts_of_a_wide_table_equal_the_whole(
     y = [value if value is None or value < 9 else value * factor for value in y]
     wide = make("t", id=("string", id_), w1=("number", x), w2=("integer", y), v2=("string", text), v3=("string", id_))
     settings = {"header": ("{measure}{wave}",), "case": case, "keep_empty": keeps}
-    whole = happening("to-long", sources(wide), settings, lambda step, tables, _: step.apply(tables))
-    parts = happening(
-        "to-long", sources(wide), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
-    )
-    assert parts == whole
+    assert_parts_equal("to-long", sources(wide), settings, size)
 
 
 @given(
@@ -171,11 +155,7 @@ def test_parts_of_a_long_table_equal_the_whole(
         "case": "id", "occasion": "m", "header": "{measure}{m}", "repeated": repeated, "if_changing": changing,
         "spread": f"{spread},z" if spread else "", "constant": constant,
     }  # fmt: skip
-    whole = happening("to-wide", sources(long), settings, lambda step, tables, _: step.apply(tables))
-    parts = happening(
-        "to-wide", sources(long), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
-    )
-    assert parts == whole
+    assert_parts_equal("to-wide", sources(long), settings, size)
 
 
 @given(ROWS, st.booleans(), st.sampled_from([(), ("2", "0", "7")]), st.sampled_from(["", "x"]), st.integers(1, 9))
@@ -186,11 +166,22 @@ def test_parts_of_a_panel_equal_the_whole(
     id_, month, x, y, text = map(list, zip(*((*key, *row[2:]) for key, row in distinct.items()), strict=True))
     panel = make("t", id=("string", id_), m=("integer", month), x=("number", x), y=("integer", y), w=("string", text))
     settings = {"case": "id", "occasion": "m", "occasions": occasions, "only_whole": only_whole, "constant": constant}
-    whole = happening("to-balanced", sources(panel), settings, lambda step, tables, _: step.apply(tables))
-    parts = happening(
-        "to-balanced", sources(panel), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
-    )
-    assert parts == whole
+    assert_parts_equal("to-balanced", sources(panel), settings, size)
+
+
+@given(ROWS, ROWS, st.sampled_from(["", "x", "w"]), st.integers(1, 9))
+def test_parts_of_a_coverage_equal_the_whole(
+    cells: list[tuple[Any, ...]], more: list[tuple[Any, ...]], measure: str, size: int
+) -> None:
+    id_, month, x, y, text = map(list, zip(*cells, *more, strict=True))
+    rows = np.arange(len(cells) + len(more))
+    where = np.where(rows < len(cells), rows, -1)
+    x_seen, w_seen = (Column.of_cells("number", x).take_or(where, NO_OCCASION),
+                      Column.of_cells("string", text).take_or(where, NO_OCCASION))  # fmt: skip
+    panel = make("t", id=("string", id_), m=("integer", [number % 4 for number in month]), o=("string", text))
+    panel = panel.with_columns({**panel.columns, "x": x_seen, "w": w_seen, "y": Column.of_cells("integer", y)})
+    occasion = "m,o" if len(cells) % 2 else "m"
+    assert_parts_equal("coverage", sources(panel), {"case": "id", "occasion": occasion, "measure": measure}, size)
 
 
 @given(ROWS, st.integers(0, 5), st.sampled_from(["stop", "last", "mean", "max"]), st.integers(1, 9))
@@ -203,11 +194,7 @@ def test_parts_of_a_table_that_was_wide_equal_the_whole(
     long = ToLong(header="{measure}{wave}", case="id").apply(sources(wide)).table
     long = concatenate_tables([long, long.slice(0, again)])
     settings = {"case": "id", "occasion": "wave", "header": "{measure}{wave}", "repeated": repeated}
-    whole = happening("to-wide", sources(long), settings, lambda step, tables, _: step.apply(tables))
-    parts = happening(
-        "to-wide", sources(long), settings, lambda step, tables, _: apply_in_parts(step, tables, (), size)
-    )
-    assert parts == whole
+    assert_parts_equal("to-wide", sources(long), settings, size)
 
 
 @given(ROWS, ROWS, st.sampled_from(["", "w=1,2", "w=a,b"]), st.sampled_from(["all", "shared"]), st.integers(1, 9))
@@ -222,9 +209,7 @@ def test_parts_of_stacked_files_equal_the_whole(
     files = sources(replace(tables[0], dictionary=coded), tables[1], make("c", x=("integer", []), m=("number", [])))
     files = files if not mark else sources(*files.get_all("source")[:2])
     settings = {"mark": mark, "columns": columns}
-    whole = happening("stack", files, settings, lambda step, tables, _: step.apply(tables))
-    parts = happening("stack", files, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
-    assert parts == whole
+    assert_parts_equal("stack", files, settings, size)
 
 
 PEOPLE = st.lists(st.tuples(st.sampled_from([None, "a", "b", "c", "d "]), st.integers(0, 3)), max_size=6)
@@ -246,11 +231,7 @@ def test_parts_of_a_merge_equal_the_whole(
     if status == "":
         more = make("q", id=("string", names[::-1]), n=("integer", numbers), y=("integer", numbers[::-1]))
         inputs = merging(*inputs, more)
-    whole = happening("merge", inputs, settings, lambda step, tables, _: step.apply(tables, ["conflicts"]))
-    parts = happening(
-        "merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, ["conflicts"], size)
-    )
-    assert parts == whole
+    assert_parts_equal("merge", inputs, settings, size, "conflicts")
 
 
 SPELLS = st.lists(
@@ -283,9 +264,7 @@ def test_parts_of_a_merge_by_time_equal_the_whole(
     added = make("s", id=("string", names), start=("integer", starts), end=("number", ends), z=("string", names))
     settings = {"key": ("id",), "rows": kept, "tidy_keys": tidy, **how}
     inputs = merging(base, added)
-    whole = happening("merge", inputs, settings, lambda step, tables, _: step.apply(tables))
-    parts = happening("merge", inputs, settings, lambda step, tables, _: apply_in_parts(step, tables, (), size))
-    assert parts == whole
+    assert_parts_equal("merge", inputs, settings, size)
 
 
 @given(ROWS, ROWS, st.sampled_from(["", "0.5"]), st.sampled_from(["first", "all"]), st.booleans(), st.integers(1, 9))
@@ -301,6 +280,4 @@ def test_parts_of_two_deliveries_equal_the_whole(
         both.append(table.with_columns({**table.columns, **more}))
     settings = {"key": "id,m", "tolerance": tolerance, "list": shown}
     tables = Inputs(old=both[0], new=both[1])
-    whole = happening("changes", tables, settings, lambda step, inputs, _: step.apply(inputs))
-    parts = happening("changes", tables, settings, lambda step, inputs, _: apply_in_parts(step, inputs, (), size))
-    assert parts == whole
+    assert_parts_equal("changes", tables, settings, size)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -73,7 +73,7 @@ class Grid:
         return list(zip(*(self._to_values(groups.values[name]) for name in self.names), strict=True)), groups.codes
 
     @cached_property
-    def _first_rows(self) -> dict[Occasion, Extreme]:
+    def first_rows(self) -> dict[Occasion, Extreme]:
         """For each occasion the number of its first row, where that may matter."""
         distinct, codes = self._distinct
         rows = np.arange(len(distinct))
@@ -91,12 +91,12 @@ class Grid:
         if self.whole is not None:
             return self.whole
         filled = len(self.table) if self._is_without_repetition else int(np.count_nonzero(self._occupied))
-        return GridSurvey(self._first_rows, len(self.cases), filled, self._show_repeated())
+        return GridSurvey(self.first_rows, len(self.cases), filled, self._show_repeated())
 
     @cached_property
     def occasions(self) -> tuple[Occasion, ...]:
         """The occasions that occur, in order."""
-        first_rows = self._first_rows if self.whole is None else self.whole.first_rows
+        first_rows = self.first_rows if self.whole is None else self.whole.first_rows
         appearance = sorted(first_rows, key=lambda occasion: first_rows[occasion].value)
         return tuple(appearance[index] for index in self._sort_occasions(appearance))
 
@@ -277,23 +277,31 @@ class Grid:
             )
 
 
-def find_unseen_rows(table: Table, case: tuple[str, ...], occasion: tuple[str, ...]) -> npt.NDArray[np.bool_]:
+def find_balancing_rows(table: Table, measures: Iterable[str]) -> npt.NDArray[np.bool_]:
+    """Find the rows with a measure that is missing for `no-occasion`, which may only balance a panel."""
+    result = np.zeros(len(table), np.bool_)
+    for name in measures:
+        column = table[name]
+        if column.why is not None and NO_OCCASION in column.reasons:
+            result |= column.why == column.reasons.index(NO_OCCASION) + 1
+    return result
+
+
+def find_unseen_rows(
+    table: Table, case: tuple[str, ...], occasion: tuple[str, ...], varying: Mapping[str, int] | None = None
+) -> npt.NDArray[np.bool_]:
     """Find the rows that only balance a panel: the case was not seen then.
 
     Every measure of such a row is missing, some for `no-occasion`; only constants of the case have a value. Case and
-    occasion must not be missing.
+    occasion must not be missing. `varying` has the number of cases in which each measure varies, if this is a part.
     """
-    result, is_named = np.zeros(len(table), np.bool_), False
-    measures = {name: column for name, column in table.columns.items() if name not in (*case, *occasion)}
-    for column in measures.values():
-        if column.why is not None and NO_OCCASION in column.reasons:
-            result |= column.why == column.reasons.index(NO_OCCASION) + 1
-            is_named = True
-    if not is_named:
+    measures = [name for name in table.names if name not in (*case, *occasion)]
+    result = find_balancing_rows(table, measures)
+    if not result.any():
         return result
     cases = Cases(table, case)
-    for name, column in measures.items():
-        has_value = result & ~column.is_missing
-        if has_value.any() and cases.find_variation(name).varies:
+    for name in measures:
+        has_value = result & ~table[name].is_missing
+        if has_value.any() and (cases.find_variation(name).varies if varying is None else varying[name]):
             result &= ~has_value
     return result

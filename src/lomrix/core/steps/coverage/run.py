@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.combining import MOST_EXAMPLES
+from lomrix.core.combining import MOST_EXAMPLES, Extreme, Same, Shown, Words, combine_all
 from lomrix.core.errors import DataError
-from lomrix.core.rows.grid import Grid, find_unseen_rows
-from lomrix.core.rows.occasions import format_occasion_pair
-from lomrix.core.steps.account import Account, Balance, Listing, Part
-from lomrix.core.steps.coverage.patterns import Patterns
-from lomrix.core.steps.coverage.retention import Retention, format_share
+from lomrix.core.rows.cases import Cases
+from lomrix.core.rows.grid import Grid, GridSurvey, find_balancing_rows, find_unseen_rows
+from lomrix.core.rows.keys import format_keys
+from lomrix.core.rows.occasions import Occasion, format_occasion_pair
+from lomrix.core.steps.account import Account, Balance, Part
+from lomrix.core.steps.coverage.account import MOST_MEASURES, Tally
+from lomrix.core.steps.coverage.patterns import PatternCounts, Patterns
+from lomrix.core.steps.coverage.retention import Retention
 from lomrix.core.steps.coverage.settings import Coverage
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.selection import choose_columns
@@ -29,22 +32,84 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 
 MOST_CELLS = 2_000_000_000
-MOST_PATTERNS = 15
-MOST_MEASURES = 40
+FirstRows = Mapping[Occasion, Extreme]
 
 
-def report_coverage(step: Coverage, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Look who was seen when."""
-    covering = CoverageReport(step, tables.get_one())
+@dataclass(frozen=True)
+class CoverageSurvey:
+    """What must be known of all parts: the first row of each occasion, apart from rows that may only balance a panel;
+    of these by the measures that have a value; and in how many cases each measure varies.
+    """
+
+    seen: FirstRows
+    balancing: Mapping[tuple[str, ...], FirstRows]
+    varying: Mapping[str, int]
+
+    def decide(self) -> GridSurvey:
+        """Return the occasions at which a case was seen."""
+        varies = {measures: any(self.varying[name] for name in measures) for measures in self.balancing}
+        found = [self.seen, *(self.balancing[measures] for measures, is_seen in varies.items() if is_seen)]
+        return GridSurvey(combine_all(found), 0, 0, Shown([], 0))
+
+
+def survey(step: Coverage, tables: Inputs) -> CoverageSurvey:
+    """Survey a part."""
+    rows, _ = choose_complete_rows(step, tables.get_one())
+    measures = [name for name in rows.names if name not in (*step.case, *step.occasion)]
+    cases = Cases(rows, step.case)
+    is_balancing = find_balancing_rows(rows, measures)
+    chosen = np.flatnonzero(is_balancing)
+    has_value = np.array([~rows[name].is_missing[chosen] for name in measures], np.bool_).T
+    kinds, kind_of = np.unique(has_value, axis=0, return_inverse=True)
+
+    def find_first_rows(positions: npt.NDArray[np.int64]) -> FirstRows:
+        return Grid(keep_rows(rows, positions), step.case, step.occasion).first_rows
+
+    return CoverageSurvey(
+        find_first_rows(np.flatnonzero(~is_balancing)),
+        {
+            tuple(name for name, has in zip(measures, kind, strict=True) if has): find_first_rows(
+                chosen[kind_of.ravel() == index]
+            )
+            for index, kind in enumerate(kinds.tolist())
+        },
+        {name: cases.find_variation(name).unequal for name in measures},
+    )
+
+
+def report_coverage(
+    step: Coverage, tables: Inputs, wanted: Collection[str], whole: CoverageSurvey | None = None
+) -> Result:
+    """Look who was seen when; `whole` is the survey of all parts."""
+    covering = CoverageReport(step, tables.get_one(), whole)
     with ThreadPoolExecutor(1) as worker:  # the measures are counted while the grid is built
         measured = worker.submit(lambda: covering.measured)
         table_made = covering.make_table()
         measured.result()
+    account, tally = covering.make_account(table_made), covering.tally
     if step.by:
         figures = {"figure": covering.retention.make_figure()} if "figure" in wanted else {}
-        return Result(covering.retention.make_table(), covering.make_account(table_made), figures)
+        return Result(covering.retention.make_table(), account, figures, tally=tally)
     extras = {"figure": covering.make_figure()} if "figure" in wanted else {}
-    return Result(table_made, covering.make_account(table_made), extras)
+    return Result(table_made, account, extras, tally=tally)
+
+
+def choose_complete_rows(step: Coverage, table: Table) -> tuple[Table, tuple[Part, ...]]:
+    """Return the rows that have a case and an occasion, and how many do not."""
+    is_complete = np.ones(len(table), np.bool_)
+    without = []
+    for cause, names in (("no-case", step.case), ("no-occasion", step.occasion)):
+        is_lost = is_complete & np.logical_or.reduce([table[name].is_missing for name in names])
+        without.append(Part("missing", int(np.count_nonzero(is_lost)), cause))
+        is_complete &= ~is_lost
+    return keep_rows(table, np.flatnonzero(is_complete)), tuple(without)
+
+
+def keep_rows(table: Table, rows: npt.NDArray[np.int64]) -> Table:
+    """Return some rows in their order, with their numbers."""
+    if len(rows) == len(table):
+        return table
+    return replace(table.take(rows), row_numbers=table.find_row_numbers(rows))
 
 
 @dataclass(frozen=True)
@@ -64,25 +129,15 @@ class PatternFigure:
 
 
 class CoverageReport:
-    """The coverage of one table."""
+    """The coverage of one table, or of a part of it."""
 
-    def __init__(self, step: Coverage, table: Table) -> None:
+    def __init__(self, step: Coverage, table: Table, whole: CoverageSurvey | None) -> None:
         self.step, self.source = step, table
-        is_complete = np.ones(len(table), np.bool_)
-        self.without: list[Part] = []
-        for cause, names in (("no-case", step.case), ("no-occasion", step.occasion)):
-            missing_masks = [table[name].is_missing for name in names if table[name].missing_count]
-            if missing_masks:
-                lost = np.logical_or.reduce(missing_masks) & is_complete
-                self.without.append(Part("missing", int(np.count_nonzero(lost)), cause))
-                is_complete &= ~lost
-        rows = table.take(np.flatnonzero(is_complete)) if self.without else table
-        unseen = find_unseen_rows(rows, step.case, step.occasion)
-        if unseen.any():
-            self.without.append(Part("missing", int(np.count_nonzero(unseen)), "no-visit", reason=NO_OCCASION))
-            rows = rows.take(np.flatnonzero(~unseen))
-        self.rows = rows
-        self.grid = Grid(self.rows, step.case, step.occasion)
+        rows, without = choose_complete_rows(step, table)
+        unseen = find_unseen_rows(rows, step.case, step.occasion, whole.varying if whole else None)
+        self.without = (*without, Part("missing", int(np.count_nonzero(unseen)), "no-visit", reason=NO_OCCASION))
+        self.rows = keep_rows(rows, np.flatnonzero(~unseen))
+        self.grid = Grid(self.rows, step.case, step.occasion, whole=whole.decide() if whole else None)
         if self.grid.size > MOST_CELLS:
             raise DataError(
                 f"{len(self.grid.cases):,} cases at {self.grid.times:,} occasions are too many for one table.",
@@ -129,111 +184,57 @@ class CoverageReport:
         }
         dictionary = self.source.dictionary.for_columns(self.step.case)
         entries = {**dictionary.variables, **{name: Variable(label=label) for name, label in labels.items()}}
-        return Table(columns, Dictionary(entries, dictionary.codes), name="coverage")
+        numbers = None if self.source.row_numbers is None else self.rows.find_row_numbers(cases.firsts)
+        return Table(columns, Dictionary(entries, dictionary.codes), name="coverage", row_numbers=numbers)
 
     # ----------------------------------------------------------------- account
 
     def make_account(self, result: Table) -> Account:
-        """Report who was seen when."""
-        grid, patterns = self.grid, self.patterns
-        cells = int(np.count_nonzero(patterns.seen))
-        repeated = len(self.rows) - cells
-        parts = (Part("kept", cells, "first"), Part("unused", repeated, "repeating"), *self.without)
-        complete = int(patterns.counts[patterns.rows.all(axis=1)].sum())
-        summary = f"{pluralize(len(grid.cases), 'case')} at {pluralize(grid.times, 'occasion')}"
-        if self.step.by:
-            summary += f", in {pluralize(self.retention.groups.count, 'group')} by {', '.join(self.step.by)}"
-        if not self.step.min_n:
-            summary += f"; {complete:,} seen at all of them, {cells:,} of {grid.size:,} possible visits made"
-        facts = {"cases": len(grid.cases), "occasions": self.occasions, "repeated_rows": repeated}
+        """Report what adds up over parts; the conclusion makes the rest from the tallies."""
+        cells = int(np.count_nonzero(self.patterns.seen))
+        parts = (Part("kept", cells, "first"), Part("unused", len(self.rows) - cells, "repeating"), *self.without)
+        cases = int(self.patterns.counts.sum())
         return Account(
             "coverage",
-            f"{summary}.",
+            "",
             (
                 Balance("rows", len(self.source), parts, self.source.name),
-                Balance("cases", len(result), (Part("kept", int(patterns.counts.sum())),), quiet=True),
+                Balance("cases", len(result), (Part("kept", cases),), quiet=True),
             ),
-            facts if self.step.min_n else {**facts, "seen_at_all": complete},
-            tuple(self._make_listings()),
-            tuple(self._make_notes()),
+            notes=tuple(self._make_notes()),
+            listings=(self.retention.make_listing(),) if self.step.by else (),
         )
 
-    def _make_listings(self) -> Iterator[Listing]:
-        if self.step.by:
-            yield self.retention.make_listing()
-        if self.step.min_n:  # what is told of all cases could give single ones away
-            return
-        flows, cases = self.patterns.count_flows(), len(self.grid.cases)
-        lines = []
-        for index, text in enumerate(self.occasions):
-            numbers = {word: int(counts[index]) for word, counts in flows.items()}
-            start = int(flows["seen"][0])
-            lines.append(
-                (text, numbers["seen"], format_share(numbers["seen"], cases), format_share(numbers["kept"], start),
-                 *(numbers[word] if index else "" for word in ("new", "returned", "left")),
-                 numbers["not again"] if index + 1 < len(self.occasions) else "")
-            )  # fmt: skip
-        name = ", ".join(self.step.occasion)
-        heads = (name, "seen", "% of cases", f"% of those at {self.occasions[0] if self.occasions else ''}",
-                 "new", "returned", "left", "not seen again")  # fmt: skip
-        yield Listing("seen at each occasion", heads, tuple(lines), splits=True)
-        yield self._list_patterns(cases)
-        if self.measured is not None:
-            yield self.measured
-
-    def _list_patterns(self, cases: int) -> Listing:
-        patterns = self.patterns
-        texts, counts = patterns.format_patterns()[:MOST_PATTERNS], patterns.counts
-        lines: list[tuple[object, ...]] = [
-            (text, int(n), format_share(int(n), cases)) for text, n in zip(texts, counts, strict=False)
-        ]
-        if len(counts) > MOST_PATTERNS:
-            others = int(counts[MOST_PATTERNS:].sum())
-            lines.append((f"{len(counts) - MOST_PATTERNS:,} further patterns", others, format_share(others, cases)))
-        return Listing("patterns: x seen, _ not", ("pattern", "cases", "% of cases"), tuple(lines))
+    @cached_property
+    def tally(self) -> Tally:
+        """What the conclusion needs of this part."""
+        repeated = len(self.rows) - int(np.count_nonzero(self.patterns.seen))
+        patterns = PatternCounts(self.patterns.rows, self.patterns.counts)
+        groups = self.retention.groups.count if self.step.by else 0
+        measures, cells = self.measured
+        return Tally(Same(tuple(self.occasions)), patterns, repeated, groups, Same(len(measures)), cells)
 
     @cached_property
-    def measured(self) -> Listing | None:
-        """Share of the rows of each occasion in which a measure has a value."""
+    def measured(self) -> tuple[list[str], Mapping[str, tuple[int, ...]]]:
+        """The measures; and of the first ones and of all rows ("") the number of cells with a value, by occasion."""
         types = self.rows.types()
         key = {*self.step.case, *self.step.occasion}
         names = [name for name in types if name not in key]
         if self.step.measure:
             names = choose_columns(self.step.measure, types, self.rows.name)
-        if not names:
-            return None
         rows = self.grid.count_per_occasion()
-        lines = []
+        cells = {"": tuple(rows.tolist())}
         for name in names[:MOST_MEASURES]:
             column = self.rows[name]
             present = rows if column.why is None else self.grid.count_per_occasion(column.why == 0)
-            lines.append(
-                (name, *(format_share(int(n), int(row_count)) for n, row_count in zip(present, rows, strict=True)))
-            )
-        more = f"; {len(names) - MOST_MEASURES:,} further ones are not shown" if len(names) > MOST_MEASURES else ""
-        title = f"cells with a value, % of the rows of the occasion{more}"
-        start = f"{self.step.occasion[0]} " if len(self.step.occasion) == 1 else ""
-        heads = tuple(start + text for text in self.occasions)
-        return Listing(title, ("variable", *heads), tuple(lines), splits=True)
+            cells[name] = tuple(present.tolist())
+        return names, cells
 
     def _make_notes(self) -> Iterator[Note]:
         yield from self.grid.order_notes
         rows = self.grid.repeated
-        if len(rows):
-            first_rows = rows[:MOST_EXAMPLES]
-            texts = zip(*(self.rows[name].take(first_rows).to_text().to_pylist()
-                          for name in (*self.step.case, *self.step.occasion)), strict=True)  # fmt: skip
-            numbers = (first_rows + self.rows.first_row).tolist() if self.rows is self.source else [0] * len(first_rows)
-            examples = tuple((row, " ".join(map(str, text))) for row, text in zip(numbers, texts, strict=True) if row)
-            text = f"{pluralize(len(rows), 'row shares', 'rows share')} case and occasion with another one."
-            yield Note(text, "", examples, "repeated", len(rows))
+        texts = format_keys(self.rows, [*self.step.case, *self.step.occasion], rows[:MOST_EXAMPLES])
+        text = Words("{rows:row shares|rows share} case and occasion with another one.", rows=len(rows))
+        yield Note(text, "", self.rows.show_rows(rows, texts), "repeated", len(rows))
         if self.step.by:
             yield from self.retention.make_notes()
-        if self.step.min_n:
-            return
-        patterns = self.patterns
-        gaps = patterns.pattern_last - patterns.pattern_first + 1 > np.count_nonzero(patterns.rows, axis=1)
-        missed = int(patterns.counts[gaps].sum())
-        if missed:
-            text = f"{pluralize(missed, 'case')} missed an occasion and came back."
-            yield Note(text, kind="missed-between", count=missed, done=True)

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
 
@@ -17,6 +17,8 @@ class Coverage(Step):
 
     word: ClassVar[str] = "coverage"
     implementation: ClassVar[str] = "lomrix.core.steps.coverage.run:report_coverage"
+    surveying: ClassVar[str] = "lomrix.core.steps.coverage.run:survey"
+    conclusion: ClassVar[str] = "lomrix.core.steps.coverage.account:conclude"
     row_size_on_disk: ClassVar[int] = 16
     cell_size: ClassVar[int] = 44
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
@@ -40,6 +42,11 @@ class Coverage(Step):
         require(self.case, "case", "No ‹case› was given.", "Name the column of the case.")
         require(self.occasion, "occasion", "No ‹occasion› was given.", "Name the column of the occasion.")
         return self
+
+    @property
+    def division(self) -> Division:
+        """By case; groups are of all cases."""
+        return WHOLE if self.by else Division("by key", {"source": self.case})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The columns of case and occasion, and the measures."""
