@@ -55,6 +55,19 @@ def test_what_has_no_room_is_wrapped_then_left_out() -> None:
     assert "not shown: values, n" in lines[-1]
 
 
+def test_many_occasions_are_shown_at_both_ends(tmp_path: Path) -> None:
+    times = [f"2024-01-01 {minute // 60:02}:{minute % 60:02}:00" for minute in range(130)]
+    (tmp_path / "a.csv").write_text("id,at,x\n" + "".join(f"a,{time},1\nb,{time},2\n" for time in times))
+    command = ["coverage", "a.csv", "--case", "id", "--occasion", "at"]
+    lines = lomrix(*command, cwd=tmp_path)[0].splitlines()
+    listed = [line.split("   ")[0].strip() for line in lines if line.startswith(("  2024", "  …"))]
+    assert listed == [*times[:12], "…", *times[-12:]]
+    assert sum("not shown: 106" in line for line in lines) == 1 and sum("not shown: 107" in line for line in lines) == 1
+    assert f"  {'x' * 50} … {'x' * 50}" in "\n".join(lines)
+    listing = json.loads(lomrix(*command, "--json", cwd=tmp_path)[0])["account"]["listings"][0]
+    assert [row["at"] for row in listing["rows"]] == times
+
+
 def test_a_table_of_many_columns_is_in_blocks() -> None:
     heads = [Head("sex", is_kept=True), *(Head(f"ship_{at}", is_right_aligned=True) for at in range(9))]
     lines = [line.plain for line in format_grid(heads, [[Cell("f"), *[Cell("12")] * 9]], 40, can_split=True)]

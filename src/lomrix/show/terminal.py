@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TextIO
 
 import numpy as np
@@ -37,6 +37,11 @@ PERCENTAGE = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes of one kind on at least this many columns are shown as one.
 MIN_GATHERED = 3
 GATHERED_NOTES = {"token": "texts mean missing among the values", "blanks-around": "cells begin or end with spaces"}
+# Of a listing by occasion with more than the first number of rows or columns, as many as the second are shown at each
+# end; of a longer word, such as the pattern of hundreds of occasions, as many characters.
+MOST_OCCASIONS, SHOWN_OCCASIONS = 60, 12
+LONGEST_WORD, SHOWN_CHARACTERS = 120, 50
+GAP_MARK = "…"
 # A balance with more parts than this shows each on its own line.
 MAX_INLINE_PARTS = 3
 
@@ -144,6 +149,7 @@ def view_listing(listing: Listing, width: int | None) -> RenderableType:
 
 def format_listing(listing: Listing, width: int | None) -> list[Text]:
     """Format a listing under its title."""
+    listing, notice = cut_occasions(listing) if listing.splits else (listing, [])
     columns = [format_column([row[index] for row in listing.rows]) for index in range(len(listing.columns))]
     heads = [
         Head(escape_controls(name), bool(listing.rows) and all(is_numeric_cell(row[index]) for row in listing.rows),
@@ -152,7 +158,43 @@ def format_listing(listing: Listing, width: int | None) -> list[Text]:
     ]  # fmt: skip
     rows = [[Cell(column[index_]) for column in columns] for index_ in range(len(listing.rows))]
     title = Text(f"  {escape_controls(listing.title)}", style="italic")
-    return [Text(), title, *format_grid(heads, rows, width, can_split=listing.splits)]
+    return [Text(), title, *format_grid(heads, rows, width, can_split=listing.splits), *notice]
+
+
+def cut_occasions(listing: Listing) -> tuple[Listing, list[Text]]:
+    """Leave out what is in the middle of a listing by many occasions, and return a line that names how to see it."""
+    rows, columns = (find_shown(count) for count in (len(listing.rows), len(listing.columns)))
+    is_long, is_wide = None in rows, None in columns
+    if not (is_long or is_wide):
+        return listing, []
+    cut = replace(
+        listing,
+        columns=tuple(GAP_MARK if column is None else listing.columns[column] for column in columns),
+        rows=tuple(
+            tuple(
+                (GAP_MARK if column in (0, None) else "")
+                if row is None or column is None
+                else listing.rows[row][column]
+                for column in columns
+            )
+            for row in rows
+        ),
+    )
+    hidden, what = (len(listing.rows), "rows") if is_long else (len(listing.columns), "columns")
+    message = f"  not shown: {hidden - 2 * SHOWN_OCCASIONS:,} {what} in the middle; --json has them"
+    return cut, [Text(message, style="dim italic")]
+
+
+def find_shown(count: int) -> list[int | None]:
+    """Return the positions at both ends that are shown of many, with None for what is left out between."""
+    ends = [*range(SHOWN_OCCASIONS), None, *range(count - SHOWN_OCCASIONS, count)]
+    return ends if count > MOST_OCCASIONS else list(range(count))
+
+
+def shorten_word(text: str) -> str:
+    """Return a long text of one word without its middle."""
+    is_long = len(text) > LONGEST_WORD and " " not in text
+    return f"{text[:SHOWN_CHARACTERS]} {GAP_MARK} {text[-SHOWN_CHARACTERS:]}" if is_long else text
 
 
 def format_column(cells: Sequence[object]) -> list[str]:
@@ -217,7 +259,7 @@ def format_cell(value: object) -> str:
         return f"{value:,}"
     if isinstance(value, float):
         return format_number(value)
-    return escape_controls(str(value))
+    return shorten_word(escape_controls(str(value)))
 
 
 def view_first_rows(table: Table, width: int | None, shown_columns: Sequence[str] = ()) -> RenderableType:

@@ -221,7 +221,10 @@ class HeaderTemplate:
             if index % 2 == 0:
                 texts.append(part)
             else:
-                texts.append(measure if part == MEASURE else format_occasion(occasion[part], self.widths.get(part, 0)))
+                value = occasion.get(part)
+                text = measure if part == MEASURE else format_occasion(value, self.widths.get(part, 0))
+                # A name without a space is easier to type.
+                texts.append(text.replace(" ", "T") if isinstance(value, datetime.datetime) else text)
         return "".join(texts)
 
 
@@ -247,13 +250,11 @@ def match_pattern(template: HeaderTemplate, name: str) -> dict[str, str] | None:
 
 
 def format_occasion(value: object, width: int = 0) -> str:
-    """Format an occasion's value as in a column's name: 3.0 is 3, zero-padded to a width."""
+    """Format an occasion's value as cells are written: 3.0 is 3, zero-padded to a width."""
     if isinstance(value, bool):
         return str(value).lower()
     if isinstance(value, float) and value.is_integer():
         value = int(value)
-    if isinstance(value, datetime.datetime):
-        return value.isoformat()
     return f"{value:0{width}d}" if width and isinstance(value, int) else str(value)
 
 

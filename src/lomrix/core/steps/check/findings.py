@@ -326,7 +326,8 @@ def find_far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
         return result, ""
     inside = column.values[~column.is_missing][~beyond]
     result[~column.is_missing] = beyond
-    return result, f"{inside.min()} to {inside.max()}"
+    low, high = Column.of(column.type, np.array([inside.min(), inside.max()])).to_text().to_pylist()
+    return result, f"{low} to {high}"
 
 
 def is_beyond_fences(values: Array) -> npt.NDArray[np.bool_]:

@@ -170,7 +170,8 @@ def summarize_values(column: Column, labels: Codes, as_labels: bool) -> tuple[in
         distinct = key_codes.find_distinct(values)
         if column.type == "number":
             return len(distinct), f"{distinct[0]:g} to {distinct[-1]:g}"
-        return len(distinct), f"{distinct[0]} to {distinct[-1]}"
+        low, high = Column.of(column.type, distinct[[0, -1]]).to_text().to_pylist()
+        return len(distinct), f"{low} to {high}"
     codes, size = encode_cells(column)
     distinct_count = int(np.count_nonzero(counted_codes(codes, size)))
     if distinct_count > max(20, len(column) // 2):
