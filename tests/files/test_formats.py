@@ -286,3 +286,52 @@ def test_a_file_name_that_is_not_a_utf8_is_written_or_refused_plainly(tmp_path: 
     assert described["path"] == "b\\xff" + ending
     (task,) = described[descriptor.HISTORY]["tasks"].values()
     assert task["inputs"][0]["path"] == "a\\xe9.csv"
+
+
+TEXT_ONLY = (["--delimiter", ";"], ["--encoding", "latin-1"])
+CELLS_ONLY = (["--decimal", ","], ["--thousands", ","], ["--skip-last", "1"], ["--header-rows", "1"], ["--no-header"])
+
+
+@pytest.mark.parametrize(
+    ("suffix", "options"),
+    [("parquet", each) for each in (*TEXT_ONLY, *CELLS_ONLY)] + [("jsonl", each) for each in CELLS_ONLY]
+    + [("xlsx", each) for each in TEXT_ONLY],
+)  # fmt: skip
+def test_a_reading_option_without_effect_is_refused(tmp_path: Path, suffix: str, options: list[str]) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,5\n")
+    lomrix("subset", "a.csv", "--columns", "id,x", "--out", f"a.{suffix}", cwd=tmp_path)
+    _, error = lomrix("profile", f"a.{suffix}", *options, cwd=tmp_path, status=2)
+    assert error.splitlines()[0] == f"error  {options[0]} does not apply to a.{suffix}."
+    # Beside a file that it applies to it is accepted, and a study file may set it for others.
+    lomrix("stack", f"a.{suffix}", "a.csv", *options, cwd=tmp_path)
+    (tmp_path / "study.toml").write_text('decimal = ","\nencoding = "latin-1"\n')
+    assert "5 to 5" in lomrix("profile", f"a.{suffix}", cwd=tmp_path)[0]
+
+
+@pytest.mark.parametrize("suffix", ["csv", "parquet", "arrow", "jsonl", "xlsx"])
+def test_a_stated_type_and_missing_texts_apply_to_every_format(tmp_path: Path, suffix: str) -> None:
+    (tmp_path / "a.csv").write_text("id,x,day\n1,7,2024\n2,-9,2025\n")
+    lomrix("subset", "a.csv", "--columns", "id,x,day", "--out", f"b.{suffix}", cwd=tmp_path)
+    options = ["--missing-text=-9", "--type", "x=string", "--type", "day=date:%Y"]
+    output = lomrix("profile", f"b.{suffix}", *options, cwd=tmp_path)[0]
+    assert [line.split()[:4] for line in output.splitlines() if line.split()[:1] in (["x"], ["day"])] == [
+        ["x", "string", "1", "-9"], ["day", "date", "none", "2"],
+    ]  # fmt: skip
+
+
+def test_a_plan_reads_the_table_of_a_step_as_its_file(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,7\n2,-9\n3,\n")
+    made = []
+    for out in ("", 'out = "b.csv"\n'):
+        (tmp_path / "p.toml").write_text(
+            f'[[steps]]\ndo = "subset"\nname = "one"\nfrom = "a.csv"\ncolumns = "x"\n{out}'
+            '[[steps]]\ndo = "aggregate"\nfrom = "one"\nby = ["x"]\nstat = ["x: n"]\nmissing_text = ["-9"]\n'
+            'type = ["x=string"]\nout = "c.csv"\n'
+        )
+        if out:
+            (tmp_path / "c.csv").write_text("mine")
+            error = lomrix("run", "p.toml", cwd=tmp_path, status=3)[1]
+            assert "next   Add --overwrite to replace it, or use another name." in error
+        lomrix("run", "p.toml", "--overwrite", cwd=tmp_path)
+        made.append((tmp_path / "c.csv").read_text())
+    assert made[0] == made[1] == "x,x_n\n7,1\n"

@@ -7,12 +7,15 @@ import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from lomrix.core.errors import FileError, UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.steps.step import Step
 from lomrix.job.budget import RunningOptions
+
+if TYPE_CHECKING:
+    from lomrix.files.interface import Source
 
 FILE_NAME = "study.toml"
 # Names of the options that it may set.
@@ -90,9 +93,13 @@ def read_study(path: Path) -> dict[str, Any]:
 def apply_study(step: type[Step], given: dict[str, Any], references: Sequence[str], study: Study) -> Study:
     """Fill in options that the command line leaves open; returns the study with those that applied."""
     applied = []
+    sources = open_sources(references) if {*READING} & {*study.values} else []
+    # Standard input may be of any format.
+    of_files = {name for source in sources for name in source.options_used}
+    used = of_files if "-" not in references else {*READING}
     for name, value in study.values.items():
         is_setting = name in SETTINGS and name in step.model_fields
-        if not (is_setting or name in (*READING, *RUNNING)) or given.get(name) not in (
+        if not (is_setting or name in used or name in RUNNING) or given.get(name) not in (
             None,
             "",
             [],
@@ -105,7 +112,7 @@ def apply_study(step: type[Step], given: dict[str, Any], references: Sequence[st
         if name == "dictionary" and study.path is not None:
             filled = os.path.relpath(study.path.parent / str(value))
         if name == "type":
-            names = list_columns(references)
+            names = {name for source in sources for name in source.names}
             filled = [
                 item for item in (value if isinstance(value, list) else [value]) if item.partition("=")[0] in names
             ]
@@ -127,14 +134,12 @@ def get_default(step: type[Step], name: str) -> object:
     return list(default) if isinstance(default, tuple) else default
 
 
-def list_columns(references: Sequence[str]) -> set[str]:
-    """List the names of the columns of some sources."""
+def open_sources(references: Sequence[str]) -> list[Source]:
+    """Open some sources, as far as they are not standard input."""
     from lomrix.files.reading import ReadSettings
     from lomrix.files.registry import open_source
 
-    return {
-        name for reference in references if reference != "-" for name in open_source(reference, ReadSettings()).names
-    }
+    return [open_source(reference, ReadSettings()) for reference in references if reference != "-"]
 
 
 def format_example(**values: str) -> str:

@@ -40,16 +40,9 @@ def columns_from_arrow(
     """
 
     def convert(name: str) -> tuple[Column, list[Note]]:
-        variable = settings.get_variable(name, beside)
         array, notes = prepare_array(combine_chunks(arrow.column(name)), name)
-        column = column_from_arrow(array, name, table, BLANK)
-        if settings.all_text and column.type != "string":
-            return column.widen("string"), notes
-        if column.type == "string" and variable.type not in (None, "string"):
-            return read_text_column(name, column.to_arrow(), variable, settings.get_date_format(name))
-        if variable.type is not None and (column.type, variable.type) in WIDER:
-            column = column.widen(variable.type)
-        return apply_missing_codes(column, variable.missing) if variable.missing else column, notes
+        column, more = apply_settings(name, column_from_arrow(array, name, table, BLANK), settings, beside)
+        return column, [*notes, *more]
 
     if arrow.num_rows > FEW_ROWS:
         with ThreadPoolExecutor() as workers:
@@ -58,6 +51,21 @@ def columns_from_arrow(
         results = list(map(convert, names))
     columns = {name: column for name, (column, _) in zip(names, results, strict=True)}
     return columns, [note for _, notes in results for note in notes]
+
+
+def apply_settings(name: str, column: Column, settings: ReadSettings, beside: Dictionary) -> tuple[Column, list[Note]]:
+    """Apply type, date form and missing codes to a column that has a type already; also return notes."""
+    if settings.all_text:
+        return column.widen("string"), []
+    variable = settings.get_variable(name, beside)
+    wanted, notes = variable.type or column.type, list[Note]()
+    is_stated = name in settings.types or settings.dictionary.of(name).type is not None
+    if (column.type, wanted) in WIDER:
+        column = column.widen(wanted)
+    elif wanted != column.type and (is_stated or column.type == "string"):
+        typed, notes = read_text_column(name, column.to_text(), variable, settings.get_date_format(name))
+        column = typed.with_missing_of(column)
+    return apply_missing_codes(column, variable.missing) if variable.missing else column, notes
 
 
 def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:

@@ -32,6 +32,7 @@ from lomrix.files.delivered import (
 from lomrix.files.file_source import Cells, FileSource, shift_note
 from lomrix.files.header_rows import FOOTER_ROWS
 from lomrix.files.missing import plan_missing
+from lomrix.files.reading import ALL_OPTIONS
 from lomrix.files.staging import DescribedSink, FileSink
 from lomrix.files.text_layout import Layout, find_layout
 from lomrix.files.text_lines import Body, note_lines, require_closed_quotes, split_footer
@@ -43,6 +44,8 @@ BLOCK = 1 << 23
 
 class Reader(FileSource):
     """A file of delimited text."""
+
+    options_used = ALL_OPTIONS
 
     @cached_property
     def layout(self) -> Layout:

@@ -59,6 +59,7 @@ class FolderSource(Source):
         self.reference, self.settings = reference, settings
         self.sources = [open_(str(file), settings) for file in files]
         first = self.sources[0]
+        self.options_used = first.options_used
         for source in self.sources[1:]:
             self._require_same(first, source)
 

@@ -12,10 +12,10 @@ from lomrix.core.steps.account import Listing
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.files.reading import TYPED_OPTIONS, ReadSettings
 
 if TYPE_CHECKING:
     from lomrix.core.steps.export.prepared import Prepared
-    from lomrix.files.reading import ReadSettings
     from lomrix.files.scratch import TableStore
 
 
@@ -57,6 +57,8 @@ class Source(ABC):
     """Something to read a table from. Only its names and dictionary are read before the table is requested."""
 
     settings: ReadSettings
+    # The reading options that apply to its format.
+    options_used: frozenset[str] = TYPED_OPTIONS
 
     def rename(self, names: Mapping[str, str]) -> None:
         """Apply the settings for new names to the columns that get them."""

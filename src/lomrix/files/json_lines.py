@@ -23,6 +23,7 @@ from lomrix.files import descriptor
 from lomrix.files.arrow_columns import columns_from_arrow
 from lomrix.files.arrow_form import ArrowForm
 from lomrix.files.file_source import Cells, FileSource
+from lomrix.files.reading import TYPED_OPTIONS
 from lomrix.files.staging import DescribedSink
 
 PART = 1 << 16
@@ -35,6 +36,8 @@ LONG_NUMBER = re.compile(rb":\s*-?\d{16,}|:\s*-?[\d.]+[eE][+-]?\d{3}|:\s*-?[NI][
 
 class Reader(FileSource):
     """A file of JSON Lines; its names are known only after all lines are read."""
+
+    options_used = TYPED_OPTIONS | {"encoding"}
 
     _mixed: tuple[str, ...] = ()
 

@@ -126,6 +126,12 @@ class ReadingOptions(BaseModel):
         return self
 
 
+# What applies to cells that have a type already, as in Parquet; to a worksheet; and to delimited text.
+TYPED_OPTIONS = frozenset({"dictionary", "type", "missing_text"})
+SHEET_OPTIONS = TYPED_OPTIONS | {"decimal", "thousands", "header_rows", "no_header", "skip_rows", "skip_last"}
+ALL_OPTIONS = frozenset(ReadingOptions.model_fields)
+
+
 @dataclass(frozen=True)
 class ReadSettings:
     """The settings that apply when a file is read.

@@ -7,16 +7,21 @@ from dataclasses import replace
 
 import numpy as np
 
+from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import note_overridden_labels
+from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.files.arrow_columns import apply_settings
 from lomrix.files.interface import Location, ReadResult, Source
-from lomrix.files.reading import ReadSettings
+from lomrix.files.reading import ALL_OPTIONS, ReadSettings
 from lomrix.files.scratch import TableStore
 
 
 class TableSource(Source):
-    """A table in memory; of the settings only the dictionary matters."""
+    """A table in memory, which may stand for a file of any format that is not written yet."""
+
+    options_used = ALL_OPTIONS
 
     def __init__(self, table: Table, settings: ReadSettings) -> None:
         self.table, self.settings = table, settings
@@ -51,11 +56,15 @@ class TableSource(Source):
             )
         if rows is not None:
             table = table.take(np.arange(rows.start, min(rows.stop, len(table))))
+        notes = list[Note]()
+        columns = dict[str, Column]()
+        for name, column in table.columns.items():
+            columns[name], more = apply_settings(name, column, self.settings, Dictionary())
+            notes += more
         if self.settings.all_text:
-            texts = {name: column.widen("string") for name, column in table.columns.items()}
-            return ReadResult(Table(texts, history=table.history, name=table.name, first_row=table.first_row))
-        notes = note_overridden_labels(self.settings.dictionary, self.table.dictionary, table.names)
-        return ReadResult(replace(table, dictionary=self.dictionary), tuple(notes))
+            return ReadResult(Table(columns, history=table.history, name=table.name, first_row=table.first_row))
+        notes += note_overridden_labels(self.settings.dictionary, self.table.dictionary, table.names)
+        return ReadResult(replace(table, columns=columns, dictionary=self.dictionary), tuple(notes))
 
     def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
         """Return some columns, which are in memory or on disk already."""

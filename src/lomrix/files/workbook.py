@@ -22,7 +22,7 @@ from lomrix.files import descriptor
 from lomrix.files.dictionary_text import parse_sheets
 from lomrix.files.file_source import Cells, Described, FileSource, shift_note
 from lomrix.files.header_rows import FOOTER_ROWS, HEAD_ROWS, count_footer, find_header, note_footer
-from lomrix.files.reading import ReadSettings
+from lomrix.files.reading import SHEET_OPTIONS, ReadSettings
 from lomrix.files.text_layout import name_columns
 from lomrix.files.workbook_errors import column_number, find_errors, find_uncalculated
 from lomrix.files.workbook_writer import DESCRIBING
@@ -56,6 +56,8 @@ class Worksheet:
 
 class Reader(FileSource):
     """One worksheet of a workbook."""
+
+    options_used = SHEET_OPTIONS
 
     @cached_property
     def worksheet(self) -> Worksheet:

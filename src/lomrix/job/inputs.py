@@ -6,12 +6,13 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.steps.step import Inputs, Role
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
+from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import hide_password, is_database
 from lomrix.files.delivered import TEMPLATE
 from lomrix.files.descriptor import list_beside
@@ -94,6 +95,7 @@ class OpenedInputs:
                 elif role.content != "secret":
                     source = open_source(reference, settings)
                 opened.opened.append(OpenedInput(role, reference, source))
+        opened._require_effect()
         return opened
 
     @property
@@ -171,6 +173,15 @@ class OpenedInputs:
         self.notes = [
             (name, note) for name, note in self.notes if note.kind != "stray-text" or note.column not in columns
         ]
+
+    def _require_effect(self) -> None:
+        """Stop if a reading option applies to none of the files."""
+        sources = [(opened.display_name, opened.source) for opened in self.opened if opened.source is not None]
+        used = {name for _, source in sources for name in source.options_used}
+        for name in self.task.reading.model_dump(exclude_defaults=True):
+            if sources and name not in used:
+                files = shorten_list([Path(reference).name for reference, _ in sources], 3)
+                raise SettingError(name, f"‹{name}› does not apply to {files}.", todo=f"Leave ‹{name}› out.")
 
     def _require_known_types(self) -> None:
         sources = [

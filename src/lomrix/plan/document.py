@@ -34,6 +34,8 @@ def format_plan_setting(name: str, value: str) -> str:
     >>> format_plan_setting("expect", "one-to-one"), format_plan_setting("key", "")
     ('expect = "one-to-one"', 'key')
     """
+    if name == "overwrite":  # which is not a key, but an option of the run
+        return "--overwrite"
     name = PLAN_NAMES.get(name, name)
     return f'{name} = "{value}"' if value else name
 

@@ -336,6 +336,15 @@ class Column:
         why[absent] = reasons.index(reason) + 1
         return Column(column.type, values, why, reasons, column.pool)
 
+    def with_missing_of(self, other: Column) -> Column:
+        """Return the column with the missing cells of another one also missing, for the other's reasons."""
+        if other.why is None:
+            return self
+        result = self.clear_missing(other.is_missing)
+        for number, reason in enumerate(other.reasons, start=1):
+            result = result.with_missing(other.why == number, reason)
+        return result
+
     def with_missing(self, cells: npt.NDArray[np.bool_], reason: str) -> Column:
         """Return the column with more cells missing for `reason`; cells already missing stay as they are."""
         cells = cells & ~self.is_missing
