@@ -202,7 +202,11 @@ def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams,
         return PageSink(Path(reference), task.overwrite)
     if reference == STREAM:
         return StreamSink(folder / "stream.csv", stream=streams.stdout, delivery=delivery, in_cells=task.missing)
-    return open_sink(reference, delivery=delivery, overwrite=task.overwrite, in_cells=task.missing)
+    sink = open_sink(reference, delivery=delivery, overwrite=task.overwrite, in_cells=task.missing)
+    if getattr(sink, "in_cells", "empty") != task.missing:
+        what = f"‹missing={task.missing}› does not apply to {sink.name}, which has no words in cells."
+        raise SettingError("missing", what, todo="Leave it out, or name a .csv or .xlsx file.")
+    return sink
 
 
 def resolve(location: Location) -> Location:

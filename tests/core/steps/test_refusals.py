@@ -116,7 +116,7 @@ RECODE: list[Scene] = [("recode", sources(TWO), one) for one in (
     {"map": ("g: 1=3, 1=4",)}, {"map": ("g 1=3",)}, {"map": ("h: 1=3",)}, {"reverse": "g"},
     {"map": ("g: 1=2",), "into": "ship"},
     {"span": "1:2"}, {"map": ("g: 1=2",), "others": "drop"}, {"reverse": "g", "span": "3:1"},
-    {"reverse": "g", "span": "3"},
+    {"reverse": "g", "span": "3"}, {"map": ("g: 1=2",), "order": "alphabet"}, {"to_codes": "ship", "others": "missing"},
 )]  # fmt: skip
 TO_LONG: list[Scene] = [("to-long", sources(one), {"case": "id", **more}) for one, more in (
     (WIDE, {"header": ("{measure}_m",)}), (WIDE, {"header": ("sleep_m{month}",), "value_name": "a,b"}),
@@ -127,6 +127,7 @@ TO_LONG: list[Scene] = [("to-long", sources(one), {"case": "id", **more}) for on
     (WIDE, {"header": ("{measure}_m{month}",), "occasions": "3,6,9"}),
     (WIDE, {"header": ("{measure}_m{month}",), "case": "d"}),
     (table("t", id=["a"], x_1=["u"], x_2=[1]), {"header": ("{measure}_{n}",)}), (WIDE, {"header": ("{measure",)}),
+    (WIDE, {"header": ("{measure}_m{month}",), "guess": True}),
 )]  # fmt: skip
 SPREAD: list[Scene] = [("to-wide", sources(one), more) for one, more in (
     (VISITS, {**TO_WIDE, "spread": "sleep", "constant": "sleep"}),
@@ -159,7 +160,7 @@ OTHERS: list[Scene] = [
     ("subset", sources(TWO), {"where": "g == '1'"}), ("subset", sources(TWO), {"where": "a +"}),
     ("subset", sources(TWO), {"columns": "ship..g"}),
     ("subset", sources(TWO), {"columns": "g::ix"}), ("tally", sources(TWO), {"variables": ("a", "b", "c")}),
-    ("tally", sources(TWO), {}),
+    ("tally", sources(TWO), {}), ("tally", sources(TWO), {"variables": ("g",), "percent": "row"}),
     ("to-balanced", sources(PANEL), {**LONG, "occasions": "early,late"}),
     ("to-balanced", sources(PANEL), {"case": "id"}),
     ("coverage", sources(PANEL), {"case": "id", "occasion": "id"}),

@@ -27,7 +27,7 @@ from lomrix.core.steps.recode.mapping import (
 )
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.recode.value_map import Pair, make_pair, require_disjoint
-from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.steps.step import Inputs, Result, require
 from lomrix.core.table.codes import RANGE
 from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
@@ -93,6 +93,7 @@ def list_instructions(step: Recode, tables: Inputs) -> list[Instruction]:
         raise UsageError(f"Two instructions recode {repeated}.", todo="Use one map, or recode in two steps.")
     if not result:
         raise UsageError("No recoding was given.", todo="Use ‹map=watch: day=1, night=2›.")
+    require(maps or step.others == "keep", "others", "‹others› requires ‹map› or ‹map_file›.", "Leave ‹others› out.")
     return result
 
 

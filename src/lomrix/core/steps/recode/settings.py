@@ -55,6 +55,8 @@ class Recode(Step):
         )
         require(self.reverse or not self.span, "reverse", "‹span› requires ‹reverse›.",
                 "Name the items with ‹reverse›, or leave ‹span› out.")  # fmt: skip
+        require(self.to_codes or self.order == "given", "order", "‹order› requires ‹to_codes›.",
+                "Name the columns with ‹to_codes›, or leave ‹order› out.")  # fmt: skip
         return self
 
     @property

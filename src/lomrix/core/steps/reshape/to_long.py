@@ -70,6 +70,7 @@ class ToLong(Step):
     def _go_together(self) -> Self:
         if self.header:
             check_setting("header", lambda: parse_templates(self.header, self.value_name))
+        require(not (self.guess and self.header), "guess", "‹guess› has no effect beside ‹header›.", "Use one of them.")
         require(self.every or not self.spell, "spell", "‹spell› requires ‹every›.", "Use ‹every=month›.")
         require(self.spell or not self.every, "every", "‹every› requires ‹spell›.", "Use ‹spell=from..until›.")
         require(self.spell or not self.until, "until", "‹until› requires ‹spell›.", "Use ‹spell=from..until›.")

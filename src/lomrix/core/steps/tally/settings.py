@@ -32,6 +32,8 @@ class Tally(Step):
     def _go_together(self) -> Self:
         require(1 <= len(self.variables) <= 2, "variables", "A tally takes one variable, or two to cross them.",
                 "Name one or two, such as sex, or sex and vessel.")  # fmt: skip
+        require(len(self.variables) == 2 or self.percent == "none", "percent",
+                "‹percent› requires two variables to cross.", "Name a second one, or leave ‹percent› out.")  # fmt: skip
         return self
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
