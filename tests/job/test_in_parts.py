@@ -151,6 +151,16 @@ def test_workers_find_what_is_wrong_with_the_data(study: Path) -> None:
     )
 
 
+def test_a_script_that_calls_workers_runs_once(tmp_path: Path) -> None:
+    (tmp_path / "script.py").write_text(
+        "from lomrix.files.scratch import Scratch\nfrom lomrix.job.workers import Workers\nprint('begun')\n"
+        "with Workers(2, Scratch.make('.')) as workers:\n    print(list(workers.run(abs, [(-1,), (2,)])))\n"
+    )
+    command = [sys.executable, "script.py"]
+    output = subprocess.run(command, cwd=tmp_path, check=True, capture_output=True, text=True).stdout
+    assert output == "begun\n[1, 2]\n"
+
+
 def test_a_worker_that_is_killed_ends_the_command(tmp_path: Path) -> None:
     with (
         pytest.raises(OutOfMemoryError, match="ended by the system"),

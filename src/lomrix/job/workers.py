@@ -6,14 +6,16 @@ import multiprocessing
 import os
 import secrets
 import signal
+import sys
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from multiprocessing.process import BaseProcess
 from pathlib import Path
-from types import TracebackType
+from types import ModuleType, TracebackType
 from typing import Any, Self
 
 from lomrix.files.scratch import Scratch
@@ -47,7 +49,8 @@ class Workers:
         pending: deque[tuple[Path, Future[tuple[bytes, Path]]]] = deque()
         for values in arguments:
             path = self.scratch.make_path()
-            pending.append((path, self.executor.submit(work, send((function, values), path), path)))
+            with hide_main_module():
+                pending.append((path, self.executor.submit(work, send((function, values), path), path)))
             if len(pending) > self.count:
                 yield self.receive_result(*pending.popleft(), keeps=keeps)
         while pending:
@@ -75,6 +78,17 @@ class Workers:
         for worker in workers if kind is not None else ():
             worker.kill()
             worker.join()
+
+
+@contextmanager
+def hide_main_module() -> Iterator[None]:
+    """Let processes that are started meanwhile not import the script that called: it would run again in each."""
+    main = sys.modules["__main__"]
+    sys.modules["__main__"] = ModuleType("__main__")
+    try:
+        yield
+    finally:
+        sys.modules["__main__"] = main
 
 
 def begin_worker(count: int) -> None:
