@@ -113,8 +113,9 @@ def test_parts_of_any_table_equal_the_whole(
         cells = sorted(cells, key=lambda row: row[0] or "d")
     id_, month, x, y, text = map(list, zip(*cells, strict=True))
     if "month" in work[1].get("occasion", ""):
-        id_, month = ["a" if one is None else one for one in id_], list(range(len(month)))[::-1]
-        text = ["x" if one is None else one for one in text]
+        if len(cells) % 3:
+            id_, text = ["a" if one is None else one for one in id_], ["x" if one is None else one for one in text]
+        month = list(range(len(month)))[::-1] if len(cells) % 2 else month
     inputs = sources(
         make("t", id=("string", id_), month=("integer", month), x=("number", x), y=("integer", y), t=("string", text))
     )
@@ -142,12 +143,14 @@ def test_parts_of_a_wide_table_equal_the_whole(
 def test_parts_of_a_long_table_equal_the_whole(
     cells: list[tuple[Any, ...]], repeated: str, spread: str, constant: str, changing: str, never: bool, size: int
 ) -> None:
-    cells = [(row[0] or "a", *row[1:]) for row in cells]
-    id_, month, x, y, text = map(list, zip(*(sorted(cells, key=lambda row: row[0]) if never else cells), strict=True))
-    month = [number % 4 for number in month]
+    cells = [(row[0] or ("a" if len(cells) % 5 else None), *row[1:]) for row in cells]
+    id_, month, x, y, text = map(
+        list, zip(*(sorted(cells, key=lambda row: row[0] or "") if never else cells), strict=True)
+    )
+    month = [number % 4 if number < 30 or len(cells) % 3 else None for number in month]
     never_seen = Column.of_cells("number", x)
     if never:
-        where = np.array([number > 1 for number in month])
+        where = np.array([(number or 0) > 1 for number in month])
         never_seen = never_seen.take_or(np.where(where, -1, np.arange(len(x))), NO_OCCASION)
     long = make("t", id=("string", id_), m=("integer", month), x=("number", x), y=("integer", y), w=("string", text))
     long = long.with_columns({**long.columns, "z": never_seen})

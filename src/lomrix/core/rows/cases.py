@@ -27,6 +27,8 @@ Mask = npt.NDArray[np.bool_]
 Choice = Literal["first", "last", "commonest"]
 # If at most this share of the cases vary, it is an error rather than a measure.
 FEW = 0.05
+# The ranks of errors about rows without a case, and then without an occasion.
+CASES_FIRST, OCCASIONS_NEXT = -200, -100
 
 
 def find_row_changes(column: Column) -> Mask:
@@ -76,8 +78,7 @@ class Cases:
     names: tuple[str, ...]
 
     def __post_init__(self) -> None:
-        for name in self.names:
-            require_present(self.table, name, "a case")
+        require_present(self.table, self.names, "a case", CASES_FIRST)
 
     # -------------------------------------------------------------- which case
 
@@ -266,21 +267,21 @@ def varying_constant_error(name: str, cases: int, examples: Shown, todo: str) ->
     return DataError(what, where=examples, todo=todo)
 
 
-def require_present(table: Table, name: str, what: str) -> None:
-    """Stop if a column that every row needs has missing cells.
+def require_present(table: Table, names: tuple[str, ...], what: str, rank: int) -> None:
+    """Stop if columns that every row needs have missing cells; `rank` is that of the error about the first of them.
 
     Raises DataError with the rows.
     """
-    column = table[name]
-    if not column.missing_count:
-        return
-    rows = np.flatnonzero(column.is_missing)
-    shown = [(number, str(number)) for number, _ in table.show_rows(rows)]
-    raise DataError(
-        Words("Rows without {what}: {name} is missing in {rows:row}.", what=what, name=name, rows=len(rows)),
-        where=Shown(shown, len(rows), "row "),
-        todo=f"Correct them with a ledger, or leave them out: subset with ‹where=not is_missing({name})›.",
-    )
+    for offset, name in enumerate(names):
+        rows = np.flatnonzero(table[name].is_missing) if table[name].missing_count else np.zeros(0, np.int64)
+        if len(rows):
+            shown = [(number, str(number)) for number, _ in table.show_rows(rows)]
+            raise DataError(
+                Words("Rows without {what}: {name} is missing in {rows:row}.", what=what, name=name, rows=len(rows)),
+                where=Shown(shown, len(rows), "row "),
+                todo=f"Correct them with a ledger, or leave them out: subset with ‹where=not is_missing({name})›.",
+                rank=rank + offset,
+            )
 
 
 def is_ascending(column: Column) -> bool:

@@ -13,7 +13,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Extreme, Shown
 from lomrix.core.errors import DataError
-from lomrix.core.rows.cases import Cases, require_present
+from lomrix.core.rows.cases import OCCASIONS_NEXT, Cases, require_present
 from lomrix.core.rows.keys import format_keys, group_rows
 from lomrix.core.rows.occasions import Occasion, Ranks, rank_values
 from lomrix.core.table.notes import Note
@@ -65,8 +65,8 @@ class Grid:
     @cached_property
     def _distinct(self) -> tuple[list[Occasion], Array | None]:
         """The occasions that occur here, and each row's; None if every case has all of them in this order."""
-        for name in self.names:
-            require_present(self.table, name, "an occasion")
+        self.cases  # noqa: B018 cases are checked first
+        require_present(self.table, self.names, "an occasion", OCCASIONS_NEXT)
         if self._regular_occasions is not None:
             return self._regular_occasions, None
         groups = group_rows(self.table, self.names)

@@ -12,7 +12,7 @@ from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Shown, Words
 from lomrix.core.errors import DataError
-from lomrix.core.rows.cases import Cases, require_present
+from lomrix.core.rows.cases import OCCASIONS_NEXT, Cases, require_present
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.rows.occasions import Ranks, rank_values
 from lomrix.core.table.column import Column
@@ -38,8 +38,7 @@ class Timeline:
     ranks: list[Ranks] = field(default_factory=list)
 
     def __post_init__(self) -> None:
-        for name in self.occasion:
-            require_present(self.table, name, "an occasion")
+        require_present(self.table, self.occasion, "an occasion", OCCASIONS_NEXT)
         self._require_distinct()
 
     @cached_property
