@@ -335,3 +335,9 @@ def test_a_plan_reads_the_table_of_a_step_as_its_file(tmp_path: Path) -> None:
         lomrix("run", "p.toml", "--overwrite", cwd=tmp_path)
         made.append((tmp_path / "c.csv").read_text())
     assert made[0] == made[1] == "x,x_n\n7,1\n"
+
+
+def test_only_texts_that_occur_make_quotation_marks(tmp_path: Path) -> None:
+    cells = Column.of_strings(np.array([1, 1], np.int32), Pool.of(["a,b", "c"]))
+    write(Table({"t": cells}), tmp_path / "a.csv")
+    assert (tmp_path / "a.csv").read_text() == "t\nc\nc\n"

@@ -211,5 +211,10 @@ def needs_quotes(columns: Mapping[str, Column], tokens: Tokens, delimiter: str) 
         for character in special
     ):
         return True
-    pools = [column.strings.strings for column in columns.values() if column.type == "string"]
-    return any(text_bytes.has_byte(strings, character) for strings in pools for character in special)
+
+    def holds_special(column: Column) -> bool:
+        return any(text_bytes.has_byte(column.strings.strings, character) for character in special)
+
+    # A pool may hold strings that do not occur.
+    texts = [column for column in columns.values() if column.type == "string"]
+    return any(holds_special(column) and holds_special(column.compact()) for column in texts)
