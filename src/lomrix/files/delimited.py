@@ -241,7 +241,7 @@ def _explain(path: Path, layout: Layout, error: Exception, ragged: list[tuple[in
             f"A row of {path.name} has {pluralize(cells, 'cell')}, the header has {width}.",
             where=f"row {row or 'unknown'}: {text[:100]}",
             todo="Correct the row in a copy: a delimiter inside a cell needs quotation marks around the cell."
-            + (" Or use another --delimiter." if width == 1 else "")
+            + (" Or use another ‹delimiter›." if width == 1 else "")
             + (footer if cells < width or rows_left == 1 else ""),
         )
     if "UTF8" in str(error) or isinstance(error, UnicodeError):
@@ -257,7 +257,7 @@ def _explain(path: Path, layout: Layout, error: Exception, ragged: list[tuple[in
         )
     reason = "a quotation mark may be unclosed" if layout.has_quotes else descriptor.get_first_line(error)
     return FileError(
-        f"{path.name} cannot be read as delimited text.", where=reason, todo="Check the row, or state the --delimiter."
+        f"{path.name} cannot be read as delimited text.", where=reason, todo="Check the row, or state the ‹delimiter›."
     )
 
 

@@ -73,13 +73,52 @@ class Layout:
 
 def find_layout(path: Path, settings: ReadSettings) -> Layout:
     """Find encoding, delimiter and header from the beginning of the file."""
+    described = read_described_layout(path)
+    head, text, encoding = decode_head(path, settings.encoding, described.encoding)
+    stated = get_stated_delimiter(text)
+    delimiter = settings.delimiter or stated or described.delimiter or detect_delimiter(text, path)
+    rows, ends = read_head(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_stated)
+    header = find_header([["", ""], *rows[1:]] if stated else rows, settings, path.name, is_known=described.is_named)
+    ends = [*ends, 0]  # without a header nothing is above the data
+    is_cut = len(head) == HEAD
+    if ends[header.last] > header.last + 1 and not is_cut and text.count('"') % 2:
+        raise FileError(
+            f"A quotation mark is unclosed in the header of {path.name}.",
+            where=f"row {header.last + 1}",
+            todo="Close or remove it in a copy of the file.",
+        )
+    if len(header.cells) > MOST_COLUMNS or (is_cut and "\n" not in text):
+        raise FileError(
+            f"The first line of {path.name} is not a header: it has {len(header.cells):,} cells.",
+            todo="Check the file and its ‹delimiter›.",
+        )
+    names, name_notes = name_columns(header, path)
+    notes = [*header.notes, *name_notes]
+    if not settings.encoding and not encoding.startswith("utf"):
+        message = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, use ‹encoding›."
+        notes.append(Note(message, kind="encoding"))
+    # With a single column an empty line is a row.
+    is_empty = not is_cut and not any(row or len(names) == 1 for row in rows[header.last + 1 :])
+    byte_stats = count_bytes(path)
+    quotes_in_body = count_quotes_below(byte_stats, head if header.rows else b"")
+    return Layout(
+        encoding, delimiter, names, tuple(notes), byte_stats, quotes_in_body, is_empty, ends[header.last],
+        header.last + 1,
+    )  # fmt: skip
+
+
+def decode_head(path: Path, stated: str, described: str) -> tuple[bytes, str, str]:
+    """Return the first bytes of a file, their text, and the encoding: as stated, else as its first bytes, its
+    descriptor or its letters show.
+
+    Raises FileError if it is empty, or not text.
+    """
     with path.open("rb") as file:
         head = file.read(HEAD)
     if not head.strip():
         raise FileError(f"{path.name} is empty.", todo="Check that it was saved or copied whole.")
-    bom_encoding = next((name for bom, name in BYTE_ORDER_MARKS.items() if head.startswith(bom)), "")
-    described = read_described_layout(path)
-    encoding = settings.encoding or bom_encoding or detect_encoding(head, described.encoding)
+    marked = next((name for bom, name in BYTE_ORDER_MARKS.items() if head.startswith(bom)), "")
+    encoding = stated or marked or detect_encoding(head, described)
     if head.startswith(b"PK\x03\x04"):
         raise FileError(
             f"{path.name} is a zip file, as workbooks are, and not delimited text.",
@@ -94,37 +133,10 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
     try:
         if not is_encoding(encoding):
             raise LookupError(encoding)
-        text = head.decode(encoding, errors="ignore" if len(head) == HEAD else "replace").removeprefix("\ufeff")
+        text = head.decode(encoding, errors="ignore" if len(head) == HEAD else "replace")
     except (LookupError, UnicodeError) as error:
-        raise FileError(f"Unknown encoding {encoding}.", todo="Use --encoding utf-8 or --encoding cp1252.") from error
-    delimiter = settings.delimiter or get_stated_delimiter(text) or described.delimiter or detect_delimiter(text, path)
-    rows, ends = read_head(text, delimiter, path, at_least=HEAD_ROWS + settings.rows_stated)
-    rows_for_header = [["", ""], *rows[1:]] if get_stated_delimiter(text) else rows
-    header = find_header(rows_for_header, settings, path.name, is_known=described.is_named)
-    ends = [*ends, 0]  # without a header nothing is above the data
-    if ends[header.last] > header.last + 1 and len(head) < HEAD and text.count('"') % 2:
-        raise FileError(
-            f"A quotation mark is unclosed in the header of {path.name}.",
-            where=f"row {header.last + 1}",
-            todo="Close or remove it in a copy of the file.",
-        )
-    if len(header.cells) > MOST_COLUMNS or (len(head) == HEAD and "\n" not in text):
-        raise FileError(
-            f"The first line of {path.name} is not a header: it has {len(header.cells):,} cells.",
-            todo="Check the file and its --delimiter.",
-        )
-    names, notes = name_columns(header, path)
-    notes = (*header.notes, *notes)
-    if not settings.encoding and not encoding.startswith("utf"):
-        message = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, use --encoding."
-        notes = (*notes, Note(message, kind="encoding"))
-    # With a single column an empty line is a row.
-    is_empty = len(head) < HEAD and not any(row or len(names) == 1 for row in rows[header.last + 1 :])
-    byte_stats = count_bytes(path)
-    quotes_in_body = count_quotes_below(byte_stats, head if header.rows else b"")
-    return Layout(
-        encoding, delimiter, names, notes, byte_stats, quotes_in_body, is_empty, ends[header.last], header.last + 1
-    )
+        raise FileError(f"Unknown encoding {encoding}.", todo="Use ‹encoding=utf-8› or ‹encoding=cp1252›.") from error
+    return head, text.removeprefix("\ufeff"), encoding
 
 
 def count_quotes_below(byte_stats: ByteStats, head: bytes) -> int:

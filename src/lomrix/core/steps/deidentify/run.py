@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -109,42 +109,8 @@ class Deidentification:
 
     def _make_account(self, table: Table, result: Table, removed: list[str], shifted: list[str], cases: int) -> Account:
         new, without_id = len(result) - result[self.step.id].missing_count, table[self.step.id].missing_count
-        notes = (
-            [Note(f"removed: {', '.join(removed)}.", kind="removed", count=len(removed), done=True)] if removed else []
-        )
-        notes.append(Note("rows are sorted by the new ids.", kind="order", done=True))
-        if without_id:
-            notes.append(
-                Note(
-                    f"{pluralize(without_id, 'row')} without an id: the linkage file does not include them.",
-                    self.step.id,
-                    (),
-                    "no-id",
-                    without_id,
-                )
-            )
-        if shifted:
-            notes.append(
-                Note(
-                    f"moved by up to {SHIFT_DAYS} days, each case by its own: {', '.join(shifted)}.",
-                    kind="shifted",
-                    done=True,
-                )
-            )
-        for name, width in self.step.bands:
-            text = f"ages in bands of {pluralize(width, 'year')} on {self.step.on_day} in place of days: {name}."
-            notes.append(Note(text, kind="coarsened", done=True))
-        notes += [
-            note
-            for name, column in result.columns.items()
-            if name != self.step.id and name not in shifted
-            for note in note_identifying(name, column)
-        ]
-        replaced = [self.step.id, *(name for name, _ in self.step.bands)]
-        notes += find_names_left(table, [*removed, self.step.id], result, replaced)
-        listings: tuple[Listing, ...] = ()
-        if self.step.quasi_identifiers:
-            listings = (self._list_small_groups(result),)
+        kept = [name for name in result.names if name not in shifted]
+        coarsened = [name for name, _ in self.step.bands]
         return Account(
             "deidentify",
             f"{pluralize(cases, 'id')} of {self.step.id} became {plural(cases, 'a new one', 'new ones')}, "
@@ -152,18 +118,35 @@ class Deidentification:
             (
                 Balance("rows", len(table), (Part("changed", new, "new-id"), Part("kept", without_id, "no-id"))),
                 Balance("columns", len(table.names), (Part("kept", len(result.names)), Part("left out", len(removed)))),
-                balance_values(
-                    table.only([name for name in result.names if name not in shifted]),
-                    result.only([name for name in result.names if name not in shifted]),
-                ),
+                balance_values(table.only(kept), result.only(kept)),
             ),
-            {
-                "cases": cases, "removed": removed, "shifted": shifted,
-                "coarsened": [name for name, _ in self.step.bands],
-            },
-            listings,
-            tuple(notes),
-        )  # fmt: skip
+            {"cases": cases, "removed": removed, "shifted": shifted, "coarsened": coarsened},
+            (self._list_small_groups(result),) if self.step.quasi_identifiers else (),
+            (*self._note_changes(removed, shifted, without_id), *self._note_left(table, result, removed, shifted)),
+        )
+
+    def _note_changes(self, removed: list[str], shifted: list[str], without_id: int) -> Iterator[Note]:
+        """Note what was done."""
+        if removed:
+            yield Note(f"removed: {', '.join(removed)}.", kind="removed", count=len(removed), done=True)
+        yield Note("rows are sorted by the new ids.", kind="order", done=True)
+        if without_id:
+            text = f"{pluralize(without_id, 'row')} without an id: the linkage file does not include them."
+            yield Note(text, self.step.id, (), "no-id", without_id)
+        if shifted:
+            text = f"moved by up to {SHIFT_DAYS} days, each case by its own: {', '.join(shifted)}."
+            yield Note(text, kind="shifted", done=True)
+        for name, width in self.step.bands:
+            text = f"ages in bands of {pluralize(width, 'year')} on {self.step.on_day} in place of days: {name}."
+            yield Note(text, kind="coarsened", done=True)
+
+    def _note_left(self, table: Table, result: Table, removed: list[str], shifted: list[str]) -> Iterator[Note]:
+        """Note what may still identify people."""
+        for name, column in result.columns.items():
+            if name != self.step.id and name not in shifted:
+                yield from note_identifying(name, column)
+        replaced = [self.step.id, *(name for name, _ in self.step.bands)]
+        yield from find_names_left(table, [*removed, self.step.id], result, replaced)
 
     def _list_small_groups(self, table: Table) -> Listing:
         names = choose_columns(self.step.quasi_identifiers, table.types(), table.name)

@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.occasions import (
@@ -115,26 +116,10 @@ def find_families(
     """
     fields = templates[0][0].occasions
     setting_of = {field: find_occasion_setting(field, settings, fields) for field in fields}
-    readings = _read_names(names, templates, setting_of)
-    readings, set_aside = _separate(readings, setting_of)
-    values, interpretations = {}, dict[str, None]()
-    for field in fields:
-        texts_there = [reading[field] for _, reading in readings.values()]
-        values[field] = interpret_occasions(texts_there, setting_of[field], field)
-        for text, before, value in zip(texts_there, parse_occasions(texts_there), values[field], strict=True):
-            if before != value:
-                interpretations[f"{field} {text} is {format_occasion(value)}"] = None
+    readings, set_aside = _separate(_read_names(names, templates, setting_of), setting_of)
+    values, interpretations = _interpret(readings, setting_of)
     occasion_of = dict(zip(readings, zip(*values.values(), strict=True), strict=True))
-    measures: dict[str, dict[Occasion, str]] = {}
-    for name, (measure, _) in readings.items():
-        columns = measures.setdefault(measure, {})
-        occasion = occasion_of[name]
-        if occasion in columns:
-            raise DataError(
-                f"Two columns hold {measure} at the same occasion: {columns[occasion]} and {name}.",
-                todo="Rename one of them, or leave it out.",
-            )
-        columns[occasion] = name
+    measures = _group_by_measure({name: measure for name, (measure, _) in readings.items()}, occasion_of)
     ranks = [rank_values(field, values[field], dictionary, setting_of[field]).of for field in fields]
     order = sorted(
         set(occasion_of.values()),
@@ -144,9 +129,43 @@ def find_families(
     joined_digits = [name for template, _ in templates for name in template.find_joined_digits(texts)]
     others = [name for name in names if name not in readings and name not in set_aside]
     return Families(
-        measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined_digits)), tuple(interpretations),
+        measures, tuple(order), fields, set_aside, tuple(dict.fromkeys(joined_digits)), interpretations,
         find_near_misses(others, measures, [template for template, _ in templates]),
     )  # fmt: skip
+
+
+def _interpret(
+    readings: Readings, setting_of: Mapping[str, OccasionSetting | None]
+) -> tuple[dict[str, list[Any]], tuple[str, ...]]:
+    """Return the values of each part of the occasion, by column; and in words those that are not as written."""
+    values: dict[str, list[Any]] = {}
+    interpretations = dict[str, None]()
+    for field, setting in setting_of.items():
+        texts = [reading[field] for _, reading in readings.values()]
+        values[field] = interpret_occasions(texts, setting, field)
+        for text, before, value in zip(texts, parse_occasions(texts), values[field], strict=True):
+            if before != value:
+                interpretations[f"{field} {text} is {format_occasion(value)}"] = None
+    return values, tuple(interpretations)
+
+
+def _group_by_measure(
+    measure_of: Mapping[str, str], occasion_of: Mapping[str, Occasion]
+) -> dict[str, dict[Occasion, str]]:
+    """Return the column of each measure at each occasion.
+
+    Raises DataError if two columns hold the same measure at the same occasion.
+    """
+    measures: dict[str, dict[Occasion, str]] = {}
+    for name, measure in measure_of.items():
+        columns, occasion = measures.setdefault(measure, {}), occasion_of[name]
+        if occasion in columns:
+            raise DataError(
+                f"Two columns hold {measure} at the same occasion: {columns[occasion]} and {name}.",
+                todo="Rename one of them, or leave it out.",
+            )
+        columns[occasion] = name
+    return measures
 
 
 def find_near_misses(
