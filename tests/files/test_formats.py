@@ -341,3 +341,13 @@ def test_only_texts_that_occur_make_quotation_marks(tmp_path: Path) -> None:
     cells = Column.of_strings(np.array([1, 1], np.int32), Pool.of(["a,b", "c"]))
     write(Table({"t": cells}), tmp_path / "a.csv")
     assert (tmp_path / "a.csv").read_text() == "t\nc\nc\n"
+
+
+@pytest.mark.parametrize("distinct", [300, 9_000])
+def test_equal_cells_give_equal_parquet_however_they_are_in_memory(tmp_path: Path, distinct: int) -> None:
+    texts = pa.array([f"text {row % distinct}" for row in range(12_000)], pa.large_string())
+    column = Column.of_strings(None, Pool(texts))
+    for name, cells in (("a", column), ("b", column.encode())):
+        (tmp_path / name).mkdir()
+        write(Table({"t": cells}), tmp_path / name / "t.parquet")
+    assert (tmp_path / "a" / "t.parquet").read_bytes() == (tmp_path / "b" / "t.parquet").read_bytes()
