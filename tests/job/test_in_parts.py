@@ -189,6 +189,16 @@ def test_reports_of_a_table_on_disk_are_the_same(study: Path, tmp_path: Path, wo
     assert not list(tmp_path.iterdir())
 
 
+def test_files_of_a_folder_with_other_types_are_named(tmp_path: Path) -> None:
+    (tmp_path / "days").mkdir()
+    for day, cells in ((1, ""), (2, "2024-01-31"), (3, "2024-01-31 10:00"), (10, "7")):
+        (tmp_path / "days" / f"day_{day}.csv").write_text("id,at\n" + f"a,{cells}\n" * 1500)
+    words = ["aggregate", "days/", "--by", "id", "--stat", "at: n"]
+    errors = [lomrix(*words, *options, cwd=tmp_path, status=3)[1] for options in ([], ["--memory", "0.1MB"])]
+    assert errors[0] == errors[1]
+    assert errors[0].splitlines()[0] == "error  at is date in day_2 and integer in day_10."
+
+
 def test_what_compares_all_rows_is_refused_before_work(study: Path, tmp_path: Path) -> None:
     out = study / "sorted.csv"
     _, error = lomrix(

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
 from lomrix.core.combining import combine_lists
 from lomrix.core.errors import FileError
 from lomrix.core.steps.parts import split_rows
-from lomrix.core.table.column import common_type
+from lomrix.core.table.column import Column, is_exact
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import natural_key
 from lomrix.core.table.history import History
@@ -27,6 +27,9 @@ from lomrix.files.scratch import TableStore
 MOST_SHOWN = 4
 # Files of more rows are read in parts themselves.
 LARGE = 4_000_000
+# Whole numbers that would lose digits as decimals.
+LONG, EXACT = "integer of many digits", 2**53
+GO_TOGETHER: tuple[set[str], ...] = ({"integer", "number"}, {"integer", LONG}, {"date", "datetime"})
 
 
 def list_files(reference: str, suffixes: Collection[str]) -> list[Path]:
@@ -48,6 +51,36 @@ def list_files(reference: str, suffixes: Collection[str]) -> list[Path]:
         todo = f'Name those of one format: "{pattern}"'
         raise FileError(f"{reference} has files of several formats: {', '.join(kinds)}.", todo=todo)
     return sorted(files, key=lambda file: natural_key(file.name))
+
+
+@dataclass
+class KindsSeen:
+    """By column, the kinds of values in the files so far, each with the first file that has it."""
+
+    by_column: dict[str, dict[str, str]] = field(default_factory=dict)
+
+    def require_same(self, table: Table) -> None:
+        """Stop if a column of a file has another type than in one before; one without values goes with any.
+
+        Raises FileError with both files.
+        """
+        for name, column in table.columns.items():
+            if column.is_without_values:
+                continue
+            kind, seen = find_kind(column), self.by_column.setdefault(name, {})
+            for other, file in seen.items():
+                if kind != other and {kind, other} not in GO_TOGETHER:
+                    raise FileError(
+                        f"{name} is {other} in {file} and {kind} in {table.name}.",
+                        todo=f"Correct the cells that differ (`lomrix check`), or use ‹type={name}=string›.",
+                    )
+            seen.setdefault(kind, table.name)
+
+
+def find_kind(column: Column) -> str:
+    """Return the type of a column, and whether its whole numbers would lose digits as decimals."""
+    is_large = column.type == "integer" and (column.values.max() > EXACT or column.values.min() < -EXACT)
+    return LONG if is_large and not is_exact(column.values).all() else column.type
 
 
 class FolderSource(Source):
@@ -113,7 +146,9 @@ class FolderSource(Source):
             notes = combine_lists(notes, shifted, lambda note: note.identity)
             start += len(result.table)
         tables = [self._arrange(result.table, chosen) for result in results]
-        self._require_same_types(tables)
+        kinds = KindsSeen()
+        for table in tables:
+            kinds.require_same(table)
         table = replace(concatenate_tables(tables), history=self._join_histories(tables), name=self.name)
         if rows is not None:
             import numpy as np
@@ -131,8 +166,7 @@ class FolderSource(Source):
     def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
         """Read all files to disk, one after the other."""
         chosen, notes = self._choose(columns), self._list_files()
-        firsts: list[Table] = []
-        start = 0
+        firsts, kinds, start = list[Table](), KindsSeen(), 0
         for number, source in enumerate(self.sources):
             part_store = TableStore(store.folder / f"file{number}")
             if (source.estimate_rows() or 0) > LARGE:
@@ -144,12 +178,11 @@ class FolderSource(Source):
             notes = combine_lists(notes, shifted, lambda note: note.identity)
             start += len(result.table)
             table = self._arrange(result.table, chosen)
+            kinds.require_same(table)
             for part in split_rows(table, LARGE):
                 store.append(part)
             part_store.remove()
-            firsts.append(table.first(0) if not store.unfit else table)
-            if store.unfit:
-                self._require_same_types([firsts[0], table])
+            firsts.append(table.first(0))
         table = store.finish()
         return ReadResult(replace(table, history=self._join_histories(firsts), name=self.name), notes)
 
@@ -166,15 +199,6 @@ class FolderSource(Source):
         """Return the columns of a file in the order of the first."""
         names_in_source = self.names if len(chosen) < len(self.names) else ()
         return replace(table, columns={name: table[name] for name in chosen}, names_in_source=names_in_source)
-
-    def _require_same_types(self, tables: list[Table]) -> None:
-        for name in tables[0].names:
-            for table in tables[1:]:
-                if common_type((tables[0][name], table[name])) is None:
-                    raise FileError(
-                        f"{name} is {tables[0][name].type} in {tables[0].name} and {table[name].type} in {table.name}.",
-                        todo=f"Correct the cells that differ (`lomrix check`), or use ‹type={name}=string›.",
-                    )
 
     @staticmethod
     def _join_histories(tables: list[Table]) -> History:
