@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -13,18 +13,20 @@ from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Combinable, Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.evaluate import evaluate_condition
-from lomrix.core.language.scope import Scope
+from lomrix.core.language.scope import Scope, Survey
 from lomrix.core.rows.cases import Cases
-from lomrix.core.rows.keys import encode_rows, format_keys, group_rows, rank_cells
+from lomrix.core.rows.keys import encode_key_pairs, encode_rows, format_keys, group_rows, rank_cells
 from lomrix.core.steps.account import Balance, Part
 from lomrix.core.steps.subset.settings import FIRST_SEED, Subset, parse_pick
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_column
 from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
+NOT_DRAWN, DRAWN, WITHOUT_GROUP = range(3)
 # Numbers that are drawn at once.
 BLOCK = 1 << 20
 CAUSES = {
@@ -90,8 +92,16 @@ class RowChoice:
         return kept.with_columns({**columns, **kept.columns})
 
 
-def choose_rows(step: Subset, table: Table, scope: Scope, whole: Span) -> RowChoice:
-    """Apply the condition, then keep one row for each key, then draw the sample; `whole` is of what this is a part."""
+def choose_rows(step: Subset, table: Table, scope: Scope, whole: SubsetSurvey | None) -> RowChoice:
+    """Apply the condition, then keep one row for each key, then draw the sample; `whole` is the survey of all parts."""
+    choice = choose_before_drawing(step, table, scope)
+    if step.sample:
+        draw_sample(step, choice, whole)
+    return choice
+
+
+def choose_before_drawing(step: Subset, table: Table, scope: Scope) -> RowChoice:
+    """Apply the condition, and keep one row for each key."""
     choice = RowChoice(table)
     if step.where:
         is_true = evaluate_condition(step.where, scope)
@@ -101,8 +111,6 @@ def choose_rows(step: Subset, table: Table, scope: Scope, whole: Span) -> RowCho
                 choice.leave_out(is_true.why == is_true.reasons.index(reason) + 1, "condition-missing", reason)
     if step.one_per:
         keep_one_per_key(step, choice)
-    if step.sample:
-        draw_sample(step, choice, whole)
     return choice
 
 
@@ -203,6 +211,42 @@ class Span(Combinable):
         return Span(min(self.first_row, later.first_row), self.rows + later.rows)
 
 
+@dataclass(frozen=True)
+class CasesToDraw(Combinable):
+    """One row for each case that may be drawn: its id, and its group."""
+
+    table: Table
+
+    def combine(self, later: CasesToDraw) -> CasesToDraw:
+        """Return the cases of both parts, which have none in common."""
+        return CasesToDraw(concatenate_tables([self.table, later.table]))
+
+
+@dataclass(frozen=True)
+class SubsetSurvey:
+    """What must be known of all parts: their rows, what functions of a case use, and the cases to draw from."""
+
+    span: Span
+    scope: Survey
+    cases: CasesToDraw | None
+
+
+def list_cases(step: Subset, choice: RowChoice) -> CasesToDraw:
+    """List the cases of the rows that are kept so far.
+
+    Raises DataError if a column that forms groups varies within a case.
+    """
+    names = dict.fromkeys([*step.case, *step.sample_by])
+    cases = Cases(keep_numbers(choice.table.only(names), choice.kept), step.case)
+    require_constant_groups(step, cases)
+    return CasesToDraw(replace(cases.table.take(cases.firsts), row_numbers=None))
+
+
+def keep_numbers(table: Table, rows: Rows) -> Table:
+    """Return some rows with their numbers."""
+    return replace(table.take(rows), row_numbers=table.find_row_numbers(rows))
+
+
 def draw_rows(step: Subset, choice: RowChoice, whole: Span) -> None:
     """Draw rows at random: those with the smallest of the numbers that `draw` gives."""
     seed = FIRST_SEED if step.seed is None else step.seed
@@ -229,32 +273,41 @@ def find_largest_drawn(seed: int, rows: int, count: int) -> np.uint64:
     return smallest.max() if len(smallest) else np.uint64(0)
 
 
-def draw_sample(step: Subset, choice: RowChoice, whole: Span) -> None:
+def draw_sample(step: Subset, choice: RowChoice, whole: SubsetSurvey | None) -> None:
     """Draw rows, or whole cases, at random; of each group if asked for."""
     if step.draws_of_all_rows:
-        draw_rows(step, choice, whole)
-        return
-    rows = choice.kept
-    table = (
-        choice.table.only(dict.fromkeys([*step.case, *step.sample_by])).take(rows)
-        if step.case or step.sample_by
-        else None
-    )
-    units, unit_rows = np.arange(len(rows)), np.arange(len(rows))
-    if step.case and table is not None:
-        cases = Cases(table, step.case)
-        require_constant_groups(step, cases)
-        # Cases are numbered in the order of their ids, so that the sample does not depend on the order of the rows.
-        numbers = group_rows(table.only(step.case).take(cases.firsts), step.case).codes
-        units, unit_rows = numbers[cases.of_row], np.empty(len(cases), np.int64)
-        unit_rows[numbers] = cases.firsts
-    groups = np.zeros(len(unit_rows), np.int64)
-    if step.sample_by and table is not None:
-        groups = group_rows(table, step.sample_by).codes[unit_rows]
-        without_group = groups[units] < 0
-        choice.leave_out(rows[without_group], "no-group", of=", ".join(step.sample_by))
+        draw_rows(step, choice, whole.span if whole else Span(choice.table.first_row, len(choice.table)))
+    elif step.case:
+        listed = whole.cases if whole and whole.cases else list_cases(step, choice)
+        draw_cases(step, choice, listed.table)
+    else:
+        rows = choice.kept
+        groups = np.zeros(len(rows), np.int64)
+        if step.sample_by:
+            groups = group_rows(choice.table.only(step.sample_by).take(rows), step.sample_by).codes
+            choice.leave_out(rows[groups < 0], "no-group", of=", ".join(step.sample_by))
+        is_drawn = draw(groups, step.sample, FIRST_SEED if step.seed is None else step.seed)
+        choice.leave_out(rows[~is_drawn], "not-drawn")
+        choice.notes += note_sample(step, groups, int(np.count_nonzero(is_drawn)))
+
+
+def draw_cases(step: Subset, choice: RowChoice, cases: Table) -> None:
+    """Draw whole cases; `cases` has one row for each case of all parts."""
+    # Cases are drawn in the order of their ids, so that the sample does not depend on the order of the rows.
+    order = np.argsort(group_rows(cases, step.case).codes)
+    groups = np.zeros(len(cases), np.int64)
+    if step.sample_by:
+        groups = group_rows(cases, step.sample_by).codes[order]
     is_drawn = draw(groups, step.sample, FIRST_SEED if step.seed is None else step.seed)
-    choice.leave_out(rows[~is_drawn[units]], "not-drawn")
+    rows = choice.kept
+    codes = encode_key_pairs(choice.table, cases, tuple((name, name) for name in step.case))
+    fate_of_code = np.full(codes.size + 1, NOT_DRAWN, np.int8)
+    fate_of_code[codes.added[order[is_drawn]]] = DRAWN
+    fate_of_code[codes.added[order[groups < 0]]] = WITHOUT_GROUP
+    fates = fate_of_code[codes.base[rows]]
+    if step.sample_by:
+        choice.leave_out(rows[fates == WITHOUT_GROUP], "no-group", of=", ".join(step.sample_by))
+    choice.leave_out(rows[fates != DRAWN], "not-drawn")
     choice.notes += note_sample(step, groups, int(np.count_nonzero(is_drawn)))
 
 
@@ -264,7 +317,7 @@ def require_constant_groups(step: Subset, cases: Cases) -> None:
         varying = cases.find_contradictions(cases.table[name])
         if len(varying):
             raise DataError(
-                f"{name} varies within {pluralize(len(varying), 'case')}, so a case has no one group.",
+                Words("{name} varies within {cases:case}, so a case has no one group.", name=name, cases=len(varying)),
                 where=cases.show_examples(name, varying),
                 todo="Use a column that is constant within a case.",
                 columns=[name],

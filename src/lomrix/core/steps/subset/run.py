@@ -11,13 +11,14 @@ import numpy.typing as npt
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.combining import Words
 from lomrix.core.errors import UsageError
-from lomrix.core.language.scope import Scope
+from lomrix.core.language.parse import find_names, parse
+from lomrix.core.language.scope import Scope, Survey
 from lomrix.core.rows.candidate_keys import IS_ID
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Balance, Part, balance_values
 from lomrix.core.steps.step import Inputs, Result, require
-from lomrix.core.steps.subset.choice import Span, choose_rows
+from lomrix.core.steps.subset.choice import Span, SubsetSurvey, choose_before_drawing, choose_rows, list_cases
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
@@ -33,16 +34,21 @@ MOST_COMPARED = 1_000_000
 CASE_SHARE = 0.9
 
 
-def survey(step: Subset, tables: Inputs) -> Span:
-    """Count the rows, of which a sample is drawn."""
+def survey(step: Subset, tables: Inputs) -> SubsetSurvey:
+    """Survey a part: its rows, its occasions if the condition may use them, and the cases to draw from."""
     table = tables.get_one()
-    return Span(table.first_row, len(table))
+    names, occasion = list[str](), tuple[str, ...]()
+    if step.where and step.division.kind == "by key":
+        names, occasion = [name for name in find_names(parse(step.where)) if name in table.columns], step.occasion
+    scope = Survey.of(table, occasion, names)
+    draws_cases = step.sample and step.case
+    choice = choose_before_drawing(step, table, Scope(table, step.case, step.occasion)) if draws_cases else None
+    return SubsetSurvey(Span(table.first_row, len(table)), scope, list_cases(step, choice) if choice else None)
 
 
-def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: Span | None = None) -> Result:
-    """Choose columns and rows; `whole` is the table that this is a part of."""
+def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: SubsetSurvey | None = None) -> Result:
+    """Choose columns and rows; `whole` is the survey of all parts."""
     table = tables.get_one()
-    whole = whole or survey(step, tables)
     # Columns of the source that were not read are known by their names only.
     read = table.types()
     types = {name: read.get(name, "") for name in table.source_names}
@@ -56,7 +62,7 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: Span | 
         )
     require("left_out" not in wanted or step.leaves_rows_out, "left_out", "No row is left out without a condition.",
             "Add ‹where›, ‹one_per› or ‹sample›.")  # fmt: skip
-    scope = Scope(table, step.case, step.occasion)
+    scope = Scope(table, step.case, step.occasion, survey=whole.scope if whole else Survey())
     choice = choose_rows(step, table, scope, whole) if step.leaves_rows_out else None
     result = table.only(kept)
     if choice is not None:

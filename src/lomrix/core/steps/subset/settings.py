@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
+from lomrix.core.language.parse import find_choices, find_names, is_by_case, is_by_row, parse
 from lomrix.core.steps.settings import (
     JOINED,
     Columns,
@@ -133,15 +133,18 @@ class Subset(Step):
 
     @property
     def division(self) -> Division:
-        """By rows, by the key of which one row stays, or by their order, unless the condition uses other rows."""
-        is_by_rows = not self.where or is_by_row(parse(self.where))
+        """By rows, by the key of which one row stays, by case, or by their order, unless other rows decide too."""
+        tree = parse(self.where) if self.where else None
+        is_by_rows = tree is None or is_by_row(tree)
         if self.sort_by:
             decides_more = self.sample or self.one_per or not is_by_rows
             return WHOLE if decides_more else Division("by order", {"source": self.sort_by})
         if self.draws_of_all_rows:
             return ANY_ROWS
         if self.sample or not is_by_rows:
-            return WHOLE
+            stays_in_case = self.case and ({*self.case} <= {*self.one_per} or not self.one_per)
+            is_known = is_by_rows or (tree is not None and not self.sample and is_by_case(tree))
+            return Division("by key", {"source": self.case}) if stays_in_case and is_known else WHOLE
         return Division("by key", {"source": self.one_per}) if self.one_per else ANY_ROWS
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
