@@ -224,7 +224,7 @@ def test_an_error_in_one_part_is_that_of_the_whole(study: Path) -> None:
     words = ["merge", "device.csv", "doubtful.csv", "--key", "crew", "--expect", "many-to-one"]
     whole, parts = (lomrix(*words, *more, cwd=study, status=1) for more in ([], ["--memory", "0.2MB"]))
     assert whole == parts
-    assert "2 keys repeat in doubtful: K1 (rows 2, 58), K3 (rows 4, 59)" in whole[1]
+    assert "2 keys repeat in doubtful: K1 (rows 2, 58); K3 (rows 4, 59)" in whole[1]
 
 
 def test_scratch_is_checked_and_cleaned(study: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -157,8 +157,8 @@ class Shown(str):
 
     def combine(self, later: Self) -> Self:
         """Show the first of both."""
-        total = self.total + later.total
-        return type(self)([*self.items, *later.items], total, self.before, self.separator, self.most)
+        total, form = self.total + later.total, self if self.items else later
+        return type(self)([*self.items, *later.items], total, form.before, form.separator, form.most)
 
 
 def _make_words(template: str, values: dict[str, int | str]) -> Words:

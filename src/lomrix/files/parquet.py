@@ -113,5 +113,5 @@ def is_repetitive(table: Table, name: str) -> bool:
     column = table.columns.get(name)
     if column is None or column.type != "string" or len(column) < LARGE:
         return True
-    sample = column.take(np.arange(0, len(column), len(column) // SAMPLE)).to_text()
+    sample = column.take(np.arange(0, len(column), max(len(column) // SAMPLE, 1))).to_text()
     return len(sample.unique()) <= len(sample) // 2

@@ -156,7 +156,7 @@ def test_the_figure_shows_pairs_as_lines() -> None:
 def test_two_rows_of_a_case_at_one_occasion_are_not_pair() -> None:
     with pytest.raises(DataError, match="2 rows repeat their case and when") as stopped:
         compare(table(id=[1, 1, 1], when=[0, 0, 6], x=[1, 2, 3]), "x", between="when", paired_on="id")
-    assert stopped.value.where == "row 2: 1 0; row 3: 1 0"
+    assert stopped.value.where == "1 0 (rows 2, 3)"
 
 
 @pytest.mark.parametrize(

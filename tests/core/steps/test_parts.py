@@ -95,6 +95,8 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ),
     ("derive", {"expressions": ("c = change(x)", "r = running_sum(y)"), "case": "id", "occasion": "t,month"}),
     ("export", {"missing_code": ("auto",), "names_max": 4}),
+    ("export", {"missing_code": ("auto",), "primary_key": "id,month"}),
+    ("export", {"primary_key": "month", "columns": "month,x"}),
     ("export", {"missing_code": ("-9", "t:none", "blank=-8"), "columns": "t,x,id"}),
     ("export", {"missing_code": ("9",)}),
     ("recode", {"map": ("y: 0 to 1=low, others=9, missing=missing:none",), "to_codes": "t", "into": "{column}_new"}),

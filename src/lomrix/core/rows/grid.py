@@ -11,10 +11,10 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import MOST_EXAMPLES, Extreme, Shown
+from lomrix.core.combining import Extreme, Shown
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import OCCASIONS_NEXT, Cases, require_present
-from lomrix.core.rows.keys import format_keys, group_rows
+from lomrix.core.rows.keys import group_rows, show_repeated
 from lomrix.core.rows.occasions import Occasion, Ranks, rank_values
 from lomrix.core.table.notes import Note
 from lomrix.core.table.other_layout import OtherLayout, to_typed_value
@@ -22,8 +22,6 @@ from lomrix.core.table.reasons import NO_OCCASION
 from lomrix.core.table.table import Table
 
 Rows = npt.NDArray[np.int64]
-# Rows shown of a case and occasion that has several.
-MOST_ROWS = 8
 REPEATED_ADVICE = (
     "Correct the file, name an ‹occasion› that distinguishes the rows, or use ‹repeated=first›, last, mean, "
     "median, min, max or sum."
@@ -249,18 +247,10 @@ class Grid:
 
     def _show_repeated(self) -> Shown:
         """Show the first cases and occasions that have several rows."""
-        rows = self.repeated
-        order = rows[np.argsort(self.cells[rows], kind="stable")]
-        starts = np.flatnonzero(np.diff(self.cells[order], prepend=-1))
-        stops = np.append(starts[1:], len(order))
-        some = np.argsort(order[starts], kind="stable")[:MOST_EXAMPLES]
-        texts = format_keys(self.table, [*self.case, *self.names], order[starts[some]])
-        items = []
-        for text, start, stop in zip(texts, starts[some].tolist(), stops[some].tolist(), strict=True):
-            numbers = self.table.number_rows(order[start : min(stop, start + MOST_ROWS)])
-            more = " …" if stop - start > MOST_ROWS else ""
-            items.append((numbers[0], f"{text} (rows {', '.join(map(str, numbers))}{more})"))
-        return Shown(items, len(starts), separator="; ")
+        if self._is_without_repetition:
+            return Shown([], 0)
+        counts = np.bincount(self.cells, minlength=self.size)
+        return show_repeated(self.table, [*self.case, *self.names], self.cells, counts)
 
     def require_no_repetition(self, todo: str = REPEATED_ADVICE) -> None:
         """Stop if several rows share a case and occasion.

@@ -15,6 +15,7 @@ from lomrix.core.arrays.codes import Codes
 from lomrix.core.arrays.shaped_texts import parse_shaped, parse_shaped_pair
 from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES, Shown
 from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.header import natural_key
@@ -22,6 +23,8 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 
 KeyPairs = tuple[tuple[str, str], ...]
+# Rows in which the first examples are looked for.
+FIRST_ROWS = 100_000
 
 
 @dataclass(frozen=True)
@@ -242,6 +245,28 @@ def encode_rows(table: Table, names: tuple[str, ...]) -> tuple[Codes, int]:
         codes, old = key_codes.compact_codes(codes, size)
         size = len(old)
     return codes, size
+
+
+def show_repeated(table: Table, names: list[str] | tuple[str, ...], codes: Array, counts: Array) -> Shown:
+    """Show the first keys that are in several rows, with these: "0007 (rows 4, 9)".
+
+    `codes` is that of each row (-1: none), `counts` has the rows of each code.
+    """
+    repeats = np.append(counts > 1, False)
+    # The first keys are mostly among the first rows.
+    for some in (codes[:FIRST_ROWS], codes):
+        rows = np.flatnonzero(repeats[some])
+        _, firsts = np.unique(codes[rows], return_index=True)
+        if len(firsts) >= MOST_EXAMPLES:
+            break
+    first_rows = rows[np.sort(firsts)[:MOST_EXAMPLES]]
+    items = []
+    for text, first in zip(format_keys(table, names, first_rows), first_rows.tolist(), strict=True):
+        same = np.flatnonzero(codes == codes[first])
+        numbers = table.number_rows(same[:MOST_EXAMPLES])
+        more = " …" if len(same) > len(numbers) else ""
+        items.append((numbers[0], f"{text} (rows {', '.join(map(str, numbers))}{more})"))
+    return Shown(items, int(np.count_nonzero(repeats)), separator="; ")
 
 
 def format_keys(table: Table, names: list[str] | tuple[str, ...], rows: Array) -> list[str]:

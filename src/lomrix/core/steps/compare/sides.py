@@ -8,10 +8,9 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.cases import Cases
-from lomrix.core.rows.keys import Groups, format_keys, group_rows
+from lomrix.core.rows.keys import Groups, group_rows, show_repeated
 from lomrix.core.rows.occasions import rank_values
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.notes import Note
@@ -85,19 +84,15 @@ class Sides:
         codes, inside = self.groups.codes, np.flatnonzero(self.groups.codes >= 0)
         cell = self.cases.of_row[inside] * self.groups.count + codes[inside]
         counts = np.bincount(cell, minlength=len(self.cases) * self.groups.count)
-        repeated = inside[counts[cell] > 1]
-        if len(repeated):
-            first_rows = repeated[: 2 * MOST_EXAMPLES]
-            texts = format_keys(self.table, [*self.paired_on, self.between], first_rows)
-            shown = [
-                f"row {row + self.table.first_row}: {text}"
-                for row, text in zip(first_rows.tolist(), texts, strict=True)
-            ]
+        if (counts > 1).any():
+            of_row = np.full(len(self.table), -1, np.int64)
+            of_row[inside] = cell
+            rows = int(counts[counts > 1].sum())
             raise DataError(
-                f"{len(repeated):,} rows repeat their case and {self.between}, so they cannot be paired.",
-                where="; ".join(shown[:MOST_EXAMPLES]) + (" …" if len(repeated) > MOST_EXAMPLES else ""),
+                f"{rows:,} rows repeat their case and {self.between}, so they cannot be paired.",
+                where=show_repeated(self.table, [*self.paired_on, self.between], of_row, counts),
                 todo="Correct the file, or aggregate first: one row for each case and occasion.",
             )
-        rows = np.full(len(counts), -1, np.int64)
-        rows[cell] = inside
-        return rows.reshape(len(self.cases), self.groups.count)
+        row_of = np.full(len(counts), -1, np.int64)
+        row_of[cell] = inside
+        return row_of.reshape(len(self.cases), self.groups.count)

@@ -8,9 +8,9 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from lomrix.core.combining import Extreme
+from lomrix.core.combining import Extreme, Shown, Words
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import encode_rows, format_keys
+from lomrix.core.rows.keys import encode_rows, show_repeated
 from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.export.accounts import make_account, note_reasons_without_code, note_unused_codes
@@ -33,7 +33,7 @@ from lomrix.core.steps.export.short_names import make_short_names
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.entry_changes import keep_valid_parts, note_dropped_rules
 from lomrix.core.table.labelled import apply_labels
-from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.renaming import rename_columns
 from lomrix.core.table.selection import choose_columns, unknown_column_error
 from lomrix.core.table.table import Table
@@ -270,25 +270,23 @@ def require_key(step: Export, table: Table) -> None:
     key = tuple(name for name in step.primary_key if step.form != "package" or name in table.columns)
     if not key or (step.form == "package" and len(key) < len(step.primary_key)):
         return
-    for name in key:
-        rows = np.flatnonzero(table[name].is_missing)
-        if len(rows):
-            row_numbers = ", ".join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())
-            row_numbers += " …" if len(rows) > MOST_SHOWN else ""
+    for offset, name in enumerate(key):
+        if rows := table[name].missing_count:
+            shown = [(number, str(number)) for number, _ in table.show_rows(np.flatnonzero(table[name].is_missing))]
             raise DataError(
-                f"{name} is missing in {pluralize(len(rows), 'row')}, so it does not uniquely identify rows.",
-                where=f"{table.name}, {plural(len(rows), 'row')} {row_numbers}",
+                Words("{name} is missing in {rows:row}, so it does not uniquely identify rows.", name=name, rows=rows),
+                where=Shown(shown, rows, f"{table.name}, row "),
                 todo="Name another ‹primary_key›, or leave these rows out first.",
+                rank=offset - len(key),
             )
     codes, size = encode_rows(table, key)
     counts = np.bincount(codes, minlength=size)
     if counts.max(initial=0) < 2 or step.form == "package":
         return
-    rows = np.flatnonzero(codes == counts.argmax())
-    repeated_keys = pluralize(int((counts > 1).sum()), "key occurs", "keys occur")
+    repeated = show_repeated(table, key, codes, counts)
     raise DataError(
-        f"{' and '.join(key)} cannot be the primary key: {repeated_keys} in several rows.",
-        where=f"{table.name}, rows {' '.join(str(row + table.first_row) for row in rows[:MOST_SHOWN].tolist())}: "
-        f"{format_keys(table, key, rows[:1])[0]}",
+        Words("{keys:key occurs|keys occur} in several rows, so {key} cannot be the primary key.",
+              keys=repeated.total, key=" and ".join(key)),
+        where=repeated,
         todo="Name columns that together uniquely identify rows, such as case and occasion.",
-    )
+    )  # fmt: skip

@@ -172,8 +172,10 @@ class Export(Step):
     @property
     def division(self) -> Division:
         """Each row on its own, or in their order, unless values or keys of all rows decide."""
-        if self.form in ("bare", "package") or self.ascii or self.primary_key:
+        if self.form in ("bare", "package") or self.ascii or (self.primary_key and self.sort_by):
             return WHOLE
+        if self.primary_key:
+            return Division("by key", {"source": self.primary_key})
         return Division("by order", {"source": self.sort_by}) if self.sort_by else ANY_ROWS
 
     @property

@@ -17,7 +17,7 @@ from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import is_unique
-from lomrix.core.rows.keys import PairedKeys, format_keys
+from lomrix.core.rows.keys import PairedKeys, format_keys, show_repeated
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near_misses, quote_if_needed
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
@@ -32,7 +32,6 @@ from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table
 
-FIRST_ROWS = 100_000
 MOST_NEAR = 12
 # At most this many columns are tried as further keys.
 MOST_FURTHER = 8
@@ -88,30 +87,11 @@ class Pairing:
         return Side(
             table.name,
             keys,
-            int(np.count_nonzero(counts > 1)),
-            First(self._list_repeated(table, codes, counts, names)),
+            show_repeated(table, names, codes, counts),
             First(table.show_rows(first, shown)),
             self._take_keys(side, unmatched),
             self._take_keys(1, self._find_first(1, codes >= 0)) if side and keys <= MOST_COMPARED else None,
         )
-
-    def _list_repeated(
-        self, table: Table, codes: Array, counts: Array, names: list[str]
-    ) -> tuple[tuple[int, str], ...]:
-        """Return the first keys that repeat, each with its first rows."""
-        repeats = np.append(counts > 1, False)
-        # The first keys mostly are among the first rows.
-        for some in (codes[:FIRST_ROWS], codes):
-            rows = np.flatnonzero(repeats[some])
-            _, firsts = np.unique(codes[rows], return_index=True)
-            if len(firsts) >= MOST_EXAMPLES:
-                break
-        shown = []
-        for first in rows[np.sort(firsts)[:MOST_EXAMPLES]]:
-            numbers = table.number_rows(np.flatnonzero(codes == codes[first])[:4])
-            text = f"{format_keys(table, names, np.array([first]))[0]} (rows {', '.join(map(str, numbers))})"
-            shown.append((numbers[0], text))
-        return tuple(shown)
 
     def _take_keys(self, side: int, rows: Array) -> Keys:
         if not self._has_texts:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from lomrix.core.combining import Combinable, First, combine
+from lomrix.core.combining import Combinable, First, Shown, combine
 from lomrix.core.errors import DataError
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.merge.settings import Merge, Relationship
@@ -41,8 +41,7 @@ class Side:
 
     table: str
     keys: int  # distinct keys
-    repeated: int  # those with several rows
-    first_repeated: First  # with their rows
+    repeating: Shown  # those with several rows
     first_unmatched: First  # with the number of their rows
     unmatched: Keys
     all_keys: Keys | None = None  # of the added table, while there are few enough to be compared
@@ -53,17 +52,19 @@ class Side:
         if self.all_keys is not None and later.all_keys is not None and self.keys + later.keys <= MOST_COMPARED:
             both = self.all_keys.combine(later.all_keys)
         return Side(
-            self.table, self.keys + later.keys, self.repeated + later.repeated,
-            self.first_repeated.combine(later.first_repeated), self.first_unmatched.combine(later.first_unmatched),
-            self.unmatched.combine(later.unmatched), both,
+            self.table, self.keys + later.keys, self.repeating.combine(later.repeating),
+            self.first_unmatched.combine(later.first_unmatched), self.unmatched.combine(later.unmatched), both,
         )  # fmt: skip
+
+    @property
+    def repeated(self) -> int:
+        """Number of keys that are in several rows."""
+        return self.repeating.total
 
     def format_repeated(self) -> str:
         """Format the first keys that repeat."""
-        shown = [text for _, text in self.first_repeated.items]
-        more = " …" if self.repeated > len(shown) else ""
         text = "key repeats" if self.repeated == 1 else "keys repeat"
-        return f"{self.repeated:,} {text} in {self.table}: {', '.join(shown)}{more}"
+        return f"{self.repeated:,} {text} in {self.table}: {self.repeating}"
 
 
 @dataclass(frozen=True)
