@@ -3,13 +3,14 @@
 Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--workers 2] [--only WORD,WORD]
 
 `--whole` runs each command without a budget too, and compares. Memory is that of the process alone (`own`), and with
-the pages of mapped files that the system may take back at any time (`all`), in MB.
+the pages of mapped files that the system may take back at any time (`all`), in MB; `need` is what Lomrix estimates.
 """
 
 from __future__ import annotations
 
 import argparse
 import hashlib
+import io
 import re
 import subprocess
 import sys
@@ -17,11 +18,17 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pacsv
 import pyarrow.parquet as pq
+
+from lomrix.cli.environment import Environment
+from lomrix.cli.main import run
+from lomrix.job import execution
 
 BATCH = 2_000_000
 PERSONS = 20_000
@@ -93,6 +100,8 @@ def jobs(data: str, people: str, visits: str) -> dict[str, list[str]]:
         "export": ["export", data, "--missing-code=-9", "--columns", "crew,minute,temp,mode"],
         "to-wide": ["to-wide", visits, "--case", "crew", "--occasion", "month", "--header", "{measure}_m{month}"],
         "one-per": ["subset", data, "--one-per", "crew,mode", "--pick", "latest:minute"],
+        "sample": ["subset", data, "--sample", "500", "--case", "crew", "--where", "pulse > 60"],
+        "coverage": ["coverage", visits, "--case", "crew", "--occasion", "month"],
     }  # fmt: skip
 
 
@@ -130,6 +139,20 @@ def measure(command: list[str]) -> tuple[float, float, float]:
     return time.perf_counter() - started, own / 1024, everything / 1024
 
 
+def estimate(words: list[str]) -> float:
+    """What Lomrix estimates that a command needs as a whole, in MB."""
+    needs: list[float] = []
+
+    def record(options: object, inputs: list[Any], step: object, **more: bool) -> None:
+        needs.append(sum(known.size for known in inputs) / 1e6)
+        raise KeyboardInterrupt
+
+    streams = (io.BytesIO(), io.StringIO(), io.StringIO(), io.BytesIO())
+    with mock.patch.object(execution, "choose_way", record):
+        run(Environment(words, *streams))
+    return needs[0]
+
+
 def digest(path: Path) -> str:
     """A hash of a file."""
     with path.open("rb") as file:
@@ -153,7 +176,9 @@ def main() -> None:
         make_file(visits, options.rows, make_visits)
         make_people(people)
         print(f"{options.rows:,} rows, {data.stat().st_size / 1e9:.2f} GB on disk, budget {options.memory}")
-        print(f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'ratio':>7}  same bytes")
+        print(
+            f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'need':>7}{'ratio':>7}  same bytes"
+        )
         for name, words in jobs(str(data), str(people), str(visits)).items():
             if not name.startswith(tuple(options.only.split(","))):
                 continue
@@ -166,7 +191,8 @@ def main() -> None:
             if options.whole:
                 of_parts = digest(out)
                 whole, own_whole, _ = measure([*command, "--memory", "1TB"])
-                line += f"{whole:9.1f}{own_whole:7.0f}{seconds / whole:7.2f}  {of_parts == digest(out)}"
+                need = estimate([*words, to, str(out), "--overwrite"])
+                line += f"{whole:9.1f}{own_whole:7.0f}{need:7.0f}{seconds / whole:7.2f}  {of_parts == digest(out)}"
             print(line, flush=True)
 
 
