@@ -133,6 +133,7 @@ def apply_to_files(
     scratch: str = "",
     workers: int = 1,
     cluster: str = "",
+    cluster_tls: str = "",
     **options: Any,
 ) -> Account:
     """Apply a step to files of any size and write the result, as the command line does: with history, and in parts if
@@ -142,7 +143,7 @@ def apply_to_files(
     reading. Returns the account.
     """
     by_role = {step.roles[0].name: inputs} if isinstance(inputs, str) else inputs
-    running = RunningOptions(memory=memory, scratch=scratch, workers=workers, cluster=cluster)
+    running = RunningOptions(memory=memory, scratch=scratch, workers=workers, cluster=cluster, cluster_tls=cluster_tls)
     files = {role: (given,) if isinstance(given, str) else tuple(given) for role, given in by_role.items()}
     task = Task(step, files, ReadingOptions(**options), {TABLE: str(out), **extras}, overwrite, running=running)
     try:

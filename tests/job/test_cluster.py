@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import socket
 import subprocess
 import sys
+import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -127,3 +130,57 @@ def test_a_cluster_that_is_not_there_is_one_plain_error(study: Path, monkeypatch
     monkeypatch.setitem(sys.modules, "distributed", None)
     _, error = lomrix("derive", "people.csv", "x = vessel + 1", "--cluster", "tcp://a:1", cwd=study, status=2)
     assert error.splitlines()[1] == "next   Install it on every machine: pip install 'lomrix[cluster]'"
+
+
+def make_certificate(folder: Path) -> None:
+    """A certificate that signs itself, and the file that names it."""
+    command = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=127.0.0.1"]
+    command += ["-keyout", str(folder / "key.pem"), "-out", str(folder / "cert.pem")]
+    subprocess.run(command, check=True, capture_output=True)
+    (folder / "tls.toml").write_text('ca = "cert.pem"\ncert = "cert.pem"\nkey = "key.pem"\n')
+
+
+def test_an_encrypted_cluster_that_loses_its_scheduler(study: Path, tmp_path: Path) -> None:  # noqa: F811
+    make_certificate(tmp_path)
+    flags = [f"--tls-{name}" for name in ("ca-file", "cert", "key")]
+    secure = [word for pair in zip(flags, ("cert.pem", "cert.pem", "key.pem"), strict=True) for word in pair]
+    secure = [str(tmp_path / word) if word.endswith(".pem") else word for word in secure]
+    file, tls = str(tmp_path / "scheduler.json"), str(tmp_path / "tls.toml")
+    scheduler = begin(
+        "dask_scheduler", "--protocol", "tls", "--host", "127.0.0.1", "--port", "0", "--scheduler-file", file, *secure
+    )
+    worker = begin("dask_worker", "--scheduler-file", file, "--nthreads", "1", "--no-nanny", *secure)
+
+    def connect() -> Cluster:
+        return Cluster(0, Scratch.make(str(tmp_path)), file, tls)
+
+    try:
+        for _ in range(100):
+            with contextlib.suppress(FileError), connect():
+                break
+            time.sleep(0.5)
+        words = ["derive", "device.csv", "x = pulse + 1", "--cluster", file, "--scratch", str(tmp_path)]
+        assert "parts by 1 worker of" in lomrix(*words, "--cluster-tls", tls, cwd=study)[0]
+        assert "cannot be reached" in lomrix(*words, cwd=study, status=3)[1]
+        threading.Timer(1, scheduler.kill).start()
+        with pytest.raises(FileError, match="stopped working"), connect() as workers:
+            list(workers.run(time.sleep, [(60,)]))
+    finally:
+        for process in (scheduler, worker):
+            process.kill()
+            process.wait()
+
+
+@pytest.mark.parametrize(
+    ("content", "what"),
+    [
+        (None, "does not exist"),
+        ("ca = 1", "does not name the certificates"),
+        ('ca = "a"\ncert = "b"\nkey = "c"', "does not exist"),
+    ],
+)
+def test_certificates_that_are_not_there_are_named(tmp_path: Path, content: str | None, what: str) -> None:
+    if content is not None:
+        (tmp_path / "tls.toml").write_text(content)
+    with pytest.raises(FileError, match=what):
+        cluster.read_certificates(tmp_path / "tls.toml")

@@ -109,7 +109,7 @@ def apply_study(step: type[Step], given: dict[str, Any], references: Sequence[st
         if isinstance(value, list) and not isinstance(given.get(name), list):
             raise UsageError(f"{name} in the study file must be one value, not a list.", where=str(study.path))
         filled = value
-        if name == "dictionary" and study.path is not None:
+        if name in ("dictionary", "cluster_tls") and study.path is not None:
             filled = os.path.relpath(study.path.parent / str(value))
         if name == "type":
             names = {name for source in sources for name in source.names}

@@ -61,6 +61,9 @@ class RunningOptions(BaseModel):
     ] = ""
     scratch: Annotated[str, Setting("Folder for tables that are larger than that (the temporary one).", "FOLDER")] = ""
     cluster: Annotated[str, Setting("Work on a Dask cluster: tcp://host:8786, or its scheduler file.", "ADDRESS")] = ""
+    cluster_tls: Annotated[
+        str, Setting("TOML file with ca, cert and key: the certificates for a tls:// cluster.", "FILE")
+    ] = ""
     workers: Annotated[
         int, Field(ge=1, le=1000), Setting("Number of parts to work on at once, each in a process.", "N")
     ] = 1
@@ -77,6 +80,8 @@ class RunningOptions(BaseModel):
     def _go_together(self) -> Self:
         require(self.workers == 1 or not self.cluster, "workers", "‹workers› and ‹cluster› exclude each other.",
                 "A cluster has its own workers: leave ‹workers› out.")  # fmt: skip
+        require(self.cluster or not self.cluster_tls, "cluster_tls", "‹cluster_tls› requires ‹cluster›.",
+                "Add ‹cluster=tls://host:8786›.")  # fmt: skip
         return self
 
 

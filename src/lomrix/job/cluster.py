@@ -6,6 +6,7 @@ import json
 import logging
 import platform
 import secrets
+import tomllib
 from collections.abc import Mapping
 from concurrent.futures import CancelledError, Future
 from dataclasses import dataclass, field
@@ -21,15 +22,20 @@ from lomrix.job.workers import Workers
 SECONDS = 10
 # How often a part is tried again if its worker is lost.
 RETRIES = 2
+# What a file names for an encrypted connection, and what Dask calls it.
+CERTIFICATES = {"ca": "tls_ca_file", "cert": "tls_client_cert", "key": "tls_client_key"}
 # Packages that must be the same on all machines.
 PACKAGES = ("numpy", "pyarrow")
 
 
 @dataclass
 class Cluster(Workers):
-    """The workers of a cluster; `address` is that of its scheduler, or a file that names it."""
+    """The workers of a cluster; `address` is that of its scheduler, or a file that names it; `tls` names the file with
+    its certificates, if any.
+    """
 
     address: str = ""
+    tls: str = ""
     memory: int = 0  # bytes that a thread of a worker may use; 0 if that is not limited
     client: Any = field(init=False)
 
@@ -41,8 +47,9 @@ class Cluster(Workers):
             raise UsageError("‹cluster› needs the package distributed.", todo=todo) from error
         logging.getLogger("distributed").setLevel(logging.CRITICAL)  # errors are reported once, by us
         address = self.address if "://" in self.address else read_address(Path(self.address))
+        security = {"security": read_certificates(Path(self.tls))} if self.tls else {}
         try:
-            self.client = Client(address, timeout=SECONDS, set_as_default=False)
+            self.client = Client(address, timeout=SECONDS, set_as_default=False, **security)
         except (OSError, ValueError, TypeError) as error:
             raise FileError(
                 f"The cluster at {self.address} cannot be reached.",
@@ -144,6 +151,25 @@ def read_address(path: Path) -> str:
     except (ValueError, KeyError, TypeError) as error:
         todo = "Use tcp://HOST:8786, or the file that the scheduler writes: dask scheduler --scheduler-file FILE"
         raise FileError(f"{path} does not name a scheduler.", todo=todo) from error
+
+
+def read_certificates(path: Path) -> Any:
+    """Read the file that names the certificates of a cluster; their paths are relative to it.
+
+    Raises FileError if one of them is not named, or not there.
+    """
+    from distributed.security import Security
+
+    require_file(path)
+    try:
+        named = tomllib.loads(path.read_bytes().decode("utf-8"))
+        files = {key: path.parent / named[key] for key in CERTIFICATES}
+    except (ValueError, KeyError, TypeError) as error:
+        todo = 'It has three lines, such as ca = "ca.pem", cert = "cert.pem" and key = "key.pem".'
+        raise FileError(f"{path} does not name the certificates of a cluster.", where=str(error), todo=todo) from error
+    for file in files.values():
+        require_file(file)
+    return Security(require_encryption=True, **{CERTIFICATES[key]: str(file) for key, file in files.items()})
 
 
 def describe_worker() -> dict[str, str]:

@@ -69,7 +69,7 @@ class Execution:
         execution = cls(task, Way(True))
         scratch = execution._use_disk(known, stack)
         stage(f"connecting to {task.running.cluster}")
-        cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster))
+        cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster, task.running.cluster_tls))
         memory = parse_memory(task.running.memory) if task.running.memory else cluster.memory
         execution.way = Way(True, choose_rows_for_workers(cluster.count, memory, known))
         execution.run, execution.workers = (
