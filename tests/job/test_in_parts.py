@@ -213,7 +213,7 @@ def test_what_compares_all_rows_is_refused_before_work(study: Path, tmp_path: Pa
         cwd=study,
         status=3,
     )
-    assert error.splitlines()[1] == "where  about 1.0 MB are needed, 0.2 MB may be used; device has about 6,000 rows"
+    assert error.splitlines()[1] == "where  about 0.9 MB are needed, 0.2 MB may be used; device has about 6,000 rows"
     assert not out.exists()
     for memory in ("much", "4", "-4GB", "0.0001MB"):
         lomrix("subset", "device.csv", "--columns", "crew", "--memory", memory, cwd=study, status=2)
@@ -257,7 +257,7 @@ def test_partitions_on_a_full_disk_are_one_plain_error(study: Path, tmp_path: Pa
 
     words = ["aggregate", "device.csv", "--by", "crew", "--stat", "temp: mean", "--out", "full.csv"]
     with mock.patch.object(Scratch, "make_path", make_path):
-        _, error = lomrix(*words, "--memory", "0.2MB", "--scratch", str(tmp_path), cwd=study, status=3)
+        _, error = lomrix(*words, "--memory", "0.3MB", "--scratch", str(tmp_path), cwd=study, status=3)
     assert error.splitlines()[0] == f"error  The scratch folder {tmp_path} cannot hold more."
     assert not (study / "full.csv").exists()
     assert not list(tmp_path.iterdir())

@@ -136,7 +136,7 @@ class OpenedInputs:
         needed = self.task.step.columns_needed(opened.role.name, opened.source.names)
         if needed is not None and not {*needed} <= {*opened.source.names}:
             needed = None  # the step refuses an unknown column better if it knows all
-        return list(opened.source.names if needed is None else needed)
+        return list(dict.fromkeys(opened.source.names if needed is None else needed))
 
     def read(self, report_stage: Callable[[str], None], scratch: Scratch | None = None) -> Inputs:
         """Read what the step needs of each source; tables to disk, if there is a scratch folder."""

@@ -159,7 +159,7 @@ class Aggregate(Step):
 
     word: ClassVar[str] = "aggregate"
     implementation: ClassVar[str] = "lomrix.core.steps.aggregate.run:aggregate"
-    cell_size: ClassVar[int] = 40
+    cell_size: ClassVar[int] = 43
     surveying: ClassVar[str] = "lomrix.core.steps.aggregate.run:survey"
     keying: ClassVar[str] = "lomrix.core.steps.aggregate.run:make_keys"
     arranging: ClassVar[str] = "lomrix.core.steps.aggregate.run:arrange"

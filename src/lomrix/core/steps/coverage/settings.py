@@ -20,7 +20,7 @@ class Coverage(Step):
     surveying: ClassVar[str] = "lomrix.core.steps.coverage.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.coverage.account:conclude"
     row_size_on_disk: ClassVar[int] = 16
-    cell_size: ClassVar[int] = 44
+    cell_size: ClassVar[int] = 22
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The long file, one row per case and occasion."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw the patterns, or with --by who stayed, into a .png, .svg or .pdf.", "figure"),

@@ -178,6 +178,11 @@ class Derive(Step):
         return True
 
     @property
+    def memory_per_cell(self) -> int:
+        """Less if each row is used on its own."""
+        return 18 if self.division.kind == "any rows" else self.cell_size
+
+    @property
     def division(self) -> Division:
         """Each row on its own, or the rows of each case, unless an expression uses those of several."""
         assignments = parse_assignments(self.expressions)

@@ -27,7 +27,7 @@ class Recode(Step):
     word: ClassVar[str] = "recode"
     implementation: ClassVar[str] = "lomrix.core.steps.recode.run:recode"
     surveying: ClassVar[str] = "lomrix.core.steps.recode.run:survey"
-    cell_size: ClassVar[int] = 16
+    cell_size: ClassVar[int] = 18
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file to recode."),
         Role("map_file", "Table of columns variable, old, new.", "FILE", is_option=True, needed=False, content="texts"),

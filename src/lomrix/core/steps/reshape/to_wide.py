@@ -25,6 +25,7 @@ class ToWide(Step):
 
     word: ClassVar[str] = "to-wide"
     implementation: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:to_wide"
+    cell_size: ClassVar[int] = 22
     surveying: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:survey"
     checking: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:check"
     conclusion: ClassVar[str] = "lomrix.core.steps.reshape.wide_account:conclude"
