@@ -174,6 +174,11 @@ def aggregated(source: Table, by: str, *stat: str, **settings: object) -> Result
     return Aggregate(by=by, stat=stat, **settings).apply(sources(source))
 
 
+def test_totals_of_no_rows_are_of_none() -> None:
+    empty = table(g=["a"], x=[1]).first(0)
+    assert rows(aggregated(empty, "g", "x: n", totals=True).table) == [(None, 0)]
+
+
 def test_further_statistics_by_hand() -> None:
     # Mean 5, variance 32/7, n 8: se = root of 4/7; Student's 0.975 quantile with 7 degrees of freedom is 2.3646.
     # Definition 7: q25 at place 1.75 of 2 4 4 4 5 5 7 9 is 4, q75 at 5.25 is 5.5, q90 at 6.3 is 7.6.

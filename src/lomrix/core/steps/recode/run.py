@@ -223,7 +223,9 @@ class TableRecoding:
         else:
             if cells.column.type != "string":
                 raise UsageError(
-                    f"{name} is {cells.column.type}, not text, so there is nothing to turn into codes.", columns=[name]
+                    f"{name} is {cells.column.type}, not text, so there is nothing to turn into codes.",
+                    todo=f"Leave it out, or use ‹map={name}: 1=2› to change its values.",
+                    columns=[name],
                 )
             values, new_labels = number_texts(cells.distinct, labels, self.step.order)
             self._set_codes(self._put_values(name, cells, values), new_labels)
