@@ -100,6 +100,10 @@ class Table:
         columns = dict(zip(self.columns, taken, strict=True))
         return replace(self, columns=columns, row_numbers=numbers, names_in_source=())
 
+    def keep(self, rows: Array) -> Table:
+        """Return just these rows, given in their order, with their numbers."""
+        return self if len(rows) == len(self) else replace(self.take(rows), row_numbers=self.find_row_numbers(rows))
+
     def first(self, rows: int) -> Table:
         """Return the first rows."""
         return self.take(np.arange(min(rows, len(self))))

@@ -118,7 +118,11 @@ class Suppression:
     def get_hidden(self, variable: str, level: int = 0) -> Mask:
         """Return the hidden groups of a variable at a level of totals; level 0 are the groups themselves."""
         if not self.step.min_n:
-            size = self.groups.count if level == 0 else int(find_total_codes(self.groups, self.by)[level - 1].max(initial=-1)) + 1
+            size = (
+                self.groups.count
+                if level == 0
+                else int(find_total_codes(self.groups, self.by)[level - 1].max(initial=-1)) + 1
+            )
             return np.zeros(size, np.bool_)
         return self._masks[variable][level]
 

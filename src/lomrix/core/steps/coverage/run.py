@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -63,7 +63,7 @@ def survey(step: Coverage, tables: Inputs) -> CoverageSurvey:
     kinds, kind_of = np.unique(has_value, axis=0, return_inverse=True)
 
     def find_first_rows(positions: npt.NDArray[np.int64]) -> FirstRows:
-        return Grid(keep_rows(rows, positions), step.case, step.occasion).first_rows
+        return Grid(rows.keep(positions), step.case, step.occasion).first_rows
 
     return CoverageSurvey(
         find_first_rows(np.flatnonzero(~is_balancing)),
@@ -102,14 +102,7 @@ def choose_complete_rows(step: Coverage, table: Table) -> tuple[Table, tuple[Par
         is_lost = is_complete & np.logical_or.reduce([table[name].is_missing for name in names])
         without.append(Part("missing", int(np.count_nonzero(is_lost)), cause))
         is_complete &= ~is_lost
-    return keep_rows(table, np.flatnonzero(is_complete)), tuple(without)
-
-
-def keep_rows(table: Table, rows: npt.NDArray[np.int64]) -> Table:
-    """Return some rows in their order, with their numbers."""
-    if len(rows) == len(table):
-        return table
-    return replace(table.take(rows), row_numbers=table.find_row_numbers(rows))
+    return table.keep(np.flatnonzero(is_complete)), tuple(without)
 
 
 @dataclass(frozen=True)
@@ -136,7 +129,7 @@ class CoverageReport:
         rows, without = choose_complete_rows(step, table)
         unseen = find_unseen_rows(rows, step.case, step.occasion, whole.varying if whole else None)
         self.without = (*without, Part("missing", int(np.count_nonzero(unseen)), "no-visit", reason=NO_OCCASION))
-        self.rows = keep_rows(rows, np.flatnonzero(~unseen))
+        self.rows = rows.keep(np.flatnonzero(~unseen))
         self.grid = Grid(self.rows, step.case, step.occasion, whole=whole.decide() if whole else None)
         if self.grid.size > MOST_CELLS:
             raise DataError(

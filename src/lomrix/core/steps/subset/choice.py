@@ -237,14 +237,9 @@ def list_cases(step: Subset, choice: RowChoice) -> CasesToDraw:
     Raises DataError if a column that forms groups varies within a case.
     """
     names = dict.fromkeys([*step.case, *step.sample_by])
-    cases = Cases(keep_numbers(choice.table.only(names), choice.kept), step.case)
+    cases = Cases(choice.table.only(names).keep(choice.kept), step.case)
     require_constant_groups(step, cases)
     return CasesToDraw(replace(cases.table.take(cases.firsts), row_numbers=None))
-
-
-def keep_numbers(table: Table, rows: Rows) -> Table:
-    """Return some rows with their numbers."""
-    return replace(table.take(rows), row_numbers=table.find_row_numbers(rows))
 
 
 def draw_rows(step: Subset, choice: RowChoice, whole: Span) -> None:
