@@ -24,7 +24,7 @@ def draw_coverage(coverage: PatternFigure, path: Path, format_: str) -> None:
     figure = make_figure(9.0, 7.2)
     above, below = figure.subplots(2, 1, sharex=True, height_ratios=(1, 3))
     index = np.arange(times)
-    numbers = (coverage.patterns * coverage.counts[:, None]).sum(axis=0)
+    numbers = coverage.patterns.count_flows()["seen"]
     bars = above.bar(index, numbers, 0.9, color=COLOURS[0])
     if times <= MAX_TICKS:
         above.bar_label(bars, [f"{n:,}\n{100 * n / total:.0f} %" for n in numbers.tolist()], padding=2, fontsize=8)
@@ -42,7 +42,7 @@ def draw_coverage(coverage: PatternFigure, path: Path, format_: str) -> None:
 
 def make_bands(coverage: PatternFigure) -> tuple[Any, Any]:
     """Return the share of cases seen at each occasion and the number of cases, by band."""
-    shares, counts = coverage.patterns.astype(np.float64), coverage.counts
+    shares, counts = coverage.patterns.rows.astype(np.float64), coverage.patterns.counts
     if len(counts) <= MAX_PATTERNS:
         return shares, counts
     remaining = counts[MAX_PATTERNS:]

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.balanced.settings import ToBalanced
 from lomrix.core.steps.coverage import patterns
-from lomrix.core.steps.coverage.patterns import Patterns
+from lomrix.core.steps.coverage.patterns import PatternCounts, Patterns
 from lomrix.core.steps.coverage.run import PatternFigure
 from lomrix.core.steps.coverage.settings import Coverage
 from lomrix.core.steps.step import Result
@@ -85,11 +85,11 @@ def test_flows_as_the_obvious_way(seen: list[list[bool]], many: bool) -> None:
 def test_the_figure_has_bands_as_high_as_their_cases(tmp_path: Path) -> None:
     seen = coverage(VISITS).extras["figure"]
     assert isinstance(seen, PatternFigure)
-    assert (seen.occasions, seen.counts.tolist()) == (("0", "3", "12"), [1, 1, 1, 1])
+    assert (seen.occasions, seen.patterns.counts.tolist()) == (("0", "3", "12"), [1, 1, 1, 1])
     draw_coverage(seen, tmp_path / "f.png", "png")
     assert (tmp_path / "f.png").read_bytes().startswith(b"\x89PNG")
     patterns = np.array([[bool(at & (1 << bit)) for bit in range(7)] for at in range(100)])
-    shares, counts = make_bands(PatternFigure(tuple("abcdefg"), patterns, np.arange(100, 0, -1), "day"))
+    shares, counts = make_bands(PatternFigure(tuple("abcdefg"), PatternCounts(patterns, np.arange(100, 0, -1)), "day"))
     assert (len(counts), counts.sum()) == (61, 5050)
     assert shares[-1] == pytest.approx(np.average(patterns[60:], axis=0, weights=np.arange(40, 0, -1)))
 

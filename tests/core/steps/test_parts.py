@@ -192,7 +192,9 @@ def test_parts_of_a_coverage_equal_the_whole(
     panel = make("t", id=("string", id_), m=("integer", [number % 4 for number in month]), o=("string", text))
     panel = panel.with_columns({**panel.columns, "x": x_seen, "w": w_seen, "y": Column.of_cells("integer", y)})
     occasion = "m,o" if len(cells) % 2 else "m"
-    assert_parts_equal("coverage", sources(panel), {"case": "id", "occasion": occasion, "measure": measure}, size)
+    assert_parts_equal(
+        "coverage", sources(panel), {"case": "id", "occasion": occasion, "measure": measure}, size, "figure"
+    )
 
 
 @given(ROWS, st.integers(0, 5), st.sampled_from(["stop", "last", "mean", "max"]), st.integers(1, 9))

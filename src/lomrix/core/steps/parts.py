@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import combine_all
+from lomrix.core.combining import Combinable, combine_all
 from lomrix.core.errors import DataError
 from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.rows.sorting import divide_by_order, find_bounds
@@ -291,9 +291,11 @@ def apply_in_parts(
         shown, stops = result.shown, stops or result.stops
         if not stops and not errors:
             parts.keep("", result.table)
-            for name, extras[name] in result.extras.items():
-                if isinstance(extras[name], Table):
-                    parts.keep(name, extras[name])
+            for name, extra in result.extras.items():
+                adds_up = name in extras and isinstance(extra, Combinable)
+                extras[name] = extras[name].combine(extra) if adds_up else extra
+                if isinstance(extra, Table):
+                    parts.keep(name, extra)
     report(0)
     if errors:
         raise combine_all(errors)

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.combining import MOST_EXAMPLES, Extreme, Same, Shown, Words, combine_all
+from lomrix.core.combining import MOST_EXAMPLES, Combinable, Extreme, Same, Shown, Words, combine_all
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.grid import Grid, GridSurvey, find_balancing_rows, find_unseen_rows
@@ -106,19 +106,21 @@ def choose_complete_rows(step: Coverage, table: Table) -> tuple[Table, tuple[Par
 
 
 @dataclass(frozen=True)
-class PatternFigure:
+class PatternFigure(Combinable):
     """Patterns to be drawn."""
 
     occasions: tuple[str, ...]  # the occasions in words
-    # shape (patterns, occasions) where a pattern was seen, and the cases of each, the commonest first
-    patterns: npt.NDArray[np.bool_]
-    counts: npt.NDArray[np.int64]
+    patterns: PatternCounts
     title: str  # what the occasions are
 
     @property
     def is_empty(self) -> bool:
         """True if there is no case."""
-        return not len(self.counts)
+        return not len(self.patterns.counts)
+
+    def combine(self, later: PatternFigure) -> PatternFigure:
+        """Return the patterns of both parts."""
+        return replace(self, patterns=self.patterns.combine(later.patterns))
 
 
 class CoverageReport:
@@ -144,8 +146,7 @@ class CoverageReport:
 
     def make_figure(self) -> PatternFigure:
         """What is drawn."""
-        patterns = self.patterns
-        return PatternFigure(tuple(self.occasions), patterns.rows, patterns.counts, ", ".join(self.step.occasion))
+        return PatternFigure(tuple(self.occasions), self.tally.patterns, ", ".join(self.step.occasion))
 
     @cached_property
     def retention(self) -> Retention:

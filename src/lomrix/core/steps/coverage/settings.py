@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import NOTHING, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
 
@@ -47,6 +47,10 @@ class Coverage(Step):
     def division(self) -> Division:
         """By case; groups are of all cases."""
         return WHOLE if self.by else Division("by key", {"source": self.case})
+
+    def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
+        """Return whether it can work in parts; what its figure shows adds up."""
+        return self.division.kind != "whole"
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The columns of case and occasion, and the measures."""
