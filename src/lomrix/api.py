@@ -31,7 +31,7 @@ from lomrix.files.arrow_columns import column_from_arrow, combine_chunks
 from lomrix.files.dictionary_file import read_dictionary
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions, ReadSettings
-from lomrix.files.registry import open_sink, open_source
+from lomrix.files.registry import open_sink, open_source, refuse_unused_options
 from lomrix.job.budget import RunningOptions
 from lomrix.job.run import StoppedError, run
 from lomrix.job.streams import Streams
@@ -61,6 +61,7 @@ def read(reference: str, *, columns: Collection[str] | None = None, as_text: boo
     reading = ReadingOptions(**options)
     known_variables = read_dictionary(reading.dictionary) if reading.dictionary else Dictionary()
     source = open_source(str(reference), replace(ReadSettings.from_options(reading, known_variables), all_text=as_text))
+    refuse_unused_options(reading, [(str(reference), source)])
     try:
         return source.read(columns).table
     finally:

@@ -302,6 +302,7 @@ def test_a_reading_option_without_effect_is_refused(tmp_path: Path, suffix: str,
     lomrix("subset", "a.csv", "--columns", "id,x", "--out", f"a.{suffix}", cwd=tmp_path)
     _, error = lomrix("profile", f"a.{suffix}", *options, cwd=tmp_path, status=2)
     assert error.splitlines()[0] == f"error  {options[0]} does not apply to a.{suffix}."
+    assert error == lomrix("dictionary", "draft", f"a.{suffix}", *options, cwd=tmp_path, status=2)[1]
     # Beside a file that it applies to it is accepted, and a study file may set it for others.
     lomrix("stack", f"a.{suffix}", "a.csv", *options, cwd=tmp_path)
     (tmp_path / "study.toml").write_text('decimal = ","\nencoding = "latin-1"\n')

@@ -89,12 +89,13 @@ def read_table(source: str, given: dict[str, Any]) -> tuple[Table, list[Location
     from lomrix.core.table.dictionary import Dictionary
     from lomrix.files.dictionary_file import read_dictionary
     from lomrix.files.reading import ReadSettings
-    from lomrix.files.registry import open_source
+    from lomrix.files.registry import open_source, refuse_unused_options
 
     options = make_options(ReadingOptions, given)
     used: list[Path] = []
     dictionary = read_dictionary(options.dictionary, used=used) if options.dictionary else Dictionary()
     opened = open_source(source, ReadSettings.from_options(options, dictionary))
+    refuse_unused_options(options, [(source, opened)])
     return opened.read().table, [*opened.locations, *used]
 
 

@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import importlib
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import fields, replace
 from pathlib import Path
 from typing import IO, Any
 
 from lomrix.core.errors import FileError, SettingError, UsageError
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery, ServerForm, TextForm
+from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import is_database
 from lomrix.files.file_source import FileSource, require_file
 from lomrix.files.hashing import hash_file, hash_files
 from lomrix.files.interface import Sink, Source
 from lomrix.files.missing import InCells
-from lomrix.files.reading import ReadSettings
+from lomrix.files.reading import ReadingOptions, ReadSettings
 from lomrix.files.staging import FileSink, require_no_directory
 
 # One module per format, with a Reader and, where it can be written, a Writer.
@@ -79,6 +80,18 @@ def open_stream(stream: IO[bytes], settings: ReadSettings, folder: Path) -> Sour
         file.write(content)
     path = Path(file.name).rename(folder / f"input{suffix}")
     return open_source(str(path), settings)
+
+
+def refuse_unused_options(options: ReadingOptions, sources: Sequence[tuple[str, Source]]) -> None:
+    """Stop if a reading option applies to none of the sources, given with their references.
+
+    Raises SettingError for the first such option.
+    """
+    used = {name for _, source in sources for name in source.options_used}
+    for name in options.model_dump(exclude_defaults=True):
+        if sources and name not in used:
+            files = shorten_list([Path(reference).name for reference, _ in sources], 3)
+            raise SettingError(name, f"‹{name}› does not apply to {files}.", todo=f"Leave ‹{name}› out.")
 
 
 def open_sink(

@@ -6,20 +6,19 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from lomrix.core.errors import SettingError, UsageError
+from lomrix.core.errors import UsageError
 from lomrix.core.steps.step import Inputs, Role
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
-from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import hide_password, is_database
 from lomrix.files.delivered import TEMPLATE
 from lomrix.files.descriptor import list_beside
 from lomrix.files.hashing import hash_file
 from lomrix.files.interface import Location, Source
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import STREAM, open_source, open_stream, split_sheet
+from lomrix.files.registry import STREAM, open_source, open_stream, refuse_unused_options, split_sheet
 from lomrix.files.scratch import Scratch
 from lomrix.files.table_source import TableSource
 from lomrix.job.budget import Input
@@ -95,7 +94,8 @@ class OpenedInputs:
                 elif role.content != "secret":
                     source = open_source(reference, settings)
                 opened.opened.append(OpenedInput(role, reference, source))
-        opened._require_effect()
+        sources = [(one.display_name, one.source) for one in opened.opened if one.source is not None]
+        refuse_unused_options(task.reading, sources)
         return opened
 
     @property
@@ -173,15 +173,6 @@ class OpenedInputs:
         self.notes = [
             (name, note) for name, note in self.notes if note.kind != "stray-text" or note.column not in columns
         ]
-
-    def _require_effect(self) -> None:
-        """Stop if a reading option applies to none of the files."""
-        sources = [(opened.display_name, opened.source) for opened in self.opened if opened.source is not None]
-        used = {name for _, source in sources for name in source.options_used}
-        for name in self.task.reading.model_dump(exclude_defaults=True):
-            if sources and name not in used:
-                files = shorten_list([Path(reference).name for reference, _ in sources], 3)
-                raise SettingError(name, f"‹{name}› does not apply to {files}.", todo=f"Leave ‹{name}› out.")
 
     def _require_known_types(self) -> None:
         sources = [
