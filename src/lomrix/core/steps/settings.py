@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Annotated, Any
 
 from pydantic import AfterValidator, BeforeValidator, ValidationError, ValidationInfo
+from pydantic.fields import FieldInfo
 
 from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.nearest import advise
@@ -129,14 +130,16 @@ def require_distinct(names: Iterable[str], what: str) -> None:
         raise UsageError(f"{what} {repeated[0]} was given twice.", todo="Give it once.")
 
 
-def explain_validation_error(error: ValidationError, settings: Mapping[str, object]) -> SettingError:
+def explain_validation_error(error: ValidationError, settings: Mapping[str, FieldInfo]) -> SettingError:
     """Turn a failed validation into a plain error."""
     first = error.errors()[0]
     name = str(first["loc"][0]) if first["loc"] else ""
     value, context = first.get("input"), first.get("ctx", {})
     kind = first["type"]
     if kind == "missing":
-        return SettingError(name, f"No ‹{name}› was given.", todo="This option is required.")
+        known = next((one for one in settings[name].metadata if isinstance(one, Setting)), Setting(""))
+        words = known.help[:1].lower() + known.help[1:]
+        return SettingError(name, f"No ‹{name}› was given.", todo=f"Add ‹{name}={known.metavar}›: {words}")
     if kind == "extra_forbidden":
         todo = advise(name, settings, f"Settings are {', '.join(settings)}.")
         return SettingError(name, f"Unknown setting {name}.", todo=todo)
