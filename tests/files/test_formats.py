@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 import os
 import tempfile
@@ -318,6 +319,19 @@ def test_a_stated_type_and_missing_texts_apply_to_every_format(tmp_path: Path, s
     assert [line.split()[:4] for line in output.splitlines() if line.split()[:1] in (["x"], ["day"])] == [
         ["x", "string", "1", "-9"], ["day", "date", "none", "2"],
     ]  # fmt: skip
+
+
+def test_midnights_are_days_where_that_is_stated(tmp_path: Path) -> None:
+    days = [datetime.datetime(2024, 1, 31), None]
+    times = [datetime.datetime(2024, 1, 31, 10, 30), datetime.datetime(2024, 2, 1)]
+    pq.write_table(pa.table({"day": days, "time": times}), tmp_path / "a.parquet")
+    options = ["--type", "day=date", "--type", "time=date"]
+    output = lomrix("profile", "a.parquet", *options, cwd=tmp_path)[0]
+    assert [line.split()[1] for line in output.splitlines() if line.split()[:1] in (["day"], ["time"])] == [
+        "date", "datetime",
+    ]  # fmt: skip
+    note = '  ! a.time: kept as timestamps: 1 cell has a time of day. (row 2 "2024-01-31 10:30:00")'
+    assert output.splitlines()[-1] == note
 
 
 def test_a_plan_reads_the_table_of_a_step_as_its_file(tmp_path: Path) -> None:

@@ -11,10 +11,11 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
@@ -62,10 +63,24 @@ def apply_settings(name: str, column: Column, settings: ReadSettings, beside: Di
     is_stated = name in settings.types or settings.dictionary.of(name).type is not None
     if (column.type, wanted) in WIDER:
         column = column.widen(wanted)
+    elif (column.type, wanted) == ("datetime", "date"):
+        column, notes = narrow_to_days(name, column)
     elif wanted != column.type and (is_stated or column.type == "string"):
         typed, notes = read_text_column(name, column.to_text(), variable, settings.get_date_format(name))
         column = typed.with_missing_of(column)
     return apply_missing_codes(column, variable.missing) if variable.missing else column, notes
+
+
+def narrow_to_days(name: str, column: Column) -> tuple[Column, list[Note]]:
+    """Return timestamps as dates if all are midnight, as other programs store dates; else unchanged, with a note."""
+    days = column.values.astype("M8[D]")
+    rows = np.flatnonzero((days != column.values) & ~column.is_missing)
+    if not len(rows):
+        return Column.of("date", days, column.why, column.reasons), []
+    first = rows[:MOST_EXAMPLES]
+    examples = tuple(zip((first + FIRST_ROW).tolist(), column.take(first).to_text().to_pylist(), strict=True))
+    text = f"kept as timestamps: {pluralize(len(rows), 'cell has', 'cells have')} a time of day."
+    return column, [Note(text, name, examples, "stray-text", len(rows))]
 
 
 def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
