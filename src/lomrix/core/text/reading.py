@@ -303,7 +303,8 @@ class Reading:
             )
             return pc.equal(lower, "true").to_numpy(zero_copy_only=False), fits
         if type_ in ("date", "datetime"):
-            array = parse_iso_dates(type_, texts)
+            is_day = type_ == self.variable.type == "date"
+            array = parse_iso_dates(type_, pc.replace_substring_regex(texts, rules.MIDNIGHT, "") if is_day else texts)
         else:
             return self._parse_numbers(texts)
         return get_values(array, type_), array.is_valid().to_numpy(zero_copy_only=False)

@@ -29,6 +29,8 @@ DATETIME = r"\d{4}-\d{2}-\d{2}[T ]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,6})?)?
 BOOLEAN = r"(?i)true|false"
 # Day and month are ambiguous, so these are never guessed.
 UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"
+# The time of a timestamp that only says a day.
+MIDNIGHT = r"[ T]0?0:00(:00(\.0+)?)?$"
 NONZERO = r"[^eE]*[1-9].*"
 COMMA_NUMBER = r"[+-]?\d+,\d+"
 # Groups of three digits; which separator stands between them is in the names.
