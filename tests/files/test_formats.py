@@ -146,9 +146,24 @@ def test_a_parquet_file_of_another_program_is_read(tmp_path: Path) -> None:
     table = open_source(str(tmp_path / "x.parquet"), ReadSettings()).read().table
     assert table.types() == {"i": "integer", "f": "number", "s": "string", "t": "datetime", "nothing": "string"}
     assert table["f"].reason_counts() == {"blank": 1, "undefined": 1}
-    pq.write_table(pa.table({"l": [[1], [2]]}), tmp_path / "y.parquet")
-    with pytest.raises(FileError, match="a cell cannot hold"):
-        open_source(str(tmp_path / "y.parquet"), ReadSettings()).read()
+
+
+def test_what_is_no_single_value_becomes_text_with_a_note(tmp_path: Path) -> None:
+    columns = {
+        "l": ([[1, 2], None], ["[1, 2]", None]), "r": ([{"a": "é"}, None], ['{"a": "é"}', None]),
+        "t": ([datetime.time(10, 30), None], ["10:30:00", None]), "b": ([b"a\xff", None], ["61ff", None]),
+        "d": ([datetime.timedelta(hours=1), None], ["1:00:00", None]),
+        "u": (pa.array([2**63, 1], pa.uint64()), ["9223372036854775808", "1"]),
+        "n": (pa.array([1_001, 2_000], pa.timestamp("ns")),
+              [datetime.datetime(1970, 1, 1, microsecond=number) for number in (1, 2)]),
+    }  # fmt: skip
+    pq.write_table(pa.table({name: values for name, (values, _) in columns.items()}), tmp_path / "x.parquet")
+    result = open_source(str(tmp_path / "x.parquet"), ReadSettings()).read()
+    assert {name: column.cells() for name, column in result.table.columns.items()} == {
+        name: texts for name, (_, texts) in columns.items()
+    }
+    assert [note.column for note in result.notes] == list(columns)
+    assert result.notes[0].text.startswith("kept as text: it holds list<")
 
 
 @pytest.mark.parametrize(

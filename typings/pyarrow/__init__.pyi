@@ -19,6 +19,7 @@ class ArrowTypeError(TypeError, ArrowException): ...
 class DataType:
     value_type: DataType
     tz: str | None
+    unit: str
     precision: int
     num_fields: int
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -28,6 +30,11 @@ EXACT_DIGITS = 15
 METADATA = b"lomrix"
 # Types that a format may have narrowed against the declaration.
 WIDER = (("integer", "number"), ("date", "datetime"))
+# Kinds of Arrow that no column holds.
+AS_TEXT = (
+    pa.types.is_time, pa.types.is_duration, pa.types.is_nested, pa.types.is_binary, pa.types.is_large_binary,
+    pa.types.is_fixed_size_binary,
+)  # fmt: skip
 
 
 def columns_from_arrow(
@@ -86,11 +93,23 @@ def narrow_to_days(name: str, column: Column) -> tuple[Column, list[Note]]:
 def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
     """Return an array as our types can hold it, and notes on changes.
 
-    Decimals with more digits than float64 holds become text; timestamps with a zone are converted to UTC.
+    Decimals and whole numbers with more digits than numbers hold become text, and so does what is no single value;
+    timestamps with a zone are converted to UTC.
     """
-    kind = array.type
-    if pa.types.is_timestamp(kind) and kind.tz is not None and kind.tz != "UTC":
-        return array, [Note(f"its timestamps had the zone {kind.tz} and were converted to UTC.", name, kind="offset")]
+    kind, notes = array.type, list[Note]()
+    if pa.types.is_timestamp(kind):
+        if kind.tz is not None and kind.tz != "UTC":
+            text = f"its timestamps had the zone {kind.tz} and were converted to UTC."
+            notes.append(Note(text, name, kind="offset"))
+        micro = array.cast(pa.timestamp("us", kind.tz), safe=False)
+        if kind.unit == "ns" and not micro.cast(kind).equals(array):
+            notes.append(Note("its timestamps had nanoseconds, which were left out.", name, kind="nanoseconds"))
+        return micro, notes
+    if pa.types.is_uint64(kind) and (pc.max(array).as_py() or 0) >= 2**63:
+        text = "kept as text: it has whole numbers that are too large."
+        return array.cast(pa.large_string()), [Note(text, name, kind="digits-kept")]
+    if any(is_kind(kind) for is_kind in AS_TEXT):
+        return format_values(array), [Note(f"kept as text: it holds {kind}.", name, kind="as-text")]
     if pa.types.is_decimal(kind) and kind.precision > EXACT_DIGITS:
         try:
             is_same = pc.all(pc.equal(array.cast(pa.float64()).cast(kind), array)).as_py()
@@ -110,6 +129,21 @@ def combine_chunks(column: pa.ChunkedArray) -> pa.Array:
     if isinstance(joined, pa.ChunkedArray):
         return pa.concat_arrays(joined.chunks) if joined.num_chunks else pa.array([], joined.type)
     return joined
+
+
+def format_values(array: pa.Array) -> pa.Array:
+    """Return values that no column holds as texts: lists and records as JSON, bytes as hexadecimal digits."""
+
+    def format_value(value: Any) -> str | None:
+        if value is None or isinstance(value, str):
+            return value
+        if isinstance(value, bytes):
+            return value.hex()
+        is_nested = isinstance(value, list | dict)
+        return json.dumps(value, default=str, ensure_ascii=False) if is_nested else str(value)
+
+    # Such columns are rare, and Arrow converts only some of them.
+    return pa.array(list(map(format_value, array.to_pylist())), pa.large_string())
 
 
 def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Column:
@@ -148,7 +182,11 @@ def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Co
             timestamps = array.cast(pa.timestamp("us", kind.tz)).cast(pa.int64()).cast(pa.timestamp("us"))
             return Column.of("datetime", get_values(timestamps, "datetime"), why, (reason,))
     except pa.ArrowInvalid as error:
-        raise FileError(f"The column {name} of {table} holds values that do not fit.", where=str(error)) from error
+        raise FileError(
+            f"The column {name} of {table} holds values that do not fit.",
+            where=str(error),
+            todo="Write it as text, numbers, dates or booleans.",
+        ) from error
     raise FileError(
         f"The column {name} of {table} holds {kind}, which a cell cannot hold.",
         todo="Write it as text, numbers, dates or booleans.",
