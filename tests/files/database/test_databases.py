@@ -24,7 +24,7 @@ from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_source
 from lomrix.files.scratch import TableStore
 from lomrix.job import budget
-from tests.servers import SERVERS, Place, place_on
+from tests.servers import REAL_SERVERS, SERVERS, Place, place_on
 from tests.tables import lomrix
 
 TEXTS = st.text(st.characters(codec="utf-8", exclude_characters="\0"), min_size=1, max_size=8)
@@ -231,3 +231,21 @@ def test_of_two_writers_that_found_no_table_the_second_is_refused(place: Place) 
     second.discard()
     assert place.rows("id") == [(1,)]
     assert place.tables() == [place.table]
+
+
+# As it is stored: no reference system, byte order, kind, and both numbers.
+POINT = "00000000" + "01" + "01000000" + "000000000000F03F" + "0000000000000040"
+ODD_KINDS = {
+    "postgresql": ("a int[], x xml, i interval", "'{1,2}', '<a/>', '1 day'", ["{1,2}", "<a/>", "1 day"]),
+    "mysql": ("p POINT, b TINYBLOB", "POINT(1, 2), X'FF00'", [POINT, "FF00"]),
+}
+
+
+@pytest.mark.filterwarnings("ignore:Did not recognize type")
+@pytest.mark.parametrize("place", REAL_SERVERS, indirect=True)
+def test_kinds_that_only_a_server_has_are_read_as_text(place: Place) -> None:
+    kinds, values, texts = ODD_KINDS[place.kind]
+    place.execute(f"CREATE TABLE {place.table} ({kinds})")
+    place.execute(f"INSERT INTO {place.table} VALUES ({values})")
+    table = open_source(place.reference, ReadSettings()).read().table
+    assert [column.cells() for column in table.columns.values()] == [[text] for text in texts]

@@ -97,6 +97,10 @@ def _choose_by_word(word: str, names: list[str], types: Mapping[str, str], table
                 raise unknown_column_error(run[-1], names, table)
         return run
     matches = fnmatch.filter(names, word) if any(character in word for character in "*?[") else []
+    first, dots, last = (part.strip() for part in word.partition(".."))
+    if not matches and dots and {first, last} <= {*types}:
+        todo = f"Use {first}::{last} for the columns from {first} to {last}."
+        raise UsageError(f"No column {word} in {table}.", todo=todo, columns=[word])
     if not matches:
         raise unknown_column_error(word, names, table)
     return matches

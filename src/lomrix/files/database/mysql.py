@@ -211,7 +211,7 @@ class MySQLServer(Server):
                     parts: dict[str, list[pa.Array]] = {name: [] for name in names}
                     for batch in batches:
                         for name, cells in zip(names, zip(*batch, strict=True), strict=True):
-                            parts[name].append(pa.array(cells, pa.string()))
+                            parts[name].append(to_strings(cells))
                     columns = {
                         name: cast_type(pa.chunked_array(texts, pa.string()), to_arrow_type(kinds[name]))
                         for name, texts in parts.items()
@@ -223,8 +223,16 @@ class MySQLServer(Server):
     def format_selected(self, name: str, kind: Any) -> str:
         """Format a column for a query: bits and bytes as hexadecimal digits."""
         cell = self.quote_name(name)
-        is_bytes = isinstance(kind, mysql.BIT | mysql.BLOB | mysql.BINARY | mysql.VARBINARY | mysql.LONGBLOB)
+        is_bytes = isinstance(kind, mysql.BIT | sqlalchemy.types._Binary)
         return f"HEX({cell})" if is_bytes else cell
+
+
+def to_strings(cells: Sequence[bytes | None]) -> pa.Array:
+    """Return cells as the server sent them; what is no text, such as a point on a map, as hexadecimal digits."""
+    try:
+        return pa.array(cells, pa.string())
+    except pa.ArrowInvalid:
+        return pa.array([None if cell is None else cell.hex().upper() for cell in cells], pa.string())
 
 
 @contextlib.contextmanager

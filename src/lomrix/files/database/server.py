@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import secrets
 import sys
+import warnings
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -13,7 +14,7 @@ from typing import Any
 import pyarrow as pa
 import sqlalchemy
 from sqlalchemy import Connection, Engine
-from sqlalchemy.exc import DBAPIError, NoSuchTableError, SQLAlchemyError
+from sqlalchemy.exc import DBAPIError, NoSuchTableError, SAWarning, SQLAlchemyError
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
@@ -27,6 +28,9 @@ KEPT = "Nothing was changed."
 UNCHANGED = "The previous content is unchanged."
 # Rows are sent and fetched by the drivers directly, so their own errors occur too.
 DRIVER_MODULES = ("sqlite3", "psycopg", "pymysql")
+
+# Its columns are read as text.
+warnings.filterwarnings("ignore", "Did not recognize type", SAWarning)
 
 
 @dataclass(frozen=True)
