@@ -206,7 +206,8 @@ def read_worksheet(path: Path, requested: str) -> tuple[str, list[Row], list[Not
             if any(count_filled(row) for row in rows):
                 break
         else:
-            raise FileError(f"{path.name} is empty.", todo="Name the worksheet: workbook.xlsx#Sheet")
+            what = f"The worksheet {requested} of {path.name}" if requested else path.name
+            raise FileError(f"{what} is empty.", todo=f"Its worksheets are {', '.join(names)}.")
         notes = note_merged(book, name)
         notes += note_formulas(path, name) if zipfile.is_zipfile(path) else []
     except PasswordError as error:
@@ -217,10 +218,6 @@ def read_worksheet(path: Path, requested: str) -> tuple[str, list[Row], list[Not
             where=descriptor.get_first_line(error),
             todo="Check that it was copied whole and has its own extension.",
         ) from error
-    if not any(count_filled(row) for row in rows):
-        raise FileError(
-            f"The worksheet {name} of {path.name} is empty.", todo=f"Its worksheets are {', '.join(names)}."
-        )
     others = ", ".join(name_ for name_ in names if name_ != name and name_ not in DESCRIBING)
     if not requested and others:
         notes.append(Note(f"the worksheet {name} was read; others are {others}: use {path.name}#SHEET.", kind="sheet"))
