@@ -26,7 +26,6 @@ from lomrix.core.table.texts import make_text_column
 from lomrix.core.wording import shorten_list
 
 Rows = npt.NDArray[np.int64]
-NOT_DRAWN, DRAWN, WITHOUT_GROUP = range(3)
 # Numbers that are drawn at once.
 BLOCK = 1 << 20
 CAUSES = {
@@ -231,15 +230,15 @@ class SubsetSurvey:
     cases: CasesToDraw | None
 
 
-def list_cases(step: Subset, choice: RowChoice) -> CasesToDraw:
-    """List the cases of the rows that are kept so far.
+def list_cases(step: Subset, choice: RowChoice) -> tuple[CasesToDraw, Rows]:
+    """List the cases of the rows that are kept so far, and find the case of each of these rows.
 
     Raises DataError if a column that forms groups varies within a case.
     """
     names = dict.fromkeys([*step.case, *step.sample_by])
     cases = Cases(choice.table.only(names).keep(choice.kept), step.case)
     require_constant_groups(step, cases)
-    return CasesToDraw(replace(cases.table.take(cases.firsts), row_numbers=None))
+    return CasesToDraw(replace(cases.table.take(cases.firsts), row_numbers=None)), cases.of_row
 
 
 def draw_rows(step: Subset, choice: RowChoice, whole: Span) -> None:
@@ -273,8 +272,14 @@ def draw_sample(step: Subset, choice: RowChoice, whole: SubsetSurvey | None) -> 
     if step.draws_of_all_rows:
         draw_rows(step, choice, whole.span if whole else Span(choice.table.first_row, len(choice.table)))
     elif step.case:
-        listed = whole.cases if whole and whole.cases else list_cases(step, choice)
-        draw_cases(step, choice, listed.table)
+        here, of_row = list_cases(step, choice)
+        if whole is None or whole.cases is None:
+            draw_cases(step, choice, here.table, of_row)
+            return
+        codes = encode_key_pairs(here.table, whole.cases.table, tuple((name, name) for name in step.case))
+        position = np.empty(codes.size, np.int64)
+        position[codes.added] = np.arange(len(codes.added))
+        draw_cases(step, choice, whole.cases.table, position[codes.base][of_row])
     else:
         rows = choice.kept
         groups = np.zeros(len(rows), np.int64)
@@ -286,23 +291,17 @@ def draw_sample(step: Subset, choice: RowChoice, whole: SubsetSurvey | None) -> 
         choice.notes += note_sample(step, groups, int(np.count_nonzero(is_drawn)))
 
 
-def draw_cases(step: Subset, choice: RowChoice, cases: Table) -> None:
-    """Draw whole cases; `cases` has one row for each case of all parts."""
+def draw_cases(step: Subset, choice: RowChoice, cases: Table, of_row: Rows) -> None:
+    """Draw whole cases; `cases` has one row for each case of all parts, `of_row` the case of each row kept so far."""
     # Cases are drawn in the order of their ids, so that the sample does not depend on the order of the rows.
     order = np.argsort(group_rows(cases, step.case).codes)
-    groups = np.zeros(len(cases), np.int64)
+    groups, rows = np.zeros(len(cases), np.int64), choice.kept
     if step.sample_by:
-        groups = group_rows(cases, step.sample_by).codes[order]
-    is_drawn = draw(groups, step.sample, FIRST_SEED if step.seed is None else step.seed)
-    rows = choice.kept
-    codes = encode_key_pairs(choice.table, cases, tuple((name, name) for name in step.case))
-    fate_of_code = np.full(codes.size + 1, NOT_DRAWN, np.int8)
-    fate_of_code[codes.added[order[is_drawn]]] = DRAWN
-    fate_of_code[codes.added[order[groups < 0]]] = WITHOUT_GROUP
-    fates = fate_of_code[codes.base[rows]]
-    if step.sample_by:
-        choice.leave_out(rows[fates == WITHOUT_GROUP], "no-group", of=", ".join(step.sample_by))
-    choice.leave_out(rows[fates != DRAWN], "not-drawn")
+        groups = group_rows(cases, step.sample_by).codes
+        choice.leave_out(rows[groups[of_row] < 0], "no-group", of=", ".join(step.sample_by))
+    is_drawn = np.zeros(len(cases), np.bool_)
+    is_drawn[order] = draw(groups[order], step.sample, FIRST_SEED if step.seed is None else step.seed)
+    choice.leave_out(rows[~is_drawn[of_row]], "not-drawn")
     choice.notes += note_sample(step, groups, int(np.count_nonzero(is_drawn)))
 
 

@@ -43,7 +43,7 @@ def survey(step: Subset, tables: Inputs) -> SubsetSurvey:
     scope = Survey.of(table, occasion, names)
     draws_cases = step.sample and step.case
     choice = choose_before_drawing(step, table, Scope(table, step.case, step.occasion)) if draws_cases else None
-    return SubsetSurvey(Span(table.first_row, len(table)), scope, list_cases(step, choice) if choice else None)
+    return SubsetSurvey(Span(table.first_row, len(table)), scope, list_cases(step, choice)[0] if choice else None)
 
 
 def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: SubsetSurvey | None = None) -> Result:
