@@ -11,6 +11,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.ordinals import Extent
 from lomrix.core.arrays.statistics import STATISTICS, WEIGHTED, Values, WeightedValues
 from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC, OF_A_ROW, QUANTILE, SHARE
@@ -184,6 +185,6 @@ def get_weights(column: Column, name: str, first_row: int) -> npt.NDArray[np.flo
     values = np.where(column.is_missing, np.nan, column.values.astype(np.float64))
     below = np.flatnonzero(values < 0)
     if len(below):
-        shown = ", ".join(f"row {row + first_row}: {values[row]:g}" for row in below[:4].tolist())
+        shown = ", ".join(f"row {row + first_row}: {values[row]:g}" for row in below[:MOST_EXAMPLES].tolist())
         raise DataError(f"{len(below):,} weights in {name} are below 0.", where=shown, todo="Correct them first.")
     return values

@@ -29,7 +29,7 @@ UNCHANGED = "The previous content is unchanged."
 # Rows are sent and fetched by the drivers directly, so their own errors occur too.
 DRIVER_MODULES = ("sqlite3", "psycopg", "pymysql")
 
-# Its columns are read as text.
+# A column of a kind that SQLAlchemy does not know is read as text.
 warnings.filterwarnings("ignore", "Did not recognize type", SAWarning)
 
 

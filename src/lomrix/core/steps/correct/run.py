@@ -44,10 +44,11 @@ def correct(step: Correct, tables: Inputs, wanted: Collection[str]) -> Result:
         correction.apply_entry(index)
     refused = [(entry, cause) for entry, fate, cause in correction.fates if fate == REFUSED]
     if refused and not step.partly:
-        causes = "; ".join(f"ledger row {entry + ledger.first_row}: {cause}" for entry, cause in refused[:4])
+        first = refused[:MOST_EXAMPLES]
+        causes = "; ".join(f"ledger row {entry + ledger.first_row}: {cause}" for entry, cause in first)
         raise DataError(
             f"{len(refused):,} of {len(ledger):,} rows of the ledger cannot be applied.",
-            where=causes + (" …" if len(refused) > 4 else ""),
+            where=causes + (" …" if len(refused) > MOST_EXAMPLES else ""),
             todo="Correct the ledger, or add ‹partly› to apply the others.",
         )
     result = correction.make_table()
