@@ -294,3 +294,39 @@ def test_parts_of_two_deliveries_equal_the_whole(
     settings = {"key": "id,m", "tolerance": tolerance, "list": shown}
     tables = Inputs(old=both[0], new=both[1])
     assert_parts_equal("changes", tables, settings, size)
+
+
+CORRECTIONS = st.lists(
+    st.tuples(
+        st.integers(0, 25), st.sampled_from(["row", "key", "both"]), st.sampled_from(["x", "y", "t", "id", "z", "day"]),
+        st.sampled_from(["right"] * 4 + ["10", None]),
+        st.sampled_from([None, "7", "07", "1.5", "-9", "n/a", "2024-01-05"]),
+        st.sampled_from([None, "set", "missing", "note", "leave-out"]),
+    ),
+    max_size=6,
+)  # fmt: skip
+
+
+@given(ROWS, CORRECTIONS, st.booleans(), st.sampled_from([None, "integer", "string"]), st.integers(1, 9))
+def test_parts_of_a_corrected_table_equal_the_whole(
+    cells: list[tuple[Any, ...]], lines: list[tuple[Any, ...]], partly: bool, type_: Type | None, size: int
+) -> None:
+    id_, month, x, y, text = map(list, zip(*cells, strict=True))
+    day = [f"2024-01-0{row % 9 + 1}" if row % 7 else "5.1." for row in range(len(x))]
+    source = make("t", id=("string", id_), m=("integer", month), x=("number", x), y=("integer", y), t=("string", text))
+    source = source.with_columns({**source.columns, "day": Column.of_cells("string", day)})
+    source = replace(source, dictionary=Dictionary({"t": Variable(type=type_, missing={"-9": "refused"})}))
+    entries = []
+    for at, by, variable, old, new, action in lines:
+        row = at % len(x)
+        if old == "right":
+            old = source[variable].take(np.array([row])).to_text()[0].as_py() if variable != "z" else None
+        number = None if by == "key" else str(row + 2)
+        entries.append((number, None if by == "row" else id_[row], month[row], variable, old, new, action))
+    heads = ("row", "id", "m", "variable", "old", "new", "action")
+    columns = zip(*entries, strict=True) if entries else [()] * len(heads)
+    ledger: dict[str, tuple[Type, list[Any]]]
+    ledger = {head: ("string", [one if one is None else str(one) for one in column])
+              for head, column in zip(heads, columns, strict=True)}  # fmt: skip
+    inputs = Inputs(source=source, ledger=make("l", **ledger))
+    assert_parts_equal("correct", inputs, {"partly": partly}, size)

@@ -284,14 +284,14 @@ class Reading:
 
     def parse(self, type_: Type, texts: pa.Array) -> tuple[Type, Array, npt.NDArray[np.bool_]]:
         """Return the type of distinct texts of a likely type, their values, and whether each has one."""
-        values, fits = self._parse_as(type_, texts)
+        values, fits = self.parse_as(type_, texts)
         if type_ == "date" and self.variable.type is None and not (self.date_format or fits.all()):
-            timestamps, is_timestamp = self._parse_as("datetime", texts)
+            timestamps, is_timestamp = self.parse_as("datetime", texts)
             if (is_timestamp & ~fits).any():  # times of day that the sample missed
                 return "datetime", timestamps, is_timestamp
         return type_, values, fits
 
-    def _parse_as(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
+    def parse_as(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         """Return the value of each distinct text, and whether it has one under the rules of the type."""
         if self.date_format:
             timestamps, fits = parse_dates_in_forms(texts, self.date_format)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Annotated, ClassVar, Literal
 
 from lomrix.core.steps.settings import Setting
-from lomrix.core.steps.step import Role, Step
+from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step
 
 
 class Correct(Step):
@@ -13,6 +13,9 @@ class Correct(Step):
 
     word: ClassVar[str] = "correct"
     implementation: ClassVar[str] = "lomrix.core.steps.correct.run:correct"
+    surveying: ClassVar[str] = "lomrix.core.steps.correct.run:survey"
+    checking: ClassVar[str] = "lomrix.core.steps.correct.run:check_ledger"
+    conclusion: ClassVar[str] = "lomrix.core.steps.correct.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file to correct; it is not changed."),
         Role(
@@ -23,3 +26,8 @@ class Correct(Step):
     notes: Annotated[str, Setting("Column that comments in cells are moved to.", "NAME")] = "notes"
     list: Annotated[Literal["first", "all"], Setting("Show the first corrections, or all.", "WHICH")] = "first"
     partly: Annotated[bool, Setting("Continue if rows of the ledger are refused.")] = False
+
+    @property
+    def division(self) -> Division:
+        """Any rows go together."""
+        return ANY_ROWS
