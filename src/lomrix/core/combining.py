@@ -6,6 +6,7 @@ import string
 from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, fields, is_dataclass, replace
 from functools import reduce
+from numbers import Rational
 from typing import Any, Protocol, Self, TypeVar, cast, runtime_checkable
 
 T = TypeVar("T")
@@ -42,8 +43,8 @@ def combine(first: T, second: T) -> T:
         return {**both, **{name: value for name, value in second.items() if name not in first}}  # type: ignore[return-value]
     if isinstance(first, tuple) and isinstance(second, tuple) and len(first) == len(second):
         return cast(T, tuple(map(combine, first, second)))
-    if isinstance(first, int) and not isinstance(first, bool):
-        return cast(T, first + second)  # type: ignore[operator]
+    if isinstance(first, Rational) and not isinstance(first, bool):
+        return cast(T, first + second)
     if first != second:
         raise PartsDifferError(f"{first!r} and {second!r} cannot be combined.")
     return first

@@ -296,6 +296,24 @@ def test_parts_of_two_deliveries_equal_the_whole(
     assert_parts_equal("changes", tables, settings, size)
 
 
+@given(
+    ROWS, st.sampled_from(["sum", "mean"]), st.integers(0, 3), st.booleans(),
+    st.sampled_from(["", "0:9", "1:5"]), st.integers(1, 9),
+)  # fmt: skip
+def test_parts_of_scores_equal_the_whole(
+    cells: list[tuple[Any, ...]], method: str, at_least: int, with_x: bool, span: str, size: int
+) -> None:
+    _, _, x, y, text = map(list, zip(*cells, strict=True))
+    text = text if len(x) % 5 == 1 else [None] * len(x)
+    items = {"a1": ("integer", y), "b1": ("integer", y[::-1]), "c1": ("string", text)}
+    more = {"a2": ("number", x), "b2": ("integer", y), "c2": ("boolean", [value == 1 for value in y])}
+    settings: dict[str, Any] = {"name": "s", "items": "a,b,c", "header": "{measure}{wave}",
+                                "method": method, "at_least": at_least}  # fmt: skip
+    settings |= {"span": span, "reverse": "b"} if span else {}
+    made: dict[str, Any] = {**items, **(more if with_x else {})}
+    assert_parts_equal("score", sources(make("t", **made)), settings, size)
+
+
 CORRECTIONS = st.lists(
     st.tuples(
         st.integers(0, 25), st.sampled_from(["row", "key", "both"]), st.sampled_from(["x", "y", "t", "id", "z", "day"]),

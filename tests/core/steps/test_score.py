@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -10,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.scales import compute_reliability
+from lomrix.core.arrays.scales import CrossProducts, compute_reliability
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.score.settings import Score
@@ -54,7 +56,7 @@ def test_sums_are_prorated_and_items_reversed() -> None:
 def test_cells_outside_the_span_stop_the_work() -> None:
     with pytest.raises(DataError, match="2 cells are outside the span 0 to 2") as stopped:
         score(table(**ITEMS), span="0:2")
-    assert stopped.value.where == "row 4 f1 3; row 3 f3 3"
+    assert stopped.value.where == "row 3 f3 3; row 4 f1 3"
     known = Dictionary({name: Variable(minimum=0, maximum=2) for name in ("f1", "f2", "f3")})
     with pytest.raises(DataError, match="outside the span 0 to 2"):
         score(table(**ITEMS, dictionary=known))
@@ -62,7 +64,7 @@ def test_cells_outside_the_span_stop_the_work() -> None:
 
 def test_alpha_by_hand_and_by_the_formula_of_spearman_and_brown() -> None:
     # Variances 5/3, covariance 1, r 0.6: alpha is 2 (1 - (10/3) / (16/3)) = 0.75 = 2 r / (1 + r).
-    found = compute_reliability(np.array([[1, 2], [2, 1], [3, 4], [4, 3.0]]))
+    found = compute_reliability(CrossProducts.of([np.array([1.0, 2, 3, 4]), np.array([2.0, 1, 4, 3])]))
     assert found.n == 4
     assert found.alpha == pytest.approx(0.75)
     assert found.item_rest == pytest.approx([0.6, 0.6])
@@ -72,7 +74,7 @@ def test_alpha_by_hand_and_by_the_formula_of_spearman_and_brown() -> None:
 @given(st.lists(st.lists(st.integers(0, 4), min_size=4, max_size=4), min_size=3, max_size=12))
 def test_reliability_as_the_obvious_way(rows: list[list[int]]) -> None:
     items = np.array(rows, np.float64)
-    found, total = compute_reliability(items), items.sum(axis=1)
+    found, total = compute_reliability(CrossProducts.of(list(items.T))), items.sum(axis=1)
     if np.var(total) > 0:
         assert found.alpha == pytest.approx(4 / 3 * (1 - np.var(items, axis=0).sum() / np.var(total)))
     for at in range(4):
@@ -82,6 +84,19 @@ def test_reliability_as_the_obvious_way(rows: list[list[int]]) -> None:
             three = np.delete(items, at, axis=1)
             expected = 3 / 2 * (1 - np.var(three, axis=0).sum() / np.var(others))
             assert found.alpha_without[at] == pytest.approx(expected)
+
+
+NUMBERS = st.one_of(st.integers(-5, 5).map(float), st.floats(-1e300, 1e300), st.floats(-1, 1))
+
+
+@given(st.lists(st.tuples(NUMBERS, NUMBERS, NUMBERS), max_size=12), st.integers(0, 12))
+def test_sums_of_products_are_exact_and_add_up(rows: list[tuple[float, ...]], cut: int) -> None:
+    items = [np.array([row[at] for row in rows]) for at in range(3)]
+    parts = [CrossProducts.of([item[part] for item in items]) for part in (slice(cut), slice(cut, None))]
+    for made in (CrossProducts.of(items), parts[0].combine(parts[1])):
+        assert made.sums.tolist() == [sum(map(Fraction, item.tolist())) for item in items]
+        for i, j in itertools.product(range(3), repeat=2):
+            assert made.products[i, j] == sum(Fraction(row[i]) * Fraction(row[j]) for row in rows)
 
 
 def test_an_item_against_the_others_is_pointed_at() -> None:

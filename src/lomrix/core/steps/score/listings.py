@@ -6,54 +6,46 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from lomrix.core.arrays.statistics import Values
 from lomrix.core.steps.account import Listing
-from lomrix.core.steps.score.one_score import ItemScore
+from lomrix.core.steps.score.one_score import ItemScore, ScoreTally
 from lomrix.core.table.notes import Note, plural
 
 MOST_ITEM_LISTINGS = 6
 
 
-def make_listings(scores: Sequence[ItemScore]) -> Iterator[Listing]:
+def make_listings(scores: Sequence[tuple[ItemScore, ScoreTally]]) -> Iterator[Listing]:
     """Return a line for each score, and a table of items for the first ones."""
     heads = ("score", "values", "mean", "sd", "minimum", "maximum", "alpha", "rows for alpha")
-    yield Listing("scores", heads, tuple(summarize_score(score) for score in scores), splits=True)
-    for score in scores[:MOST_ITEM_LISTINGS]:
-        yield list_items(score)
+    yield Listing("scores", heads, tuple(summarize_score(tally) for _, tally in scores), splits=True)
+    for score, tally in scores[:MOST_ITEM_LISTINGS]:
+        yield list_items(score, tally)
 
 
-def summarize_score(score: ItemScore) -> tuple[object, ...]:
+def summarize_score(tally: ScoreTally) -> tuple[object, ...]:
     """Return one score's number of values, mean, spread and alpha."""
-    values = score.column.values[~score.column.is_missing]
-    all_in_one = Values(np.zeros(len(values), np.int64), values, 1)
-    extremes = (f"{values.min():g}", f"{values.max():g}") if len(values) else ("", "")
-    mean, spread = float(all_in_one.mean[0]), float(all_in_one.standard_deviation[0])
-    reliability = score.reliability
+    extremes = [f"{extreme.value:g}" if tally.scores.n else "" for extreme in (tally.minimum, tally.maximum)]
     return (
-        score.name,
-        len(values),
-        format_decimals(mean),
-        format_decimals(spread),
+        tally.name,
+        tally.scores.n,
+        format_decimals(float(tally.scores.means[0])),
+        format_decimals(float(np.sqrt(tally.scores.covariance[0, 0]))),
         *extremes,
-        format_decimals(reliability.alpha),
-        reliability.n,
+        format_decimals(tally.reliability.alpha),
+        tally.reliability.n,
     )
 
 
-def list_items(score: ItemScore) -> Listing:
+def list_items(score: ItemScore, tally: ScoreTally) -> Listing:
     """List the items of a score: which were reversed, and how each correlates with the others."""
-    reliability, lines = score.reliability, []
-    for index, name in enumerate(score.items):
-        column, cells = score.table[name], score.cells[index]
-        present = cells[~column.is_missing]
-        mean = format_decimals(float(present.mean())) if len(present) else ""
+    reliability, lines = tally.reliability, []
+    for index, (name, mean) in enumerate(tally.item_means.items()):
         reversed_where = "here" if name in score.reversed_here else "before" if name in score.reversed_before else ""
         lines.append(
             (
                 name,
                 reversed_where,
-                len(present),
-                mean,
+                tally.present.value[name],
+                format_decimals(mean),
                 format_decimals(reliability.item_rest[index]),
                 format_decimals(reliability.alpha_without[index]),
             )
@@ -67,10 +59,10 @@ def format_decimals(value: float) -> str:
     return "" if np.isnan(value) else f"{value:.3f}"
 
 
-def make_notes(score: ItemScore) -> Iterator[Note]:
+def make_notes(score: ItemScore, tally: ScoreTally) -> Iterator[Note]:
     """Note items that run against the others, were reversed before, or do not exist."""
     against = [
-        name for name, r in zip(score.items, score.reliability.item_rest.tolist(), strict=True) if r < 0
+        name for name, r in zip(score.items, tally.reliability.item_rest.tolist(), strict=True) if r < 0
     ]  # fmt: skip
     if against:
         names, reversed_items = ", ".join(against), {*score.reversed_here, *score.reversed_before}
@@ -88,6 +80,6 @@ def make_notes(score: ItemScore) -> Iterator[Note]:
     if absent:
         text = f"not in the file{f' at {score.occasion}' if score.occasion else ''}: {', '.join(absent)}."
         yield Note(text, score.name, (), "item-not-in-file", len(absent))
-    if score.prorated and score.scale.method == "sum":
-        text = f"{score.prorated:,} sums are prorated: the mean of the present items times {len(score.wanted)}."
-        yield Note(text, score.name, (), "prorated", score.prorated, done=True)
+    if tally.prorated and score.scale.method == "sum":
+        text = f"{tally.prorated:,} sums are prorated: the mean of the present items times {len(score.wanted)}."
+        yield Note(text, score.name, (), "prorated", tally.prorated, done=True)

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from fractions import Fraction
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.scales import Reliability, compute_reliability
-from lomrix.core.combining import MOST_EXAMPLES
+from lomrix.core.arrays.scales import CrossProducts, Numbers, Reliability, compute_reliability, to_floats
+from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES, Extreme, Same, Shown
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.operands import merge_reasons
 from lomrix.core.rows.reversed_items import find_reversed
@@ -23,6 +25,50 @@ from lomrix.core.table.variable import Variable
 
 # Numbers of the reasons that a score has besides those of its items.
 TOO_FEW_ITEMS, NO_ITEM = 1, 2
+NUMERIC = ("integer", "number", "boolean")
+
+
+@dataclass(frozen=True)
+class ScoreSurvey:
+    """What must be known of all rows of a score; adds up over parts."""
+
+    present: Mapping[str, int]  # present cells of each item
+    decimals: int = 0  # scores that are not whole
+    outside: int = 0  # cells outside the span, and the first of them
+    examples: Shown = field(default_factory=lambda: Shown([], 0, separator="; "))
+
+
+@dataclass(frozen=True)
+class ScoreTally:
+    """What the account says of a score; adds up over parts."""
+
+    name: str
+    prorated: int  # scores computed from some items only
+    scores: CrossProducts
+    minimum: Extreme
+    maximum: Extreme
+    items: Mapping[str, Fraction]  # sum of each item as scored
+    complete: CrossProducts  # of the items that have values, in rows that have all of these
+    present: Same  # cells of each item of the whole
+
+    @property
+    def item_means(self) -> dict[str, float]:
+        """Mean of each item as scored; NaN if it has no values."""
+        present = self.present.value
+        means = np.array([total / max(present[name], 1) for name, total in self.items.items()], object)
+        return {
+            name: mean if present[name] else np.nan
+            for name, mean in zip(self.items, to_floats(means).tolist(), strict=True)
+        }
+
+    @cached_property
+    def reliability(self) -> Reliability:
+        """Reliability over the rows with all items; items without any value are left out."""
+        result = compute_reliability(self.complete)
+        indexes = [index for index, name in enumerate(self.items) if self.present.value[name]]
+        statistics = np.full((2, len(self.items)), np.nan)
+        statistics[:, indexes] = result.item_rest, result.alpha_without
+        return Reliability(result.n, result.alpha, statistics[0], statistics[1])
 
 
 @dataclass
@@ -48,8 +94,6 @@ class ItemScore:
                 f"{self.name} has {len(self.wanted)} items, so {self.scale.at_least} cannot be present.",
                 todo=f"Use ‹at_least={len(self.wanted)}› or fewer.",
             )
-        self._require_numbers()
-        self._require_in_span()
 
     @property
     def items(self) -> list[str]:
@@ -83,35 +127,51 @@ class ItemScore:
         columns = [self.columns[item] for item in self.reverse if item in self.columns]
         return [name for name in columns if name not in self.reversed_before]
 
-    def _require_numbers(self) -> None:
+    def survey(self) -> ScoreSurvey:
+        """Survey a part: which items have values, whether the score has decimals, which cells are outside the span."""
+        columns = {name: self.table[name] for name in self.items}
+        present = {name: len(column) - column.missing_count for name, column in columns.items()}
+        if any(present[name] and column.type not in NUMERIC for name, column in columns.items()):
+            return ScoreSurvey(present)
+        outside = {name: self._find_outside(column) for name, column in columns.items()}
+        rows = np.unique(np.concatenate([*outside.values(), np.zeros(0, np.int64)]))[:MOST_EXAMPLES]
+        examples = [
+            (number, f"row {number} {name} {columns[name].values[row]:g}")
+            for row, number in zip(rows.tolist(), self.table.number_rows(rows), strict=True)
+            for name, cells in outside.items()
+            if row in cells
+        ]
+        count = sum(map(len, outside.values()))
+        decimals = int(np.count_nonzero(np.nan_to_num(self.values[~self.is_short]) % 1))
+        return ScoreSurvey(present, decimals, count, Shown(examples, count, separator="; "))
+
+    def check(self, whole: ScoreSurvey) -> None:
+        """Stop if an item is not a number, or a cell is outside the span.
+
+        Raises DataError naming the item, or the cells.
+        """
         for name in self.items:
-            column = self.table[name]
-            if column.type not in ("integer", "number", "boolean") and not column.is_without_values:
+            if whole.present[name] and self.table[name].type not in NUMERIC:
                 raise DataError(
-                    f"The item {name} is {column.type}, not a number.",
+                    f"The item {name} is {self.table[name].type}, not a number.",
                     todo="Correct it first; check lists the cells, recode turns words into scores.",
                     columns=[name],
                 )
-
-    def _require_in_span(self) -> None:
-        """Stop if a score is outside the span."""
-        if self.span is None:
-            return
-        low, high = self.span
-        examples, count = [], 0
-        for name in self.items:
-            column = self.table[name].fit_type("number")
-            rows = np.flatnonzero(~column.is_missing & ((column.values < low) | (column.values > high)))
-            count += len(rows)
-            examples += [
-                f"row {row + self.table.first_row} {name} {column.values[row]:g}" for row in rows[:MOST_EXAMPLES]
-            ]
-        if count:
+        if whole.outside and self.span is not None:
+            span, cells = "{:g} to {:g}".format(*self.span), pluralize(whole.outside, "cell is", "cells are")
             raise DataError(
-                f"{pluralize(count, 'cell is', 'cells are')} outside the span {low:g} to {high:g} of {self.name}.",
-                where="; ".join(examples[:MOST_EXAMPLES]) + (" …" if count > MOST_EXAMPLES else ""),
+                f"{cells} outside the span {span} of {self.name}.",
+                where=whole.examples,
                 todo="Correct the cells, declare them as missing codes in the dictionary, or use the right ‹span›.",
             )
+
+    def _find_outside(self, column: Column) -> Array:
+        """Return the rows whose score is outside the span."""
+        if self.span is None:
+            return np.zeros(0, np.int64)
+        low, high = self.span
+        values = column.fit_type("number").values
+        return np.asarray(np.flatnonzero(~column.is_missing & ((values < low) | (values > high))))
 
     # --------------------------------------------------------------- the score
 
@@ -138,21 +198,27 @@ class ItemScore:
         return self.scale.at_least or len(self.wanted)
 
     @cached_property
-    def column(self) -> Column:
-        """The score, missing if too few items are present."""
-        total = np.sum(self.cells, axis=0)
+    def is_short(self) -> npt.NDArray[np.bool_]:
+        """True where too few items are present."""
+        return np.asarray(self.n < self.needed)
+
+    @cached_property
+    def values(self) -> Numbers:
+        """The score of each row, meaningless where too few items are present."""
+        total: Numbers = np.sum(self.cells, axis=0)
         with np.errstate(invalid="ignore", divide="ignore"):
-            mean = total / self.n
-        values = (
-            mean
-            if self.scale.method == "mean"
-            else np.where(self.n == len(self.wanted), total, mean * len(self.wanted))
-        )
-        is_short = self.n < self.needed
-        why, reasons = self._find_reasons(is_short)
-        is_integer = self.scale.method == "sum" and bool((np.nan_to_num(values[~is_short]) % 1 == 0).all())
-        filled_values = np.where(is_short, 0, np.nan_to_num(values))
-        return Column.of("integer" if is_integer and self._has_integers else "number", filled_values, why, reasons)
+            mean: Numbers = total / self.n
+        if self.scale.method == "mean":
+            return mean
+        return np.where(self.n == len(self.wanted), total, mean * len(self.wanted))
+
+    def make_column(self, whole: ScoreSurvey) -> Column:
+        """Return the score, missing if too few items are present."""
+        why, reasons = self._find_reasons(self.is_short)
+        has_integers = all(self.table[name].type in ("integer", "boolean") for name in self.items)
+        is_integer = self.scale.method == "sum" and not whole.decimals and has_integers
+        filled_values = np.where(self.is_short, 0, np.nan_to_num(self.values))
+        return Column.of("integer" if is_integer else "number", filled_values, why, reasons)
 
     def _find_reasons(self, is_short: npt.NDArray[np.bool_]) -> tuple[npt.NDArray[np.uint8], tuple[str, ...]]:
         """Return why a score is missing: too few items; or if none is present or all are needed, the first missing
@@ -165,26 +231,21 @@ class ItemScore:
             why = np.where(uses_item, item_reasons.astype(np.int64) + NO_ITEM, why)
         return why.astype(np.uint8), (TOO_FEW, NOT_IN_FILE, *names)
 
-    @property
-    def _has_integers(self) -> bool:
-        return all(self.table[name].type in ("integer", "boolean") for name in self.items)
-
-    @cached_property
-    def prorated(self) -> int:
-        """Rows whose score is computed from some items only."""
-        return int(np.count_nonzero((self.n >= self.needed) & (self.n < len(self.wanted))))
-
-    @cached_property
-    def reliability(self) -> Reliability:
-        """Reliability over the rows with all items; items without any value are left out."""
-        indexes = [index for index, name in enumerate(self.items) if not self.table[name].is_without_values]
-        complete = np.flatnonzero(self.n == len(indexes))
-        result = compute_reliability(
-            np.stack([self.cells[index][complete] for index in indexes], axis=1) if indexes else np.zeros((0, 0))
+    def tally(self, whole: ScoreSurvey) -> ScoreTally:
+        """Return what a part adds to the account."""
+        scores = np.nan_to_num(self.values[~self.is_short])
+        with_values = [index for index, name in enumerate(self.items) if whole.present[name]]
+        complete = np.flatnonzero(self.n == len(with_values))
+        return ScoreTally(
+            name=self.name,
+            prorated=int(np.count_nonzero((self.n >= self.needed) & (self.n < len(self.wanted)))),
+            scores=CrossProducts.of([scores]),
+            minimum=Extreme(scores.min() if len(scores) else None, is_maximum=False),
+            maximum=Extreme(scores.max() if len(scores) else None, is_maximum=True),
+            items={name: CrossProducts.of([cells]).sums[0] for name, cells in zip(self.items, self.cells, strict=True)},
+            complete=CrossProducts.of([self.cells[index][complete] for index in with_values]),
+            present=Same(whole.present),
         )
-        statistics = np.full((2, len(self.items)), np.nan)
-        statistics[:, indexes] = result.item_rest, result.alpha_without
-        return Reliability(result.n, result.alpha, statistics[0], statistics[1])
 
     def describe(self) -> Variable:
         """Return the score's entry in the dictionary."""

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
+from lomrix.core.combining import Same, combine_all
 from lomrix.core.errors import UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.steps.account import Account, Balance, Part, balance_values
 from lomrix.core.steps.score.listings import make_listings, make_notes
-from lomrix.core.steps.score.one_score import ItemScore
+from lomrix.core.steps.score.one_score import ItemScore, ScoreSurvey, ScoreTally
 from lomrix.core.steps.score.settings import Score
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.dictionary import Dictionary
@@ -23,23 +24,47 @@ from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.wording import shorten_list
 
 
-def score_items(step: Score, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Score what was asked for."""
+def survey(step: Score, tables: Inputs) -> dict[str, ScoreSurvey]:
+    """Survey what must be known of all rows of each score."""
+    return {score.name: score.survey() for score in list_scores(step, tables.get_one())}
+
+
+def check(step: Score, tables: Inputs, whole: Mapping[str, ScoreSurvey]) -> None:
+    """Stop if items are not numbers, or outside their span."""
+    for score in list_scores(step, tables.get_one()):
+        score.check(whole[score.name])
+
+
+def score_items(
+    step: Score, tables: Inputs, wanted: Collection[str], whole: Mapping[str, ScoreSurvey] | None = None
+) -> Result:
+    """Score what was asked for; `whole` is the survey of all parts."""
     table = tables.get_one()
-    scores = [
+    scores = list_scores(step, table)
+    columns, dictionary = dict(table.columns), table.dictionary
+    tallies = []
+    for score in scores:
+        require_new_name(score.name, columns, "the score")
+        survey_of_all = whole[score.name] if whole else score.survey()
+        if not whole:
+            score.check(survey_of_all)
+        columns[score.name] = score.make_column(survey_of_all)
+        dictionary = dictionary.with_variable(score.name, score.describe())
+        tallies.append(score.tally(survey_of_all))
+    result = replace(table, columns=columns, dictionary=dictionary, names_in_source=())
+    items = [name for score in scores for name in score.items]
+    settings = Same([replace(score, table=table.slice(0, 0)) for score in scores])
+    shown = dict.fromkeys([table.names[0], *(score.name for score in scores), *items])
+    return Result(result, make_account(table, result, scores), shown=tuple(shown), tally=(settings, tuple(tallies)))
+
+
+def list_scores(step: Score, table: Table) -> list[ItemScore]:
+    """Return the scores that a table gets."""
+    return [
         score
         for name, scale in choose_scales(step, table.dictionary).items()
         for score in make_scores(step, table, name, scale)
     ]
-    columns, dictionary = dict(table.columns), table.dictionary
-    for score in scores:
-        require_new_name(score.name, columns, "the score")
-        columns[score.name] = score.column
-        dictionary = dictionary.with_variable(score.name, score.describe())
-    result = replace(table, columns=columns, dictionary=dictionary, names_in_source=())
-    items = [name for score in scores for name in score.items]
-    shown = dict.fromkeys([table.names[0], *(score.name for score in scores), *items])
-    return Result(result, make_account(table, result, scores), shown=tuple(shown))
 
 
 def choose_scales(step: Score, dictionary: Dictionary) -> Mapping[str, Scale]:
@@ -106,27 +131,36 @@ def make_scores(step: Score, table: Table, name: str, scale: Scale) -> list[Item
 
 
 def make_account(table: Table, result: Table, scores: list[ItemScore]) -> Account:
-    """What was scored."""
-    sentences = []
-    for score in scores:
-        values = len(table) - score.column.missing_count
-        prorated = f", {score.prorated:,} of them from some items" if score.prorated else ""
-        sentences.append(f"{score.name}: {values:,} of {pluralize(len(table), 'row')} scored{prorated}")
-    return Account(
-        "score",
-        (sentences[0] if len(sentences) == 1 else f"{len(scores)} scores computed") + ".",
-        (*(balance_score(score, result) for score in scores), balance_values(table, result)),
-        {
-            score.name: {
-                "alpha": None if np.isnan(score.reliability.alpha) else score.reliability.alpha,
-                "n": score.reliability.n,
-                "item_rest": dict(zip(score.items, score.reliability.item_rest.tolist(), strict=True)),
-            }
-            for score in scores
-        },
-        tuple(make_listings(scores)),
-        tuple(note for score in scores for note in make_notes(score)),
-    )
+    """Balance the rows with and without each score."""
+    balances = [balance_score(score, result) for score in scores]
+    return Account("score", "", (*balances, balance_values(table, result)))
+
+
+def conclude(step: Score, account: Account, parts: Sequence[tuple[Same, tuple[ScoreTally, ...]]]) -> Account:
+    """Report what the scores of all rows show."""
+    scores: list[ItemScore] = parts[0][0].value
+    tallies = combine_all(tallies for _, tallies in parts)
+    facts = {
+        tally.name: {
+            "alpha": None if np.isnan(tally.reliability.alpha) else tally.reliability.alpha,
+            "n": tally.reliability.n,
+            "item_rest": dict(zip(tally.items, tally.reliability.item_rest.tolist(), strict=True)),
+        }
+        for tally in tallies
+    }
+    both = list(zip(scores, tallies, strict=True))
+    notes = tuple(note for score, tally in both for note in make_notes(score, tally))
+    summary = summarize(tallies, account.balances[0].total)
+    return replace(account, summary=summary, facts=facts, listings=tuple(make_listings(both)), notes=notes)
+
+
+def summarize(tallies: Sequence[ScoreTally], rows: int) -> str:
+    """Return the summary: how many rows have the score."""
+    if len(tallies) > 1:
+        return f"{len(tallies)} scores computed."
+    (tally,) = tallies
+    prorated = f", {tally.prorated:,} of them from some items" if tally.prorated else ""
+    return f"{tally.name}: {tally.scores.n:,} of {pluralize(rows, 'row')} scored{prorated}."
 
 
 def balance_score(score: ItemScore, result: Table) -> Balance:

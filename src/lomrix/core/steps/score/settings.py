@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by
-from lomrix.core.steps.step import Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, Division, Role, Step, require
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.table.scale import Method, Scale, parse_span
 
@@ -17,6 +17,9 @@ class Score(Step):
 
     word: ClassVar[str] = "score"
     implementation: ClassVar[str] = "lomrix.core.steps.score.run:score_items"
+    surveying: ClassVar[str] = "lomrix.core.steps.score.run:survey"
+    checking: ClassVar[str] = "lomrix.core.steps.score.run:check"
+    conclusion: ClassVar[str] = "lomrix.core.steps.score.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file that holds the items."),)
 
     name: Annotated[str, Setting("Name of the score; without it the dictionary's scales are scored.", "NAME")] = ""
@@ -49,6 +52,11 @@ class Score(Step):
                 "‹scale› is for scales of the dictionary, ‹name› for a score of your own.",
                 "Use one of them.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """Any rows go together."""
+        return ANY_ROWS
 
     @property
     def stated_scale(self) -> Scale:
