@@ -84,7 +84,13 @@ def make_people(path: Path) -> None:
     path.write_text("crew,vessel,age\n" + "\n".join(lines) + "\n")
 
 
-def jobs(data: str, people: str, visits: str) -> dict[str, list[str]]:
+def make_ledger(path: Path) -> None:
+    """Write corrections of a row of some persons."""
+    lines = [f"K{number:05},3,pulse,,,leave-out" for number in range(0, PERSONS, 50)]
+    path.write_text("crew,minute,variable,old,new,action\n" + "\n".join(lines) + "\n")
+
+
+def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str]]:
     """The commands by name, without output and budget."""
     return {
         "subset": ["subset", data, "--where", "mode == 2 and pulse > 60"],
@@ -101,6 +107,12 @@ def jobs(data: str, people: str, visits: str) -> dict[str, list[str]]:
         "to-wide": ["to-wide", visits, "--case", "crew", "--occasion", "month", "--header", "{measure}_m{month}"],
         "one-per": ["subset", data, "--one-per", "crew,mode", "--pick", "latest:minute"],
         "sample": ["subset", data, "--sample", "500", "--case", "crew", "--where", "pulse > 60"],
+        "correct": ["correct", data, "--ledger", ledger],
+        "score": ["score", data, "--name", "s", "--items", "pulse,temp", "--method", "mean", "--at-least", "1"],
+        "deidentify": [
+            *("deidentify", visits, "--id", "crew", "--remove", "born", "--seed", f"{ledger}-seed", "--same-folder"),
+            *("--linkage", f"{ledger}-linkage.csv"),
+        ],
         "coverage": ["coverage", visits, "--case", "crew", "--occasion", "month"],
     }  # fmt: skip
 
@@ -174,12 +186,14 @@ def main() -> None:
         make_file(data, options.rows, make_minutes)
         visits = Path(folder) / f"visits.{options.suffix}"
         make_file(visits, options.rows, make_visits)
+        ledger = Path(folder) / "ledger.csv"
         make_people(people)
+        make_ledger(ledger)
         print(f"{options.rows:,} rows, {data.stat().st_size / 1e9:.2f} GB on disk, budget {options.memory}")
         print(
             f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'need':>7}{'ratio':>7}  same bytes"
         )
-        for name, words in jobs(str(data), str(people), str(visits)).items():
+        for name, words in jobs(str(data), str(people), str(visits), str(ledger)).items():
             if not name.startswith(tuple(options.only.split(","))):
                 continue
             out = Path(folder) / f"out.{options.suffix}"

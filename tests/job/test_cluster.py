@@ -78,6 +78,8 @@ def test_what_is_wrong_with_the_data_is_said_as_on_one_machine(study: Path, addr
     assert len(errors) == 1
     output, _ = lomrix("derive", "people.csv", "r = rank(vessel)", "--cluster", address, cwd=study)
     assert "there is only one part, so --cluster had no effect" in output
+    output, _ = lomrix("deidentify", "device.csv", *WORK["deidentify"], "--cluster", address, cwd=study)
+    assert "--cluster had no effect: the secret stays on this machine." in output
 
 
 def end_once(marker: str) -> str:

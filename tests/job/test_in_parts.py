@@ -60,6 +60,10 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     (folder / "ranks.csv").write_text("crew,rank,vessel\n" + "\n".join(ranks) + "\n")
     visits = [f"k{draw.randint(0, 60)} ,{draw.randint(0, ROWS)},{number}" for number in range(800)]
     (folder / "visits.csv").write_text("crew,at,mood\n" + "\n".join(visits) + "\n")
+    entries = ["minute,variable,old,new,action", "5200,mode,x,2,set", "17,day,2024-03-18,,leave-out"]
+    entries += ["4000,temp,,33.5,set", "3500,day,2024-03-01 10:30,2024-03-01,note"]
+    (folder / "ledger.csv").write_text("\n".join(entries) + "\n")
+    (folder / "seed").write_text("s" * 40 + "\n")
     for suffix in ("parquet", "arrow"):
         lomrix("export", "device.csv", "--to", f"device.{suffix}", cwd=folder)
     (folder / "days").mkdir()
@@ -75,6 +79,12 @@ WORK = {
     "sort": ["--sort-by", "-mode,temp,day"],
     "derive": ["warm = temp - 33", "high = pulse > 100"],
     "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
+    "correct": ["--ledger", "ledger.csv", "--partly"],
+    "score": ["--name", "s", "--items", "pulse,temp", "--method", "mean", "--at-least", "1"],
+    "deidentify": [
+        *("--id", "crew", "--remove", "note", "--shift", "day", "--quasi-identifiers", "mode"),
+        *("--seed", "seed", "--linkage", "deidentify-linkage.csv", "--same-folder"),
+    ],
     "recode": ["--map", "pulse: 0 to 60=1, others=2", "--map", "note: ok=fine", "--map", "mode: x=missing:lost"],
     "to-long": ["--header", "{measure}{n}", "--case", "crew", "--constant", "day,note"],
     "export": ["--missing-code", "n/a", "--missing-code=pulse:-9", "--names-max", "4"],

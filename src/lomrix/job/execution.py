@@ -37,7 +37,8 @@ class Execution:
         """
         options, given = task.running, {role: len(files) for role, files in task.inputs.items()}
         divides = task.step.can_divide(task.requested_extras, given)
-        if options.cluster and divides and known:
+        has_secret = any(role.content == "secret" for role in task.step.roles)
+        if options.cluster and divides and known and not has_secret:
             return cls._on_cluster(task, known, stage, stack)
         execution = cls(task, choose_way(options, known, task.step, divides=divides))
         if execution.way.on_disk:
@@ -47,12 +48,15 @@ class Execution:
             execution.notes.append(
                 Note("read to disk first to stay within the memory limit.", kind="on-disk", done=True)
             )
-        if is_whole and (options.workers > 1 or options.cluster):
+        if options.cluster and has_secret:
+            text = "‹cluster› had no effect: the secret stays on this machine."
+            execution.notes.append(Note(text, kind="here", done=True))
+        elif is_whole and (options.workers > 1 or options.cluster):
             setting = "workers" if not options.cluster else "cluster"
             execution.notes.append(
                 Note(f"there is only one part, so ‹{setting}› had no effect.", kind="one-part", done=True)
             )
-        elif execution.scratch is not None and options.workers > 1:
+        if execution.scratch is not None and not is_whole and options.workers > 1:
             from lomrix.job.workers import Workers
 
             execution.run = stack.enter_context(Workers(options.workers, execution.scratch)).run

@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.rows.keys import sort_texts
+from lomrix.core.table.header import natural_key
 
 
 def in_order(texts: list[str]) -> list[str]:
@@ -35,3 +36,8 @@ def test_texts_are_as_people_count(right: list[str]) -> None:
 @given(st.sets(st.integers(0, 10**8 - 1), max_size=40), st.sampled_from(["K{:08d}", "{:08d}", "k-{:08d}/x"]))
 def test_ids_of_one_shape_are_as_their_numbers(numbers: set[int], shape: str) -> None:
     assert in_order([shape.format(number) for number in numbers]) == [shape.format(n) for n in sorted(numbers)]
+
+
+@given(st.sets(st.text("aAb019 -zÄäße٣\x1f", max_size=7), max_size=9))
+def test_any_texts_are_as_the_slow_way_sorts_them(texts: set[str]) -> None:
+    assert in_order(list(texts)) == sorted(texts, key=lambda text: (natural_key(text.casefold()), text))

@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import LomrixError
+from lomrix.core.rows import distinct_sample
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.reshape.to_long import ToLong
@@ -312,6 +313,26 @@ def test_parts_of_scores_equal_the_whole(
     settings |= {"span": span, "reverse": "b"} if span else {}
     made: dict[str, Any] = {**items, **(more if with_x else {})}
     assert_parts_equal("score", sources(make("t", **made)), settings, size)
+
+
+@given(
+    ROWS, st.sampled_from(["", "t", "mate,x"]), st.booleans(), st.sampled_from(["", "y", "t,y"]),
+    st.sampled_from(["id", "y"]), st.integers(1, 9),
+)  # fmt: skip
+def test_parts_of_a_table_without_names_equal_the_whole(
+    cells: list[tuple[Any, ...]], remove: str, dates: bool, alike: str, case: str, size: int
+) -> None:
+    id_, month, x, y, text = map(list, zip(*cells, strict=True))
+    name = [f"{value or 'mate'} Berg" for value in text]
+    days = [np.datetime64("2024-03-01") + number if number % 4 else np.datetime64("NaT") for number in month]
+    source = make("t", id=("string", id_), m=("integer", month), x=("number", x), y=("integer", y), t=("string", text),
+                  day=("date", [None if np.isnat(day) else day for day in days]), mate=("string", name),
+                  remark=("string", [f"saw {name[number % len(name)]} aboard" for number in month]))  # fmt: skip
+    settings = {"id": case, "remove": remove, "shift": "day" if dates else "", "quasi_identifiers": alike}
+    inputs = Inputs(source=source, seed=make("seed", secret=("string", ["s"])))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(distinct_sample, "MOST_DISTINCT", 5)
+        assert_parts_equal("deidentify", inputs, settings, size, "linkage")
 
 
 CORRECTIONS = st.lists(

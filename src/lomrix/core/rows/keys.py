@@ -8,12 +8,11 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.codes import Codes
+from lomrix.core.arrays.natural_order import sort_naturally
 from lomrix.core.arrays.shaped_texts import parse_shaped, parse_shaped_pair
-from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Shown
 from lomrix.core.errors import DataError
@@ -204,17 +203,9 @@ def sort_texts(strings: pa.Array) -> npt.NDArray[np.int64]:
     if shaped is not None:
         numbers = shaped[0]
         return np.arange(len(numbers)) if (numbers[1:] > numbers[:-1]).all() else np.argsort(numbers)
-    starts, raw = get_buffers(strings)
-    lengths = np.diff(starts)
-    if len(strings) and lengths.min() == lengths.max() > 0:
-        characters = raw[starts[0] : starts[-1]].reshape(len(strings), -1)
-        digits = (characters - ord("0")) < 10  # unsigned: others are over 10
-        if (digits == digits[0]).all():  # digits in the same positions: plain order is natural order
-            lowered = pc.utf8_lower(strings)
-            if lowered.equals(strings):
-                return np.asarray(pc.sort_indices(strings).to_numpy(), dtype=np.int64)
-            pair, keys = pa.table({"small": lowered, "text": strings}), [("small", "ascending"), ("text", "ascending")]
-            return np.asarray(pc.sort_indices(pair, sort_keys=keys).to_numpy(), dtype=np.int64)
+    order = sort_naturally(strings)
+    if order is not None:
+        return order
     texts = strings.to_pylist()
     return np.array(
         sorted(range(len(texts)), key=lambda index: (natural_key(texts[index].casefold()), texts[index])),

@@ -108,6 +108,12 @@ class Parts:
         """True if the results of the parts are in their order."""
         return self.step.division.kind in ("any rows", "by order") or self.cuts is not None
 
+    @property
+    def others(self) -> Pieces:
+        """Tables that are not divided, which every part has whole."""
+        divided = self.step.division.columns
+        return {name: self.tables.get_all(name) for name in self.tables.roles if name not in divided}
+
     def survey(self) -> Any:
         """Return what must be known of all parts; None if nothing.
 
@@ -150,12 +156,11 @@ class Parts:
             yield from self.split_rows()
             return
         roles = list(self.step.division.columns)
-        others = {name: self.tables.get_all(name) for name in self.tables.roles if name not in roles}
         divided = {role: self.tables.get_one(role) for role in roles}
         as_text = choose_key_types(self.step, divided)
         blocks = {role: list(split_rows(table, -(-self.size // BLOCKS))) for role, table in divided.items()}
         for part in self.divide(blocks, as_text, 0):
-            yield {**part, **others}
+            yield {**part, **self.others}
 
     def divide(self, blocks: Pieces, as_text: Sequence[bool], depth: int) -> Iterator[Pieces]:
         """Yield partitions in which the largest table has about as many rows as planned; larger ones are divided
@@ -171,8 +176,7 @@ class Parts:
                     divide_block,
                     (
                         (self.step, role, block, as_text, count, depth, self.tables.get_one(role).first_row)
-                        # A new slice, so that what is found of it, such as its distinct strings, is not kept.
-                        for block in (block.slice(0, len(block)) for block in blocks[role])
+                        for block in map(forget_caches, blocks[role])
                     ),
                     keeps=True,
                 )
@@ -189,8 +193,9 @@ class Parts:
     def split_order(self) -> Iterator[Pieces]:
         """Yield stretches of the rows in the order in which they are sorted."""
         ((role, words),) = self.step.division.columns.items()
-        for stretch in self.divide_order(list(split_rows(self.tables.get_one(role), -(-self.size // BLOCKS))), words):
-            yield {role: stretch}
+        blocks = list(split_rows(self.tables.get_one(role), -(-self.size // BLOCKS)))
+        for stretch in self.divide_order(blocks, words):
+            yield {**self.others, role: stretch}
 
     def divide_order(self, blocks: Sequence[Table], words: Sequence[str]) -> Iterator[Sequence[Table]]:
         """Yield the rows of some blocks in stretches of about as many rows as planned, if several words allow that."""
@@ -200,10 +205,12 @@ class Parts:
             return
         word, first_row = words[0], self.tables.get_one(self.step.roles[0].name).first_row
         sample = concatenate_tables([block.take(np.arange(0, len(block), rows // SAMPLE + 1)) for block in blocks])
-        bounds = find_bounds(sample, word, min(-(-rows // self.size) * BLOCKS, MOST_PARTITIONS))
-        divided = list(self.run(order_block, ((block, word, bounds, first_row) for block in blocks), keeps=True))
+        prepared = prepare_block(self.step, sample, self.others)
+        bounds = find_bounds(prepared, word, min(-(-rows // self.size) * BLOCKS, MOST_PARTITIONS))
+        arguments = ((self.step, block, self.others, word, bounds, first_row) for block in map(forget_caches, blocks))
+        divided = list(self.run(order_block, arguments, keeps=True))
         pending: list[Table] = []
-        for number, stretch in enumerate(zip(*divided, strict=True)):
+        for number, stretch in enumerate(zip(*map(release_each, divided), strict=True)):
             size = sum(map(len, stretch))
             if pending and sum(map(len, pending)) + size > self.size:
                 yield pending
@@ -348,8 +355,14 @@ def divide_block(
     return share_out(block, (hashes % np.uint64(count)).astype(np.int64), count, first_row)
 
 
-def order_block(block: Table, word: str, bounds: Table, first_row: int) -> list[Table]:
+def prepare_block(step: Step, block: Table, others: Pieces) -> Table:
+    """Return the rows of a block with the column that they are sorted by."""
+    return step.prepare(join_pieces(step, {**others, step.roles[0].name: [block]}))
+
+
+def order_block(step: Step, block: Table, others: Pieces, word: str, bounds: Table, first_row: int) -> list[Table]:
     """Return the rows of a block in stretches of an order; they keep their numbers."""
+    block = prepare_block(step, block, others)
     return share_out(block, divide_by_order(block, word, bounds), 2 * len(bounds) + 2, first_row)
 
 
@@ -362,6 +375,18 @@ def share_out(block: Table, partitions: Array, count: int, first_row: int) -> li
         replace(block.take(order[first:last]), row_numbers=numbers[order[first:last]], first_row=first_row)
         for first, last in itertools.pairwise(ends.tolist())
     ]
+
+
+def forget_caches(block: Table) -> Table:
+    """Return a block of which nothing is kept, such as its distinct strings, once it was used."""
+    return block.slice(0, len(block))
+
+
+def release_each(tables: list[Table]) -> Iterator[Table]:
+    """Yield tables that are used once, so that they can be removed from memory then."""
+    tables.reverse()
+    while tables:
+        yield tables.pop()
 
 
 def join_between(tables: Sequence[Table], low: int, high: int) -> Table:

@@ -166,6 +166,8 @@ class Step(BaseModel):
     checking: ClassVar[str] = ""
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.
     keying: ClassVar[str] = ""
+    # Module and function that add the column that a result is sorted by, if it is not one of the file.
+    preparing: ClassVar[str] = ""
     arranging: ClassVar[str] = ""
     # Module and function that complete extras other than tables, once the parts of the table are together.
     completing: ClassVar[str] = ""
@@ -288,6 +290,12 @@ class Step(BaseModel):
             keys: list[Column] = load_function(self.keying)(self, role, table)
             return keys
         return [table[name] for name in self.division.columns[role]]
+
+    def prepare(self, tables: Inputs) -> Table:
+        """Return the first table with the column that the result is sorted by."""
+        first = tables.get_one(self.roles[0].name)
+        prepared: Table = load_function(self.preparing)(self, tables) if self.preparing else first
+        return prepared
 
     def arrange(self, table: Table, tables: Inputs) -> Table:
         """Return the rows of all partitions in the order that they have in the whole."""

@@ -311,7 +311,13 @@ class Column:
         reasons = column.reasons if why is not None else ()
         if few:
             return Column("string", None, why, reasons, Pool(self.strings.strings.take(pa.array(rows))))
-        return Column(column.type, column.values[rows], why, reasons, column.pool)
+        values, pool = column.values[rows], column.pool
+        if pool is not None and 2 * len(rows) <= len(pool):
+            used, index = np.unique(values, return_inverse=True)
+            missing = int(np.searchsorted(used, 0))
+            values = (index - missing).astype(np.int32)
+            pool = Pool(pool.strings.take(pa.array(used[missing:])), is_distinct=pool.is_distinct)
+        return Column(column.type, values, why, reasons, pool)
 
     def repeat(self, times: int | Array) -> Column:
         """Repeat every cell; `times` is one number for all rows or one for each."""

@@ -31,7 +31,8 @@ class Pool:
         True where every string is known to stand once, and no null.
     """
 
-    __slots__ = ("_codes", "_distinct", "_shaped", "strings")
+    # A pool of distinct strings does not refer to itself, so that it goes as soon as nothing uses it.
+    __slots__ = ("_codes", "_distinct", "_positions", "_shaped", "is_distinct", "strings")
 
     def __init__(self, strings: pa.Array | pa.ChunkedArray, *, is_distinct: bool = False) -> None:
         if isinstance(strings, pa.ChunkedArray):
@@ -39,11 +40,11 @@ class Pool:
         if isinstance(strings, pa.ChunkedArray):  # no chunk at all
             strings = pa.array([], pa.large_string())
         self.strings = strings if strings.type == pa.large_string() else strings.cast(pa.large_string())
-        self._distinct: tuple[Positions, Pool] | None = None
+        self.is_distinct = is_distinct
+        self._positions: Positions | None = None
+        self._distinct: Pool | None = None
         self._codes: tuple[Array, int] | None = None
         self._shaped: tuple[npt.NDArray[np.int64], bytes] | Literal["unknown"] | None = "unknown"
-        if is_distinct:
-            self._distinct = (np.arange(len(strings), dtype=np.int32), self)
 
     @classmethod
     def of(cls, strings: list[str]) -> Pool:
@@ -57,14 +58,9 @@ class Pool:
         return _make_pool, (self.strings, self.is_distinct)  # what was found of it is not sent
 
     @property
-    def is_distinct(self) -> bool:
-        """True where the distinct strings are this pool itself."""
-        return self._distinct is not None and self._distinct[1] is self
-
-    @property
     def is_encoded(self) -> bool:
         """True where the distinct strings have been found already."""
-        return self._distinct is not None
+        return self.is_distinct or self._distinct is not None
 
     def holds_same(self, other: Pool) -> bool:
         """Return whether another pool holds the same strings in the same order."""
@@ -72,12 +68,16 @@ class Pool:
 
     def distinct(self) -> tuple[Positions, Pool]:
         """Return the pool of distinct strings, and the position of each of this pool's strings in it (-1: null)."""
-        if self._distinct is None:
-            self._distinct = self._distinct_by_shape()
-        if self._distinct is None:
-            encoded = self.strings.dictionary_encode()
-            self._distinct = (to_positions(encoded.indices), Pool(encoded.dictionary, is_distinct=True))
-        return self._distinct
+        if self._positions is None:
+            if self.is_distinct:
+                self._positions = np.arange(len(self.strings), dtype=np.int32)
+            else:
+                self._positions, self._distinct = self._distinct_by_shape() or self._distinct_by_hash()
+        return self._positions, self if self._distinct is None else self._distinct
+
+    def _distinct_by_hash(self) -> tuple[Positions, Pool]:
+        encoded = self.strings.dictionary_encode()
+        return to_positions(encoded.indices), Pool(encoded.dictionary, is_distinct=True)
 
     def shaped(self) -> tuple[npt.NDArray[np.int64], bytes] | None:
         """Return the strings as numbers and their common shape, or None. Found once."""
@@ -109,7 +109,7 @@ class Pool:
         Cheaper than `distinct` for ids of one shape, and in no order.
         """
         if self._codes is None:
-            shaped = self.shaped() if self._distinct is None and len(self.strings) >= LARGE else None
+            shaped = self.shaped() if not self.is_encoded and len(self.strings) >= LARGE else None
             if shaped is not None and int(np.ptp(shaped[0])) < 4 * len(self.strings):
                 numbers = shaped[0] - shaped[0].min()
                 self._codes = (numbers, int(numbers.max()) + 1)

@@ -10,7 +10,10 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Columns, Names, Setting, parsed_by, require_distinct
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import Division, Extra, Role, Step, require
+
+# A column of the new ids, while rows are sorted by them; no file has a column of this name.
+NEW_IDS = "\0new ids"
 
 
 def parse_day(text: str) -> datetime.date:
@@ -48,7 +51,12 @@ class Deidentify(Step):
     """Remove what names a person; write a linkage file separately."""
 
     word: ClassVar[str] = "deidentify"
+    # The table before and after, its new ids, and the linkage.
+    cell_size: ClassVar[int] = 40
     implementation: ClassVar[str] = "lomrix.core.steps.deidentify.run:deidentify"
+    surveying: ClassVar[str] = "lomrix.core.steps.deidentify.run:survey"
+    preparing: ClassVar[str] = "lomrix.core.steps.deidentify.run:prepare"
+    conclusion: ClassVar[str] = "lomrix.core.steps.deidentify.run:conclude"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The file that names people."),
         Role("seed", "Secret file that new ids derive from, the same in every file; created if absent.", "FILE",
@@ -86,6 +94,11 @@ class Deidentify(Step):
         require(self.id, "id", "No ‹id› was given.", "Name the column that is replaced.")
         require(self.on_day or not self.coarsen, "on_day", "Ages are computed for a day.", "Use ‹on_day=2024-01-31›.")
         return self
+
+    @property
+    def division(self) -> Division:
+        """Rows are in the order of the new ids."""
+        return Division("by order", {"source": (NEW_IDS,)})
 
     @property
     def bands(self) -> tuple[tuple[str, int], ...]:
