@@ -21,7 +21,7 @@ from lomrix.core.combining import PartsDifferError, Shown, Words
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
-from lomrix.files import delimited, scratch
+from lomrix.files import delimited, json_lines, scratch
 from lomrix.files.scratch import Scratch, TableStore
 from lomrix.files.transport import receive, send
 from lomrix.job import budget
@@ -37,6 +37,8 @@ def small(monkeypatch: pytest.MonkeyPatch) -> None:
     """Budgets and blocks that a small file exceeds."""
     monkeypatch.setattr(budget, "LEAST", 1000)
     monkeypatch.setattr(delimited, "BLOCK", 1 << 14)
+    monkeypatch.setattr(json_lines, "LARGE", 1 << 14)
+    monkeypatch.setattr(json_lines, "BLOCK", 1 << 14)
 
 
 @pytest.fixture(scope="module")
@@ -64,7 +66,7 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
     entries += ["4000,temp,,33.5,set", "3500,day,2024-03-01 10:30,2024-03-01,note"]
     (folder / "ledger.csv").write_text("\n".join(entries) + "\n")
     (folder / "seed").write_text("s" * 40 + "\n")
-    for suffix in ("parquet", "arrow"):
+    for suffix in ("parquet", "arrow", "jsonl"):
         lomrix("export", "device.csv", "--to", f"device.{suffix}", cwd=folder)
     (folder / "days").mkdir()
     for number, start in enumerate((0, 2000, 4000), start=2):
@@ -103,7 +105,8 @@ WORK = {
 OTHER = ("export fixed", "to-long")
 CASES = [
     *((f"device.{suffix}", suffix, work) for suffix in ("csv", "parquet") for work in WORK if work not in OTHER),
-    ("device.arrow", "parquet", "subset"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
+    ("device.arrow", "parquet", "subset"), ("device.jsonl", "csv", "score"),
+    ("device.jsonl", "parquet", "correct"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
     ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),
 ]  # fmt: skip
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -20,18 +20,34 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.files import descriptor
-from lomrix.files.arrow_columns import columns_from_arrow
+from lomrix.files.arrow_columns import columns_from_arrow, combine_chunks
 from lomrix.files.arrow_form import ArrowForm
 from lomrix.files.file_source import Cells, FileSource
 from lomrix.files.reading import TYPED_OPTIONS
 from lomrix.files.staging import DescribedSink
 
 PART = 1 << 16
+# A larger file is read in blocks of lines, twice: for its names, and for its cells.
+LARGE, BLOCK = 1 << 26, 1 << 24
+# Digits of a number that is long.
+LONG = 16
+# The bit that makes a letter small.
+CASE = np.uint8(32)
 # Integers up to this are exact as floats.
 EXACT = 2**53
 WITH_OFFSET = re.compile(rb':\s*"\d{4}-\d\d-\d\d[T ]\d\d:\d\d[\d:.]*[+-]\d\d:?\d\d"')
+TIME = re.compile(r"\d{4}-\d\d-\d\d")
 NOT_AN_OBJECT = re.compile(rb"(?m)^[ \t\r]*[^{\s]")
 LONG_NUMBER = re.compile(rb":\s*-?\d{16,}|:\s*-?[\d.]+[eE][+-]?\d{3}|:\s*-?[NI][a-zA-Z]")
+
+
+@dataclass(frozen=True)
+class Parsed:
+    """Lines as they were parsed, the columns whose cells are of several kinds, and whether times have an offset."""
+
+    arrow: pa.Table
+    mixed: tuple[str, ...]
+    has_offset: bool
 
 
 class Reader(FileSource):
@@ -39,46 +55,68 @@ class Reader(FileSource):
 
     options_used = TYPED_OPTIONS | {"encoding"}
 
-    _mixed: tuple[str, ...] = ()
+    @property
+    def _is_large(self) -> bool:
+        """True if it is read some lines at a time, where that is asked for."""
+        return self.path.stat().st_size > LARGE and self._encoding == "utf-8"
+
+    @property
+    def _encoding(self) -> str:
+        return self.settings.encoding or "utf-8"
 
     @cached_property
-    def _arrow(self) -> pa.Table:
-        content = self._read_utf8()
+    def _whole(self) -> Parsed:
+        """All lines."""
+        content = self._require_utf8(self.path.read_bytes(), 0)
         if not content.strip():
-            return pa.table({name: pa.nulls(0) for name in self._described_names})
+            return Parsed(pa.table({name: pa.nulls(0) for name in self._described_names}), (), has_offset=False)
+        return self._parse(content, 0)
+
+    def _iterate_lines(self) -> Iterator[tuple[bytes, int]]:
+        """Yield some lines at a time, and how many are above."""
+        lines_above, rest, is_last = 0, b"", False
+        with self.path.open("rb") as file:
+            while not is_last:
+                is_last = not (block := file.read(BLOCK))
+                content = rest + block
+                end = len(content) if is_last else content.rfind(b"\n") + 1
+                content, rest = content[:end], content[end:]
+                if content.strip():
+                    yield self._require_utf8(content, lines_above), lines_above
+                lines_above += content.count(b"\n")
+
+    def _parse(self, content: bytes, lines_above: int) -> Parsed:
+        mixed: tuple[str, ...] = ()
         try:
             # The fast parser accepts lines that are not objects, and truncates numbers.
             arrow = None if needs_slow_parser(content) else pa.json.read_json(pa.BufferReader(content))
         except pa.ArrowException:
             arrow = None
         if arrow is None or has_repeated_names(content, arrow):
-            arrow, self._mixed = read_line_by_line(content, self.path)
-        texts = [
-            name for name in arrow.column_names
-            if pa.types.is_timestamp(arrow.column(name).type) and self._is_text(name)
-        ]  # fmt: skip
-        if texts:  # the fast parser converts any text that looks like a time
+            arrow, mixed = read_line_by_line(content, self.path, lines_above, self._is_text)
+        elif texts := [name for name, column in get_columns(arrow).items() if is_time(column) and self._is_text(name)]:
+            # The fast parser converts any text that looks like a time.
             schema = pa.schema([(name, pa.string()) for name in texts])
             retyped = pa.json.read_json(pa.BufferReader(content), parse_options=pa.json.ParseOptions(schema))
             arrow = retyped.select(arrow.column_names)
-        columns = zip(arrow.column_names, arrow.columns, strict=True)
-        return pa.table({name: narrow_to_dates(column) for name, column in columns})
+        arrow = pa.table({name: narrow_to_dates(column) for name, column in get_columns(arrow).items()})
+        has_times = any(map(is_time, arrow.columns))
+        return Parsed(arrow, mixed, has_offset=has_times and WITH_OFFSET.search(content) is not None)
 
-    def _read_utf8(self) -> bytes:
-        """Return the file's content in UTF-8, the default encoding of JSON."""
-        content, encoding = self.path.read_bytes(), self.settings.encoding or "utf-8"
+    def _require_utf8(self, content: bytes, lines_above: int) -> bytes:
+        """Return content in UTF-8, the default encoding of JSON."""
         try:
-            text = content.decode(encoding)
+            text = content.decode(self._encoding)
         except UnicodeDecodeError as error:
-            line = content.count(b"\n", 0, error.start) + 1
+            line = lines_above + content.count(b"\n", 0, error.start) + 1
             raise FileError(
-                f"{self.path.name} has bytes that are not {encoding}.",
+                f"{self.path.name} has bytes that are not {self._encoding}.",
                 where=f"line {line}, byte {content[error.start : error.start + 1]!r}",
                 todo="Correct the byte in a copy; if the whole file has another encoding, add ‹encoding=cp1252›.",
             ) from error
         except LookupError as error:
-            raise UsageError(f"Unknown encoding {encoding}.", todo="Use ‹encoding=cp1252›.") from error
-        return content if encoding == "utf-8" else text.encode()
+            raise UsageError(f"Unknown encoding {self._encoding}.", todo="Use ‹encoding=cp1252›.") from error
+        return content if self._encoding == "utf-8" else text.encode()
 
     def _is_text(self, name: str) -> bool:
         """Return whether a column is declared as text."""
@@ -96,28 +134,91 @@ class Reader(FileSource):
 
     def read_header(self) -> tuple[list[str], descriptor.Resource | None]:
         """Return the keys of all objects."""
-        return list(self._arrow.column_names), None
+        if not self._is_large:
+            return list(self._whole.arrow.column_names), None
+        names = (
+            name for content, lines_above in self._iterate_lines() for name in self._find_names(content, lines_above)
+        )
+        return list(dict.fromkeys(names)), None
+
+    def _find_names(self, content: bytes, lines_above: int) -> Sequence[str]:
+        """Return the keys of some lines; what is wrong with these is found once their cells are read."""
+        try:
+            return pa.json.read_json(pa.BufferReader(content)).column_names
+        except pa.ArrowException:
+            return self._parse(content, lines_above).arrow.column_names
+
+    def estimate_rows(self) -> int:
+        """Estimate the number of lines from the first ones."""
+        with self.path.open("rb") as file:
+            first = file.read(PART)
+        return self.path.stat().st_size * max(first.count(b"\n"), 1) // max(len(first), 1)
+
+    def estimate_text_size(self) -> int:
+        """Return the mean length of a line."""
+        return self.path.stat().st_size // max(self.estimate_rows(), 1)
 
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """Return the values."""
-        arrow = self._arrow if rows is None else self._arrow.slice(rows.start, max(rows.stop - rows.start, 0))
+        return self._convert(self._whole, names, rows)
+
+    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
+        """Yield the values some rows at a time."""
+        if not self._is_large:
+            return iter([self.read_cells(names, None)])
+        return (self._convert(self._parse(*lines), names, None) for lines in self._iterate_lines())
+
+    def _convert(self, part: Parsed, names: Sequence[str], rows: range | None) -> Cells:
+        arrow = part.arrow if rows is None else part.arrow.slice(rows.start, max(rows.stop - rows.start, 0))
+        absent = {name: pa.nulls(arrow.num_rows) for name in names if name not in arrow.column_names}
+        arrow = pa.table({**get_columns(arrow), **absent})
         columns, notes = columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name)
-        if any(column.type == "datetime" for column in columns.values()) and WITH_OFFSET.search(self.path.read_bytes()):
+        if part.has_offset and any(column.type == "datetime" for column in columns.values()):
             notes.append(Note("timestamps with an offset were converted to UTC.", kind="offset"))
-        for name in self._mixed:
+        for name in part.mixed:
             if name in columns and self.settings.get_variable(name, self.described.dictionary).type is None:
                 notes.append(Note("kept as text: its cells are of several kinds.", name, kind="stray-text"))
-        return Cells(columns, notes)
+        order = list(columns)
+        return Cells(columns, sorted(notes, key=lambda note: order.index(note.column) if note.column else -1))
+
+
+def get_columns(arrow: pa.Table) -> dict[str, pa.ChunkedArray]:
+    """Return the columns by name."""
+    return dict(zip(arrow.column_names, arrow.columns, strict=True))
+
+
+def is_time(column: pa.ChunkedArray) -> bool:
+    """Return whether a column holds timestamps."""
+    return pa.types.is_timestamp(column.type)
 
 
 def needs_slow_parser(content: bytes) -> bool:
     """Return whether a line does not begin with a brace, or a number is too long for the fast parser."""
-    return NOT_AN_OBJECT.search(content) is not None or LONG_NUMBER.search(content) is not None
+    return NOT_AN_OBJECT.search(content) is not None or (
+        may_hold_long_number(content) and LONG_NUMBER.search(content) is not None
+    )
+
+
+def may_hold_long_number(content: bytes) -> bool:
+    """Return whether content has many digits in a row, an exponent, or a word as a number, without searching long."""
+    if any(word in content for word in (b"NaN", b"Inf")):
+        return True
+    for start in range(0, len(content), PART):
+        raw = np.frombuffer(content[start : start + PART + LONG], np.uint8)
+        run = is_digit = (raw - ord("0")) < 10  # unsigned: others are over 10
+        before = is_digit[:-1] | (raw[:-1] == ord("."))
+        if (before & ((raw[1:] | CASE) == ord("e"))).any():
+            return True
+        for step in (1, 2, 4, 8):  # from one digit to sixteen
+            run = run[:-step] & run[step:]
+        if run.any():
+            return True
+    return False
 
 
 def has_repeated_names(content: bytes, arrow: pa.Table) -> bool:
     """Return whether an object may repeat a name, of which the fast parser keeps one."""
-    for name, column in zip(arrow.column_names, arrow.columns, strict=True):
+    for name, column in get_columns(arrow).items():
         key = re.escape(json.dumps(name, ensure_ascii=False).encode())
         present = len(column) - column.null_count
         if content.count(json.dumps(name, ensure_ascii=False).encode()) <= present:
@@ -154,7 +255,9 @@ def parse_decimal(text: str) -> float | str:
     return value if math.isfinite(value) else text
 
 
-def read_line_by_line(content: bytes, path: Path) -> tuple[pa.Table, tuple[str, ...]]:
+def read_line_by_line(
+    content: bytes, path: Path, lines_above: int, is_text: Callable[[str], bool]
+) -> tuple[pa.Table, tuple[str, ...]]:
     """Read what the fast parser refused: cells of several kinds become text.
 
     Return the table, and the columns of several kinds.
@@ -162,7 +265,7 @@ def read_line_by_line(content: bytes, path: Path) -> tuple[pa.Table, tuple[str, 
     Raises FileError for the first line that is not a JSON object.
     """
     rows = []
-    for number, line in enumerate(content.splitlines(), start=1):
+    for number, line in enumerate(content.splitlines(), start=lines_above + 1):
         if not line.strip():
             continue
         try:
@@ -180,16 +283,12 @@ def read_line_by_line(content: bytes, path: Path) -> tuple[pa.Table, tuple[str, 
         rows.append(row)
     names = list(dict.fromkeys(name for row in rows for name in row))
     columns = {name: [row.get(name) for row in rows] for name in names}
-    nested = next(
-        (name for name, cells in columns.items() if any(isinstance(cell, dict | list) for cell in cells)), None
-    )
-    if nested is not None:
-        raise FileError(
-            f"The column {nested} of {path.name} holds lists or objects.", todo="Give each part its own key."
-        )
     kinds = {name: {type(cell) for cell in cells if cell is not None} for name, cells in columns.items()}
     mixed_names = tuple(name for name, types in kinds.items() if len(types) > 1 and types != {int, float})
-    return pa.table({name: make_array(cells) for name, cells in columns.items()}), mixed_names
+    arrays = {name: make_array(cells) for name, cells in columns.items()}
+    return pa.table(
+        {name: array if is_text(name) else find_times(array) for name, array in arrays.items()}
+    ), mixed_names
 
 
 def make_array(cells: list[object]) -> pa.Array:
@@ -205,9 +304,18 @@ def make_array(cells: list[object]) -> pa.Array:
     return pa.array([None if cell is None else cell if isinstance(cell, str) else json.dumps(cell) for cell in cells])
 
 
+def find_times(array: pa.Array) -> pa.Array:
+    """Return texts that all look like times as the fast parser would; anything else unchanged."""
+    texts = array.to_pylist() if pa.types.is_string(array.type) else []
+    if not TIME.match(next((text for text in texts if text is not None), "")):
+        return array
+    lines = "".join(json.dumps({"": text}) + "\n" for text in texts)
+    return combine_chunks(pa.json.read_json(pa.BufferReader(lines.encode())).column(""))
+
+
 def narrow_to_dates(column: pa.ChunkedArray) -> pa.ChunkedArray:
     """Convert timestamps that are all at midnight to dates, which JSON lacks."""
-    if not pa.types.is_timestamp(column.type):
+    if not is_time(column):
         return column
     seconds = column.cast(pa.timestamp("s"), safe=False).cast(pa.int64()).drop_null()
     whole = not (seconds.to_numpy() % 86_400).any()

@@ -86,7 +86,7 @@ def test_reliability_as_the_obvious_way(rows: list[list[int]]) -> None:
             assert found.alpha_without[at] == pytest.approx(expected)
 
 
-NUMBERS = st.one_of(st.integers(-5, 5).map(float), st.floats(-1e300, 1e300), st.floats(-1, 1))
+NUMBERS = st.sampled_from([0.0, 1.0, 3.0, -2.5, 0.1, 1 / 3, 1e15 / 7, -(2.0**60), 1e-20, 5e-324, 1e308])
 
 
 @given(st.lists(st.tuples(NUMBERS, NUMBERS, NUMBERS), max_size=12), st.integers(0, 12))

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import pymysql
 import pytest
 import sqlalchemy
 
@@ -50,19 +51,21 @@ def kill_others(place: Place) -> None:
 def test_a_connection_that_is_lost_in_the_middle(
     place: Place, if_exists: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    parts = text_writer.render_parts
+    parts, connections, connect = text_writer.render_parts, [], pymysql.Connection.connect
+
+    def record(connection: Any, *words: Any) -> None:
+        connections.append(connection)
+        connect(connection, *words)
 
     def broken(*words: Any, **more: Any) -> Iterator[Any]:
         yield from parts(*words, **more)
         if place.kind == "postgresql":
             kill_others(place)
         else:
-            (number,) = place.execute("SELECT MAX(id) FROM information_schema.processlist WHERE id <> CONNECTION_ID()")[
-                0
-            ]
-            place.execute(f"KILL {number}")
+            place.execute(f"KILL {connections[-1].thread_id()}")
 
     monkeypatch.setattr(f"lomrix.files.database.{place.kind}.render_parts", broken)
+    monkeypatch.setattr(pymysql.Connection, "connect", record)
     words = ["export", "new.csv", "--to", place.reference, "--if-exists", if_exists]
     _, error = lomrix(*words, cwd=tmp_path, status=3)
     assert "cannot be written" in error and "unchanged" in error
