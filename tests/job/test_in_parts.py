@@ -104,7 +104,8 @@ WORK = {
 
 OTHER = ("export fixed", "to-long")
 CASES = [
-    *((f"device.{suffix}", suffix, work) for suffix in ("csv", "parquet") for work in WORK if work not in OTHER),
+    *(("device.csv", "csv", work) for work in WORK if work not in OTHER),
+    *(("device.parquet", "parquet", work) for work in ("sort", "derive in cases", "recode", "merge near", "to-wide")),
     ("device.arrow", "parquet", "subset"), ("device.jsonl", "csv", "score"),
     ("device.jsonl", "parquet", "correct"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
     ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),

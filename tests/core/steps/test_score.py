@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays.scales import CrossProducts, compute_reliability
@@ -86,10 +86,11 @@ def test_reliability_as_the_obvious_way(rows: list[list[int]]) -> None:
             assert found.alpha_without[at] == pytest.approx(expected)
 
 
-NUMBERS = st.sampled_from([0.0, 1.0, 3.0, -2.5, 0.1, 1 / 3, 1e15 / 7, -(2.0**60), 1e-20, 5e-324, 1e308])
+NUMBERS = st.sampled_from([0.0, 1.0, 3.0, -2.5, 0.1, 1 / 3, 1e15 / 7, -(2.0**60), 1e-20])
 
 
 @given(st.lists(st.tuples(NUMBERS, NUMBERS, NUMBERS), max_size=12), st.integers(0, 12))
+@example([(1e308, 5e-324, 0.1), (-1e308, 3.0, 1.0)], 1)
 def test_sums_of_products_are_exact_and_add_up(rows: list[tuple[float, ...]], cut: int) -> None:
     items = [np.array([row[at] for row in rows]) for at in range(3)]
     parts = [CrossProducts.of([item[part] for item in items]) for part in (slice(cut), slice(cut, None))]
