@@ -120,10 +120,3 @@ def format_account(account: Account, typed: TypedCommand | None, write: Callable
         notes=tuple(format_note(note, write) for note in account.notes),
         advice=tuple(advice),
     )
-
-
-def format_command(step: Step, inputs: Mapping[str, tuple[str, ...]], outputs: Mapping[str, str]) -> str:
-    """Format a task as it would be typed."""
-    files = [format_setting(role, reference) for role, references in inputs.items() for reference in references]
-    words = [format_setting(name, reference) for name, reference in outputs.items()]
-    return " ".join(["lomrix", step.word, *files, *list_options(step.to_dict()), *words])

@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 
 from lomrix.cli.options import list_step
-from lomrix.cli.wording import format_command, format_option, format_text
+from lomrix.cli.wording import format_option, format_text
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.registry import ENTRIES, find_entry
 from lomrix.core.steps.settings import Setting
@@ -118,12 +118,6 @@ def test_each_face_words_a_setting_in_its_own_way() -> None:
     plan = format_settings(text, lambda name, value: f'{name} = "{value}"' if value else name)
     assert plan == 'Use expect = "one-to-one", where = "not is_missing(x)" or once; {month} stays.'
     assert format_option("links") == "--through"
-
-
-def test_a_task_can_be_typed_again() -> None:
-    made = step("to-long")(header="{measure}_m{month}", case="pid", keep_empty=True)
-    typed = format_command(made, {"source": ("my file.csv",)}, {"out": "o.csv"})
-    assert typed == ('lomrix to-long "my file.csv" --header "{measure}_m{month}" --case pid --keep-empty --out o.csv')
 
 
 def test_the_former_name_of_an_option_still_works_with_a_note(tmp_path: Path) -> None:

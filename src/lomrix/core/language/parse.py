@@ -188,11 +188,6 @@ def get_function(call: ast.Call) -> Function:
     return load_functions()[call.func.id]
 
 
-def find_needs(tree: ast.expr) -> set[str]:
-    """Return what an expression needs besides columns: `case`, `occasion`."""
-    return {need for call in find_calls(tree) for need in get_function(call).needs}
-
-
 def is_by_row(tree: ast.expr) -> bool:
     """Return whether each row's value depends on that row alone."""
     return all(get_function(call).by_row for call in find_calls(tree))

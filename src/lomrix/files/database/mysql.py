@@ -31,7 +31,6 @@ from lomrix.files.text_writer import render_parts
 TYPES = {"integer": "BIGINT", "number": "DOUBLE", "boolean": "BOOLEAN", "date": "DATE", "datetime": "DATETIME(6)"}
 # Longer texts get a type stored outside the row, whose length is limited.
 LONGEST_VARCHAR = 500
-MOST_VARCHARS = 30
 LONGEST_TEXT = 16_000
 # Error codes of servers that take no files from clients.
 NO_LOCAL_FILES = (1148, 3948, 4166)
