@@ -124,7 +124,7 @@ class TableStore:
         A column whose type does not go with that of the parts before becomes `unfit`.
         """
         if self.first is None:
-            self.first = table
+            self.first = replace(table, columns={})  # the rest of it, not its cells
             self.columns = {name: ColumnStore(self.folder / str(number)) for number, name in enumerate(table.names)}
         for name, column in table.columns.items():
             if name not in self.unfit:

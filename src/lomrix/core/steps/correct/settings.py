@@ -12,6 +12,7 @@ class Correct(Step):
     """Apply a ledger of corrections, each only where the old value is what the file holds."""
 
     word: ClassVar[str] = "correct"
+    cell_size: ClassVar[int] = 34
     implementation: ClassVar[str] = "lomrix.core.steps.correct.run:correct"
     surveying: ClassVar[str] = "lomrix.core.steps.correct.run:survey"
     checking: ClassVar[str] = "lomrix.core.steps.correct.run:check_ledger"
