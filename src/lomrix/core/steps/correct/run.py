@@ -37,6 +37,8 @@ from lomrix.core.text.values import make_mask
 from lomrix.core.wording import shorten_list
 
 MOST_LISTED = 30
+# In place of a variable.
+WHOLE_ROW = ""
 
 
 def survey(step: Correct, tables: Inputs) -> Survey:
@@ -73,7 +75,7 @@ class Corrected:
 
 @dataclass(frozen=True)
 class Tally:
-    """What was corrected in a part, by variable (empty for whole rows) and row; what holds for the whole."""
+    """What was corrected in a part, by variable and row; what holds for the whole."""
 
     corrected: Mapping[tuple[str, int], Corrected]
     decision: Decision
@@ -186,13 +188,19 @@ class Correction:
         corrected = {}
         for name, rows in self.rows.items():
             texts = self.columns[name].take(rows).to_text().to_pylist()
-            keys = format_keys(self.before, ledger.keys, rows) if ledger.keys else [""] * len(rows)
-            numbers = self.numbers[rows].tolist()
+            numbers, keys = self.numbers[rows].tolist(), self._format_keys(ledger, rows)
             for row, key, text, (new, reason) in zip(numbers, keys, texts, self._list_changes(name), strict=True):
                 new_text = f'"{text or new}"' if new else reason if reason == NOTED else f"missing: {reason}"
                 listed = (row, key, name, quote(self.decision.currents[name][row]), new_text)
                 corrected[name, row] = Corrected(listed, row, (new, text) if new and text not in (None, new) else None)
+        rows = self._find_here(self.decision.out)
+        for row, key in zip(self.numbers[rows].tolist(), self._format_keys(ledger, rows), strict=True):
+            listed = (row, key, "whole row", "", f"left out: {self.decision.out[row]}")
+            corrected[WHOLE_ROW, row] = Corrected(listed, row)
         return Tally(corrected, self.decision, ledger, self.before.types())
+
+    def _format_keys(self, ledger: Ledger, rows: Array) -> list[str]:
+        return format_keys(self.before, ledger.keys, rows) if ledger.keys else [""] * len(rows)
 
 
 def conclude(step: Correct, account: Account, tallies: Sequence[Tally]) -> Account:
@@ -244,7 +252,7 @@ def list_corrections(
 ) -> tuple[Listing, ...]:
     """List the corrected cells by variable in the order of the ledger, then the rows that were left out."""
     rows = [corrected[name, row].listed for name, changes in decision.changes.items() for row in changes]
-    rows += [(row, "", "whole row", "", f"left out: {why}") for row, why in decision.out.items()]
+    rows += [corrected[WHOLE_ROW, row].listed for row in decision.out]
     if not rows:
         return ()
     title = "corrections"
