@@ -13,6 +13,7 @@ import pytest
 from lomrix.core.errors import FileError, UsageError
 from lomrix.core.nearest import advise, find_nearest_names
 from lomrix.core.table.header import HeaderTemplate
+from lomrix.files import json_lines
 from lomrix.files.companions.rendering import render
 from lomrix.files.database.reference import Reference
 from lomrix.files.reading import ReadSettings
@@ -160,3 +161,19 @@ def test_the_next_command_reads_the_file_as_this_one_did(tmp_path: Path) -> None
     _, error = lomrix("to-long", "w.csv", "--decimal", ",", "--delimiter", ";", cwd=tmp_path, status=2)
     assert 'next   lomrix to-long w.csv --case id --header "{measure}_m{month}" --delimiter ";" --decimal ,' in error
     assert "\n       or use --guess" in error
+
+
+def test_lines_of_a_large_file_are_counted_from_its_beginning(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    lines = [f'{{"id": {number}, "at": "2024-01-05T10:00:00"}}' for number in range(40)]
+    path = tmp_path / "a.jsonl"
+    for large in (1 << 26, 100):
+        monkeypatch.setattr(json_lines, "LARGE", large)
+        monkeypatch.setattr(json_lines, "BLOCK", 200)
+        path.write_text("\n".join([*lines, "[1]"]) + "\n")
+        words = ("subset", "a.jsonl", "--out", "-", "--quiet")
+        _, error = lomrix(*words, "--memory", "50MB", cwd=tmp_path, status=3)
+        assert "Line 41 of a.jsonl is not an object." in error
+        path.write_text("\n".join([*lines, '{"id": "x", "at": "2024-01-05T11:30:00"}']) + "\n")
+        output, _ = lomrix(*words, cwd=tmp_path)  # the last cell makes a column text, not the times beside it
+        assert output.splitlines()[-1] == "x,2024-01-05 11:30:00"
+        assert "datetime" in lomrix("profile", "a.jsonl", cwd=tmp_path)[0]

@@ -6,11 +6,14 @@ import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import UsageError
+from lomrix.core.rows import distinct_sample
+from lomrix.core.rows.distinct_sample import DistinctSample
 from lomrix.core.steps.deidentify.settings import Deidentify
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -99,3 +102,32 @@ def test_an_id_written_inside_another_column_is_reported() -> None:
     people = table(id=["A77", "B12"], remark=["twin of b12", "ok"], dictionary=Dictionary({"id": Variable()}))
     notes = Deidentify(id="id").apply(unnaming(people)).account.notes
     assert [(note.column, note.count) for note in notes if note.kind == "names-left"] == [("remark", 1)]
+
+
+def test_texts_are_those_of_the_last_column_that_held_them_and_ids_are_linked_once() -> None:
+    people = table(id=["a", "a", "b"], first=["Berg", "Ann", "Bo"], last=["Holm", "Berg", "Lund"],
+                   remark=["saw Berg", "saw Ann", "saw nobody"])  # fmt: skip
+    result = Deidentify(id="id", remove="first,last").apply(unnaming(people))
+    texts = sorted(note.text for note in result.account.notes if note.kind == "names-left")
+    assert [text.split(", which")[0] for text in texts] == [
+        "1 cell holds a text of the column first", "1 cell holds a text of the column last"
+    ]  # fmt: skip
+    assert len(result.extras["linkage"]) == 3  # a row for each, with its names
+    assert Deidentify(id="id").apply(unnaming(people)).extras["linkage"]["id"].cells() in (["a", "b"], ["b", "a"])
+
+
+@given(st.lists(st.integers(0, 30), max_size=60), st.integers(0, 60), st.integers(1, 12))
+@example([*range(5), *range(5, 30)], 5, 6)
+def test_a_sample_of_distinct_values_does_not_depend_on_the_parts(values: list[int], cut: int, most: int) -> None:
+    cells = np.array(values, np.int64)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(distinct_sample, "MOST_DISTINCT", most)
+        whole, first, second = (
+            DistinctSample.of(Column.of("integer", part), part % 2 == 0) for part in (cells, cells[:cut], cells[cut:])
+        )
+        both = first.combine(second)
+    assert (both.present, both.bits) == (len(cells), whole.bits)
+    for name in ("hashes", "counts", "is_marked"):
+        assert getattr(both, name).tolist() == getattr(whole, name).tolist()
+    distinct = len(set(values))
+    assert len(whole.hashes) <= most if distinct > most else len(whole.hashes) == distinct

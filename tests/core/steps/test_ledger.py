@@ -163,3 +163,28 @@ def test_what_becomes_another_text_in_the_column_is_reported() -> None:
     same = table("l", id=["1"], variable=["x"], old=["n/r"], new=["n/r"])
     account = Correct().apply(Inputs(source=missing, ledger=same)).account
     assert parts_of(account.balances[0])["already so"] == 1
+
+
+# Cells of a column of text, of which some are refused; corrections of rows; and what the column becomes.
+COLUMNS: list[tuple[list[str], dict[int, tuple[str, str]], list[Any]]] = [
+    (["1.50", "2", "x"], {2: ("set", "3")}, ["1.50", "2", "3"]),  # would be 1.5 as a number
+    (["7", "x", "9"], {1: ("set", "8"), 0: ("missing", "lost")}, [None, 8, 9]),
+    (["7", "x"], {0: ("missing", "lost"), 1: ("missing", "lost")}, [None, None]),  # no value is left
+    (["7", "n/a", "x"], {2: ("set", "8.5")}, [7.0, None, 8.5]),
+    (["true", "x"], {1: ("set", "false")}, [True, False]),
+    (["2024-01-05 10:00:00", "x"], {1: ("set", "y")}, ["2024-01-05 10:00:00", "y"]),
+]
+
+
+@pytest.mark.parametrize(("cells", "changes", "expected"), COLUMNS)
+def test_a_column_becomes_what_all_its_cells_are_written_as(
+    cells: list[str], changes: dict[int, tuple[str, str]], expected: list[Any]
+) -> None:
+    text = Column.of_cells("string", [*cells, "?"]).with_missing(np.arange(len(cells) + 1) == len(cells), "refused")
+    rows = [(str(row + 2), "x", cells[row], action, new) for row, (action, new) in changes.items()]
+    entries = {head: column(list(part)) for head, part in
+               zip(("row", "variable", "old", "action", "new"), zip(*rows, strict=True), strict=True)}  # fmt: skip
+    made = Correct().apply(correcting(Table({"x": text}), Table(entries))).table["x"]
+    assert made.cells() == [*expected, None]
+    assert reasons(made)[-1] == "refused"
+    assert made.type == ("string" if not any(expected) else Column.of_cells(made.type, expected).type)

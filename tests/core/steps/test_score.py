@@ -189,8 +189,11 @@ def test_scales_are_in_dictionaries_of_every_form(tmp_path: Path) -> None:
 def test_an_item_without_values_counts_as_missing() -> None:
     source = table(f1=[1, 2], f2=[1, 3])
     source = source.with_columns({**source.columns, "f3": Column.all_missing("string", 2, "not-in-file")})
-    made = score(source, at_least=2).table
-    assert made["s"].cells() == [3, 7.5]
+    result = score(source, at_least=2)
+    assert result.table["s"].cells() == [3, 7.5]
+    assert result.account.facts["s"]["n"] == 2  # alpha is of the other items
+    integers = table(f1=[1, 2], f2=[1, 3], f3=[1, None])
+    assert score(integers, at_least=2).table["s"].cells() == [3, 7.5]
 
 
 def test_who_has_no_item_at_all_misses_the_score_for_that_reason() -> None:
