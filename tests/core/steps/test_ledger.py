@@ -188,3 +188,14 @@ def test_a_column_becomes_what_all_its_cells_are_written_as(
     assert made.cells() == [*expected, None]
     assert reasons(made)[-1] == "refused"
     assert made.type == ("string" if not any(expected) else Column.of_cells(made.type, expected).type)
+
+
+@pytest.mark.parametrize(("new", "type_"), [("62", "integer"), ("62.25", "number"), (None, "integer"), ("x", "string")])
+def test_decimals_become_integers_once_the_last_one_is_corrected(new: str | None, type_: str) -> None:
+    source = table("t", id=[1, 2, 3], x=[60.0, 61.5, None], y=[1.0, 2.0, 3.0])
+    action = "set" if new else "missing"
+    lines = table("l", id=["2", "1"], variable=["x", "y"], old=["61.5", "1"], new=[new or "lost", "5"],
+                  action=[action, "set"])  # fmt: skip
+    made = Correct().apply(correcting(source, lines)).table
+    assert (made["x"].type, made["y"].type) == (type_, "number")
+    assert made["x"].to_text().to_pylist() == ["60", new, None]

@@ -32,9 +32,13 @@ KINDS: dict[str, Kind] = {APPLIED: "changed", ALREADY: "kept", OPEN: "open", REF
 NO_ROW = "neither key nor row is given"
 # What a column of texts becomes if every cell is written as such a value is.
 TYPES_OF_TEXTS: tuple[Type, ...] = ("integer", "number", "date", "datetime", "boolean")
+SURVEYED = ("string", "number")
 # Texts that may mean a missing cell, in capital or small letters.
 TOKENS = 4 * len(USUAL_TOKENS)
-WIDER: dict[Type, tuple[Type, ...]] = {"integer": ("integer", "number"), "date": ("date", "datetime")}
+# What another column becomes; decimals become integers if they were kept from that by cells that are corrected.
+OTHER_TYPES: dict[Type, tuple[Type, ...]] = {
+    "integer": ("integer", "number"), "number": ("integer", "number"), "date": ("date", "datetime")
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -118,7 +122,7 @@ class Ledger:
     def survey(self, source: Table) -> Survey:
         """Find the rows and cells that the ledger is about, and what else is in the columns that may change type."""
         named = [name for name in dict.fromkeys(self.cells["variable"]) if name in source.columns]
-        fits = {str(name): self._find_fits(source, str(name)) for name in named if source[str(name)].type == "string"}
+        fits = {str(name): self._find_fits(source, str(name)) for name in named if source[str(name)].type in SURVEYED}
         return Survey(tuple(self._find_sightings(source)), fits)
 
     def _find_sightings(self, source: Table) -> list[Sighting]:
@@ -151,6 +155,8 @@ class Ledger:
 
     def _find_fits(self, source: Table, name: str) -> dict[Type, Fit]:
         column = source[name].compact()
+        if column.type == "number":
+            return self._find_whole_numbers(column)
         counts = np.bincount(column.values[column.values >= 0], minlength=len(column.strings))
         texts = column.strings.strings
         result: dict[Type, Fit] = {}
@@ -163,6 +169,13 @@ class Ledger:
                 cells = dict(zip(texts.take(pa.array(strays)).to_pylist(), counts[strays].tolist(), strict=True))
             result[type_] = Fit(int(counts[is_value].sum()), cells, len(self))
         return result
+
+    def _find_whole_numbers(self, column: Column) -> dict[Type, Fit]:
+        values = column.values[~column.is_missing]
+        others = values[(values != np.floor(values)) | (np.abs(values) >= 2.0**53)]
+        texts = Column.of("number", others).to_text().to_pylist() if len(others) <= len(self) else None
+        strays = None if texts is None else Counter(texts)
+        return {"integer": Fit(len(values) - len(others), strays, len(self)), "number": Fit(len(values), {}, len(self))}
 
 
 @dataclass
@@ -268,8 +281,8 @@ def decide_entry(decision: Decision, ledger: Ledger, source: Table, index: int, 
 def list_types(type_: Type, entry: Variable) -> tuple[Type, ...]:
     """Return the types that a column can have once it is corrected, the first that fits before others."""
     if entry.type is not None:
-        return WIDER[entry.type] if entry.type == "integer" else (entry.type,)
-    return TYPES_OF_TEXTS if type_ == "string" else WIDER.get(type_, (type_,))
+        return OTHER_TYPES[entry.type] if entry.type == "integer" else (entry.type,)
+    return TYPES_OF_TEXTS if type_ == "string" else OTHER_TYPES.get(type_, (type_,))
 
 
 def choose_type(
@@ -289,11 +302,16 @@ def choose_type(
             continue
         if fits is None:
             return type_
-        fit, gone = fits[type_], Counter(text for text in currents.values() if text is not None)
-        if fit.strays is not None and not Counter(fit.strays) - gone:
-            values_gone = sum((gone - Counter(fit.strays)).values())
-            if fit.values - values_gone + int(is_value.sum()) > 0 or entry.type is not None:
+        fit, gone = fits.get(type_), Counter(text for text in currents.values() if text is not None)
+        if fit is None or fit.strays is None or Counter(fit.strays) - gone:
+            continue
+        if not is_text:
+            if fit.strays or type_ == column.type:
                 return type_
+            continue
+        values_gone = sum((gone - Counter(fit.strays)).values())
+        if fit.values - values_gone + int(is_value.sum()) > 0 or entry.type is not None:
+            return type_
     return "string"
 
 

@@ -124,10 +124,12 @@ class Correction:
     def _to_type(self, name: str, type_: str) -> Column:
         """Return the column in its new type; cells that change and have no such value are blank."""
         column, entry = self.before[name], self.before.dictionary.of(name).with_parts(type=type_)
+        is_changed = make_mask(self.rows[name], len(column))
+        if (column.type, type_) == ("number", "integer"):
+            return column.with_missing(is_changed, "blank").widen("integer")
         if column.type != "string" or type_ == "string":
             return column.widen(entry.type or column.type)
-        mask = pa.array(make_mask(self.rows[name], len(column)))
-        texts = pa.compute.if_else(mask, pa.scalar(None, pa.large_string()), column.to_text())
+        texts = pa.compute.if_else(pa.array(is_changed), pa.scalar(None, pa.large_string()), column.to_text())
         return read_text_column(name, texts, entry, entry.form)[0].with_missing_of(column)
 
     def _put_cells(self, name: str, type_: str) -> Column:
@@ -216,7 +218,7 @@ def conclude(step: Correct, account: Account, tallies: Sequence[Tally]) -> Accou
         if fate == REFUSED
     ]
     for name in retyped:
-        again = "again" if types[name] == "string" else "now"
+        again = "again" if types[name] == "string" or decision.types[name] == "integer" else "now"
         notes.append(Note(f"is {decision.types[name]} {again}, was {types[name]}.", name, kind="type", done=True))
     for name in decision.changes:
         notes += note_rewritten(name, decision, corrected)
