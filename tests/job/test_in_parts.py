@@ -203,6 +203,17 @@ def test_reports_of_a_table_on_disk_are_the_same(study: Path, tmp_path: Path, wo
     assert not list(tmp_path.iterdir())
 
 
+def test_a_word_for_missing_stays_text_in_a_column_of_text(tmp_path: Path) -> None:
+    lines = [f"{row},{'Ann' if row < 2000 else 'n/a'}" for row in range(6000)]  # the last blocks hold nothing else
+    (tmp_path / "a.csv").write_text("\n".join(["id,mate", *lines]) + "\n")
+    made = []
+    for options in ([], ["--memory", "0.1MB"]):
+        output, _ = lomrix("subset", "a.csv", "--out", "o.csv", "--overwrite", *options, cwd=tmp_path)
+        made.append((tmp_path / "o.csv").read_text())
+    assert "processed in" in output
+    assert made[0] == made[1] == (tmp_path / "a.csv").read_text()
+
+
 def test_files_of_a_folder_with_other_types_are_named(tmp_path: Path) -> None:
     (tmp_path / "days").mkdir()
     for day, cells in ((1, ""), (2, "2024-01-31"), (3, "2024-01-31 10:00"), (10, "7")):

@@ -142,11 +142,15 @@ class TableStore:
         only all its cells show, is read again as a whole.
         """
         notes: tuple[Note, ...] = ()
-        again: dict[str, None] = {}
+        again, only_tokens = dict[str, None](), set[str]()
         for table, notes_of_part in parts:
             self.append(table)
             again.update({note.column: None for note in notes_of_part if note.column and not note.adds_up})
+            tokens = {note.column for note in notes_of_part if note.kind == "token"}
+            only_tokens |= {name for name in tokens if table[name].is_without_values}
             notes = combine_lists(notes, notes_of_part, lambda note: note.identity)
+        # A word such as n/a is a text if other parts show that the column is one.
+        again.update({name: None for name in only_tokens if self.columns[name].type == "string"})
         order = {name: index for index, name in enumerate(self.columns)}
         for name in (name for name in order if name in self.unfit or name in again):
             table, notes_of_column = read_again(name)
