@@ -235,15 +235,20 @@ class ItemScore:
         """Return what a part adds to the account."""
         scores = np.nan_to_num(self.values[~self.is_short])
         with_values = [index for index, name in enumerate(self.items) if whole.present[name]]
-        complete = np.flatnonzero(self.n == len(with_values))
+        is_complete = self.n == len(with_values)
+        complete = CrossProducts.of([self.cells[index][is_complete] for index in with_values])
+        others = CrossProducts.of([cells[~is_complete] for cells in self.cells])
+        sums = dict(zip(self.items, others.sums, strict=True))
+        for index, of_complete in zip(with_values, complete.sums, strict=True):
+            sums[self.items[index]] += of_complete
         return ScoreTally(
             name=self.name,
             prorated=int(np.count_nonzero((self.n >= self.needed) & (self.n < len(self.wanted)))),
             scores=CrossProducts.of([scores]),
             minimum=Extreme(scores.min() if len(scores) else None, is_maximum=False),
             maximum=Extreme(scores.max() if len(scores) else None, is_maximum=True),
-            items={name: CrossProducts.of([cells]).sums[0] for name, cells in zip(self.items, self.cells, strict=True)},
-            complete=CrossProducts.of([self.cells[index][complete] for index in with_values]),
+            items=sums,
+            complete=complete,
             present=Same(whole.present),
         )
 
