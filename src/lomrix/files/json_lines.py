@@ -275,7 +275,9 @@ def read_line_by_line(
         except ValueError as error:
             raise FileError(
                 f"Line {number} of {path.name} is not valid JSON.",
-                where=str(error),
+                where=f"{error.msg}, character {error.colno}"
+                if isinstance(error, json.JSONDecodeError)
+                else str(error),
                 todo="Correct it in a copy of the file.",
             ) from error
         if not isinstance(row, dict):

@@ -83,6 +83,16 @@ def test_an_entry_is_applied_to_its_own_cell_or_refused(entry: dict[str, Any], c
     assert cause in stopped.value.where
 
 
+@pytest.mark.parametrize("row", ["0", "2", "9" * 23, "-1", "x"])
+def test_a_table_without_rows_has_no_row_of_that_number(row: str) -> None:
+    lines = Table(
+        {name: column([cell]) for name, cell in (("row", row), ("variable", "x"), ("old", "1"), ("new", "2"))}
+    )
+    with pytest.raises(DataError) as stopped:
+        Correct().apply(correcting(Table({"x": Column.of_cells("integer", [])}), lines))
+    assert f"there is no row {row}" in stopped.value.where
+
+
 def test_long_lists_of_corrections_report_how_many_follow(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x\n" + "".join(f"{at},1\n" for at in range(54)))
     (tmp_path / "l.csv").write_text("id,variable,old,new\n" + "".join(f"{at},x,1,2\n" for at in range(54)))

@@ -128,7 +128,7 @@ class Ledger:
     def _find_sightings(self, source: Table) -> list[Sighting]:
         numbers = source.find_row_numbers(np.arange(len(source)))
         rows = np.searchsorted(numbers, self.numbers)
-        is_there = np.append(numbers, 0)[rows] == self.numbers
+        is_there = np.append(numbers, -2)[rows] == self.numbers  # -1 stands for no number
         is_numbered = np.array([text is not None for text in self.cells["row"]], np.bool_)
         with_key, has_key = np.zeros(len(self), np.int64), np.zeros(len(self), np.bool_)
         if self.keys:
