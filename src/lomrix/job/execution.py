@@ -87,7 +87,7 @@ class Execution:
         self.scratch = Scratch.make(self.task.running.scratch)
         stack.callback(self.scratch.remove)
         # Partitions are on disk beside the table they are made of.
-        copies = 1 if self.task.step.division.kind in ("any rows", "whole") else 2
+        copies = 1 if self.task.step.division.kind in ("any rows", "survey only", "whole") else 2
         self.scratch.require_space(copies * sum(part.size for part in known))
         return self.scratch
 

@@ -28,7 +28,7 @@ from lomrix.core.steps.reshape.turn import Gathering
 from lomrix.core.steps.stack.run import Stacking
 from lomrix.core.steps.stack.settings import Stack
 from lomrix.core.steps.step import Inputs, Step
-from lomrix.core.steps.tally.run import Counting
+from lomrix.core.steps.tally.run import Crossing
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.column import Column
 from lomrix.core.table.table import Table
@@ -107,7 +107,7 @@ BROKEN: list[tuple[Step, Inputs, type, str, Callable[[Table], Table]]] = [
         "make_table",
         a_cell_less,
     ),
-    (Tally(variables="id"), sources(PEOPLE), Counting, "make_table", a_row_less),
+    (Tally(variables="id"), sources(PEOPLE), Crossing, "make_table", a_row_less),
 ]
 
 

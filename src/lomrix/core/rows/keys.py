@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -146,33 +146,37 @@ def group_rows(table: Table, names: list[str] | tuple[str, ...]) -> Groups:
         column = table[names[0]]
         codes, distinct = key_codes.rank_values(column.values, column.is_missing)
         return Groups(codes, len(distinct), {names[0]: Column.of(column.type, distinct)})
-    codes = np.zeros(len(table), np.int64)
-    size = 1
-    for name in names:
-        ranks, count = rank_cells(table[name])
-        if size * max(count, 1) >= 2**62:
-            codes, old = key_codes.compact_codes(codes, size)
-            size = len(old)
-        codes, size = key_codes.combine_codes(codes, size, ranks, max(count, 1))
-    codes, old = key_codes.compact_codes(codes, size)
-    table_of_firsts = np.full(len(old), -1, np.int64)
-    rows = np.flatnonzero(codes >= 0)[::-1]
-    table_of_firsts[codes[rows]] = rows
-    return Groups(codes, len(old), {name: table[name].take(table_of_firsts) for name in names})
+    return _group_by_ranks(table, names, (rank_cells(table[name]) for name in names))
 
 
 def group_with_missing(table: Table, by: Sequence[str]) -> Groups:
     """Group rows so that a missing key is a value of its own, one for each reason, after all others."""
-    columns = {}
-    for name in by:
-        column = table[name]
+
+    def rank(column: Column) -> tuple[Codes, int]:
         ranks, size = rank_cells(column)
-        if column.why is not None:
-            ranks = np.where(column.why == 0, ranks, size - 1 + column.why.astype(np.int64))
-        columns[name] = Column.of("integer", ranks)
-    groups = group_rows(Table(columns), tuple(by))
-    first = find_group_starts(groups.codes, groups.count)
-    return Groups(groups.codes, groups.count, {name: table[name].take(first) for name in by})
+        if column.why is None:
+            return ranks, size
+        return np.where(column.why == 0, ranks, size - 1 + column.why.astype(np.int64)), size + len(column.reasons)
+
+    return _group_by_ranks(table, by, (rank(table[name]) for name in by))
+
+
+def _group_by_ranks(table: Table, names: Sequence[str], ranks: Iterable[tuple[Codes, int]]) -> Groups:
+    codes, old = key_codes.compact_codes(*_combine_encoded(ranks))
+    first = find_group_starts(codes, len(old))
+    return Groups(codes, len(old), {name: table[name].take(first) for name in names})
+
+
+def _combine_encoded(encoded: Iterable[tuple[Codes, int]]) -> tuple[Codes, int]:
+    """Combine the codes of several columns, with how many there can be."""
+    iterator = iter(encoded)
+    codes, size = next(iterator)
+    for more, count in iterator:
+        if size * max(count, 1) >= key_codes.LARGEST:
+            codes, old = key_codes.compact_codes(codes, size)
+            size = len(old)
+        codes, size = key_codes.combine_codes(codes, size, more, max(count, 1))
+    return codes, size
 
 
 def find_group_starts(codes: Codes, count: int) -> Codes:
@@ -225,13 +229,7 @@ def encode_cells(column: Column) -> tuple[Codes, int]:
 
 def encode_rows(table: Table, names: tuple[str, ...]) -> tuple[Codes, int]:
     """Return a number per row that is equal where rows are equal in some columns; -1 where a cell is missing."""
-    codes, size = encode_cells(table[names[0]])
-    for name in names[1:]:
-        more, count = encode_cells(table[name])
-        if size * max(count, 1) >= 2**62:
-            codes, old = key_codes.compact_codes(codes, size)
-            size = len(old)
-        codes, size = key_codes.combine_codes(codes, size, more, max(count, 1))
+    codes, size = _combine_encoded(encode_cells(table[name]) for name in names)
     if size > key_codes.ROOMY * len(codes) + 1024:
         codes, old = key_codes.compact_codes(codes, size)
         size = len(old)

@@ -114,8 +114,8 @@ class Parts:
         divided = self.step.division.columns
         return {name: self.tables.get_all(name) for name in self.tables.roles if name not in divided}
 
-    def survey(self) -> Any:
-        """Return what must be known of all parts; None if nothing.
+    def survey(self, report: Callable[[int], None]) -> Any:
+        """Return what must be known of all parts, after reporting the number of each; None if nothing.
 
         Raises DataError if it shows that the data break an expectation.
         """
@@ -124,7 +124,13 @@ class Parts:
         is_by_key = self.step.division.kind == "by key"
         if is_by_key:
             self.partitions = list(self.split_keys())
-        surveys = [*self.run(survey_part, ((self.step, part) for part in self.partitions or self.split_rows()))]
+
+        def list_arguments() -> Iterator[tuple[Any, ...]]:
+            for number, part in enumerate(self.partitions or self.split_rows(), start=1):
+                report(number)
+                yield self.step, part
+
+        surveys = [*self.run(survey_part, list_arguments())]
         errors = [survey for survey in surveys if isinstance(survey, DataError)]
         if errors:
             raise combine_all(errors)
@@ -275,7 +281,10 @@ def apply_in_parts(
             results.append(apply_in_parts(step, both, wanted, size, make_store, report, run))
         return step.join(results)
     parts = Parts(step, tables, size, make_store, run)
-    survey = parts.survey()
+    survey = parts.survey(report if step.division.kind == "survey only" else lambda part: None)
+    if step.division.kind == "survey only":
+        report(0)
+        return step.apply(tables, wanted, survey)
 
     def list_arguments() -> Iterator[tuple[Any, ...]]:
         for number, part in enumerate(parts.split(), start=1):

@@ -75,14 +75,15 @@ class HelpTopic:
 @dataclass(frozen=True)
 class Division:
     """How the work of a step may be divided: by rows of the first role, by key, by the order in which rows are sorted,
-    or not at all.
+    or not at all; with "survey only" its survey of any rows is all that it needs.
     """
 
-    kind: Literal["any rows", "by key", "by order", "whole"] = "whole"
+    kind: Literal["any rows", "survey only", "by key", "by order", "whole"] = "whole"
     columns: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 ANY_ROWS = Division("any rows")
+SURVEY_ONLY = Division("survey only")
 WHOLE = Division("whole")
 NOTHING: Mapping[str, int] = {}
 # Bytes that a cell takes while its row is sorted, as measured.
@@ -236,10 +237,10 @@ class Step(BaseModel):
 
     def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
         """Return whether it can work in parts, given the number of tables by role, and produce these extras; figures
-        are drawn of the whole.
+        are drawn of the whole, or of its survey.
         """
         drawn = {extra.name for extra in self.gives if extra.content != "table"}
-        return self.division.kind != "whole" and not drawn & {*wanted}
+        return self.division.kind == "survey only" or (self.division.kind != "whole" and not drawn & {*wanted})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the columns of an input that the step uses, so that only these are read; None for all."""
@@ -260,12 +261,12 @@ class Step(BaseModel):
         """Return the settings that are not the default, as plain values."""
         return self.model_dump(mode="json", exclude_defaults=True)
 
-    def apply(self, tables: Inputs, wanted: Collection[str] = ()) -> Result:
-        """Run the step on whole tables by role; `wanted` names the extras to produce.
+    def apply(self, tables: Inputs, wanted: Collection[str] = (), survey: Any = None) -> Result:
+        """Run the step on whole tables by role; `wanted` names the extras to produce, and a survey may be known.
 
         Raises DataError if the data break an expectation. Raises UsageError if a setting does not fit the tables.
         """
-        result = self.process(tables, wanted)
+        result = self.process(tables, wanted, survey)
         return replace(result, account=self.conclude([(result.account, result.tally)]), tally=None)
 
     def survey(self, tables: Inputs) -> Any:

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import SURVEY_ONLY, Division, Extra, Role, Step, require
 
 Share = Literal["none", "row", "column"]
 
@@ -18,7 +18,7 @@ class Tally(Step):
 
     word: ClassVar[str] = "tally"
     implementation: ClassVar[str] = "lomrix.core.steps.tally.run:tally"
-    row_size_on_disk: ClassVar[int] = 40
+    surveying: ClassVar[str] = "lomrix.core.steps.tally.run:count_rows"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to count in."),)
     gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the counts into a .png, .svg or .pdf.", "figure"),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
@@ -35,6 +35,11 @@ class Tally(Step):
         require(len(self.variables) == 2 or self.percent == "none", "percent",
                 "‹percent› requires two variables to cross.", "Name a second one, or leave ‹percent› out.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """It counts the rows of any part."""
+        return SURVEY_ONLY
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The variables and the groups."""
