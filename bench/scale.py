@@ -113,6 +113,9 @@ def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str
             *("deidentify", visits, "--id", "crew", "--remove", "born", "--seed", f"{ledger}-seed", "--same-folder"),
             *("--linkage", f"{ledger}-linkage.csv"),
         ],
+        "tally": ["tally", data, "mode", "--by", "pulse"],
+        "profile": ["profile", data],
+        "profile-ids": ["profile", visits],
         "coverage": ["coverage", visits, "--case", "crew", "--occasion", "month"],
     }  # fmt: skip
 

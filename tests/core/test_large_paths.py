@@ -27,7 +27,7 @@ LIMITS = {
     "core.arrays.statistics": {"SHORT": 10**6, "SAMPLE": 1},
     "core.arrays.text_bytes": {"BLOCK": 2},
     "core.arrays.shaped_texts": {"BLOCK": 2},
-    "core.rows.candidate_keys": {"SAMPLE": 1},
+    "core.rows.occurrences": {"SAMPLE": 1, "FIRST_ROWS": 1},
     "core.steps.merge.likely_partners": {"MOST_PAIRS": 0},
     "core.steps.merge.pairing": {"MOST_COMPARED": 0},
     "core.table.column": {"LARGE": 0, "FEW_REASONS": 0},

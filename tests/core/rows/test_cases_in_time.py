@@ -10,7 +10,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.candidate_keys import find_candidate_keys, note_near_keys
 from lomrix.core.rows.cases import Cases, take_compactly
 from lomrix.core.rows.course import Courses, compute_courses
 from lomrix.core.rows.grid import Grid
@@ -170,20 +169,6 @@ def test_occasions_that_fit_no_column_or_several(words: str) -> None:
 
 
 # ------------------------------------------------------------- keys, courses
-
-
-def test_columns_that_are_nearly_a_key() -> None:
-    ids = [f"K{at:03d}" for at in range(100)]
-    made = table(id=[*ids[:-1], ids[0]], x=[1, 2] * 50, day=list(range(100)))
-    assert find_candidate_keys(made) == ["day"]
-    (note,) = note_near_keys(made)
-    assert note.text == "nearly a key, but 1 value is in several rows."
-    assert (note.column, note.count, note.examples) == ("id", 2, ((2, "K000"), (101, "K000")))
-    (note,) = note_near_keys(table(id=[*ids[:-2], ids[0], ids[1]]))
-    assert note.text == "nearly a key, but 2 values are in several rows."
-    assert note_near_keys(table(id=[*ids[:-3], *ids[:3]])) == []  # 97 of 100 are too few
-    assert note_near_keys(table(id=ids)) == []
-    assert note_near_keys(table(id=ids[:10] + ids[:1])) == []
 
 
 def test_the_course_of_a_measure() -> None:

@@ -2,39 +2,46 @@
 
 from __future__ import annotations
 
+import math
 import re
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Mapping
 from itertools import combinations
 
 import numpy as np
 
 from lomrix.core.arrays.matching import count_codes as counted_codes
-from lomrix.core.combining import MOST_EXAMPLES
-from lomrix.core.rows.keys import encode_cells, encode_rows
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.rows.keys import encode_cells
+from lomrix.core.rows.occurrences import is_unique
 from lomrix.core.table.table import Table
 
 # Pairs are searched among this many columns that could be part of a key.
 MOST_KEY_COLUMNS = 8
-SAMPLE = 20_000
-# A column is nearly a key if its distinct values are at least this share of the rows.
-NEARLY = 0.98
-LEAST_ROWS = 20
 # Rows repeat within cases if there are at most this many cases per row.
 MOSTLY_REPEATED = 0.7
 IS_ID = re.compile(r"(?i)(^|_)(id|case|person|subject)$|id$")
 
 
-def find_candidate_keys(table: Table) -> list[str]:
-    """Return the columns without missing cells that uniquely identify rows; else such pairs of columns."""
+def find_candidate_keys(
+    table: Table, distinct: Mapping[str, int] | None = None, rows_at_once: int | None = None
+) -> list[str]:
+    """Return the columns without missing cells that uniquely identify rows; else such pairs of columns.
+
+    `distinct` has the number of distinct values of each column if that is known, `rows_at_once` how many rows may be
+    compared at once, if not all.
+    """
     usable = [name for name, column in table.columns.items() if column.type != "number" and not column.missing_count]
     if len(table) < 2:
         return []
-    singles = [name for name in usable if is_unique(table, (name,))]
-    if singles:
-        return singles
-    pairs = combinations(usable[:MOST_KEY_COLUMNS], 2)
-    return [" + ".join(pair) for pair in pairs if is_unique(table, pair)]
+
+    def may_be_unique(names: tuple[str, ...]) -> bool:
+        return distinct is None or math.prod(distinct[name] for name in names) >= len(table)
+
+    def list_unique(choices: Iterable[tuple[str, ...]]) -> list[str]:
+        return [
+            " + ".join(names) for names in choices if may_be_unique(names) and is_unique(table, names, rows_at_once)
+        ]
+
+    return list_unique((name,) for name in usable) or list_unique(combinations(usable[:MOST_KEY_COLUMNS], 2))
 
 
 def guess_case(table: Table, taken: Collection[str] = ()) -> str:
@@ -56,35 +63,3 @@ def guess_case(table: Table, taken: Collection[str] = ()) -> str:
             for part in key.split(" + ")}  # fmt: skip
     named = [name for name in few if IS_ID.search(name) or name in keys]
     return max(named, key=lambda name: few[name], default="")
-
-
-def note_near_keys(table: Table) -> list[Note]:
-    """Note columns that would uniquely identify rows but for a few repeated or missing values."""
-    notes = []
-    for name, column in table.columns.items():
-        # Numbers are ids in the first column; elsewhere they are measurements.
-        is_id = column.type == "string" or (column.type == "integer" and name == table.names[0])
-        if not is_id or len(table) < LEAST_ROWS:
-            continue
-        codes, size = encode_cells(column)
-        counts = counted_codes(codes, size)
-        repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
-        if not len(repeated) or np.count_nonzero(counts) < NEARLY * len(table):
-            continue
-        first_rows = repeated[:MOST_EXAMPLES]
-        texts = column.take(first_rows).to_text().to_pylist()
-        examples = table.show_rows(first_rows, texts)
-        values = int(np.count_nonzero(counts > 1))
-        text = f"nearly a key, but {pluralize(values, 'value is', 'values are')} in several rows."
-        notes.append(Note(text, name, examples, "nearly-key", len(repeated)))
-    return notes
-
-
-def is_unique(table: Table, names: tuple[str, ...]) -> bool:
-    """Return whether no two rows have equal values; the first rows are tested first."""
-    table = table.only(names)
-    for part in (table.first(SAMPLE), table):
-        codes, size = encode_rows(part, names)
-        if np.count_nonzero(counted_codes(codes, size)) < len(part):
-            return False
-    return True

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -12,9 +14,6 @@ from lomrix.core.table.column import Column
 
 # Decimals among whole numbers are reported if they are at most this share.
 FEW = 0.05
-# Texts are compared with each other in columns with at most this many distinct ones, few per row.
-MOST_TEXTS = 5_000
-FEW_TEXTS = 20
 
 
 def encode_as_texts(column: Column) -> tuple[npt.NDArray[np.int32], list[str], Array]:
@@ -68,21 +67,15 @@ def _are_not_listed(column: Column, texts: list[str], listed: list[str]) -> npt.
     return ~np.array(fits, np.bool_)
 
 
-def find_near_duplicates(column: Column) -> list[list[tuple[str, int]]]:
+def find_near_duplicates(texts: Sequence[str], counts: Sequence[int]) -> list[list[tuple[str, int]]]:
     """Return groups of distinct texts that differ only in case or spaces, with their numbers of cells.
 
-    >>> find_near_duplicates(Column.of_cells("string", ["carnica", "CARNICA", "carnica", "ligustica"]))
+    >>> find_near_duplicates(["carnica", "CARNICA", "ligustica"], [2, 1, 1])
     [[('carnica', 2), ('CARNICA', 1)]]
     """
-    if column.type != "string" or (len(column) > MOST_TEXTS and not column.strings.seems_repetitive()):
-        return []
-    _, texts, counts = encode_as_texts(column)
-    if len(texts) > MOST_TEXTS or len(texts) > FEW_TEXTS + len(column) // 2:
-        return []
     alike: dict[str, list[tuple[str, int]]] = {}
-    for text, count in zip(texts, counts.tolist(), strict=True):
-        if count:
-            alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
+    for text, count in zip(texts, counts, strict=True):
+        alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
     return [sorted(group, key=lambda pair: -pair[1]) for group in alike.values() if len(group) > 1]
 
 

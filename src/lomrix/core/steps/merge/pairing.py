@@ -16,8 +16,8 @@ from lomrix.core.arrays import matching
 from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import Proposal
-from lomrix.core.rows.candidate_keys import is_unique
 from lomrix.core.rows.keys import PairedKeys, format_keys, show_repeated
+from lomrix.core.rows.occurrences import is_unique
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near_misses, quote_if_needed
 from lomrix.core.steps.merge.origin import UNMATCHED_HEADS

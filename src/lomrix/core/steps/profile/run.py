@@ -2,87 +2,235 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from functools import cache, cached_property
 
 import numpy as np
 
-from lomrix.core.arrays import codes as key_codes
-from lomrix.core.arrays.matching import count_codes as counted_codes
-from lomrix.core.combining import MOST_EXAMPLES
+from lomrix.core.arrays.types import Array, Mask
+from lomrix.core.combining import MOST_EXAMPLES, Extreme
 from lomrix.core.errors import Proposal
-from lomrix.core.rows.candidate_keys import find_candidate_keys, note_near_keys
-from lomrix.core.rows.keys import encode_cells
+from lomrix.core.rows.candidate_keys import find_candidate_keys
+from lomrix.core.rows.occurrences import (
+    BLOCK,
+    MOST_FREQUENT,
+    NEARLY,
+    ColumnSurvey,
+    Occurrences,
+    count_occurrences,
+    find_repeats,
+    is_mostly_distinct,
+)
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column, common_type
-from lomrix.core.table.dictionary import Codes
-from lomrix.core.table.distinct import encode_as_texts, find_mixed_decimals, find_near_duplicates, find_texts_not_listed
+from lomrix.core.table.distinct import FEW, find_near_duplicates, find_texts_not_listed
 from lomrix.core.table.header_guess import Guess, guess_families
-from lomrix.core.table.missing_guess import guess_missing_codes
+from lomrix.core.table.missing_guess import LEAST_OTHERS, guess_missing_codes
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
-# Columns that are described at once: each takes memory of its own.
+# Columns that are surveyed at once: each takes memory of its own.
 WORKERS = 2
-MOST_FREQUENT = 4
+# Bytes that a distinct value takes while such are counted, and a row while rows are compared, as measured.
+COUNTED_SIZE, COMPARED_SIZE = 120, 24
+LEAST_ROWS = 20
+# Texts are compared with each other in columns with at most this many distinct ones.
+MOST_TEXTS = 5_000
 MOST_GROUPS = 3
 # Labels are shortened if at least this many characters are the same.
 LEAST_SHARED = 8
 HEADS = ("column", "type", "missing", "distinct", "range or most frequent values", "label")
 
 
-def profile(step: Profile, tables: Inputs, wanted: Collection[str]) -> Result:
-    """Describe the table; the result has one row per column."""
+@dataclass(frozen=True)
+class TableSurvey:
+    """What is known of a table from its parts: each column, and how many rows the largest part has."""
+
+    columns: dict[str, ColumnSurvey]
+    part: Extreme
+
+
+def survey(step: Profile, tables: Inputs) -> TableSurvey:
+    """Survey each column."""
     table = tables.get_one()
-    names = sorted(table.names) if step.sort == "name" else table.names
     with ThreadPoolExecutor(WORKERS) as workers:
-        rows = list(workers.map(lambda name: describe_column(table, name, step.as_labels), names))
-    keys = find_candidate_keys(table)
-    guess = guess_families(table.names)
-    present = sum(int(np.count_nonzero(~column.is_missing)) for column in table.columns.values())
-    missing = sum(count for column in table.columns.values() for count in column.reason_counts().values())
-    advice = []
-    if guess is not None:
+        surveys = list(workers.map(ColumnSurvey.of, table.columns.values()))
+    return TableSurvey(dict(zip(table.names, surveys, strict=True)), Extreme(len(table), is_maximum=True))
+
+
+def profile(step: Profile, tables: Inputs, wanted: Collection[str], known: TableSurvey | None = None) -> Result:
+    """Describe the table; the result has one row per column."""
+    profiling = Profiling(step, tables.get_one(), survey(step, tables) if known is None else known)
+    return Result(make_table(profiling.rows), profiling.make_account())
+
+
+class Profiling:
+    """A table being described by its survey; only what that leaves open is looked for in the table."""
+
+    def __init__(self, step: Profile, table: Table, survey: TableSurvey) -> None:
+        self.step, self.table, self.surveys = step, table, survey.columns
+        self.names = sorted(table.names) if step.sort == "name" else table.names
+        size = survey.part.value * len(table.names) * step.cell_size
+        self.most_distinct = size // COUNTED_SIZE + 1
+        self.rows_at_once = None if survey.part.value == len(table) else size // COMPARED_SIZE + 1
+        self.get_occurrences = cache(self._count_occurrences)
+
+    def _count_occurrences(self, name: str) -> Occurrences:
+        known = self.surveys[name].occurrences
+        return count_occurrences(self.table[name], self.most_distinct) if known is None else known
+
+    def count_distinct(self, name: str) -> int:
+        """Return the number of distinct values of a column."""
+        distinct = self.surveys[name].distinct
+        return self.get_occurrences(name).distinct if distinct is None else len(distinct.counts)
+
+    @cached_property
+    def rows(self) -> list[tuple[object, ...]]:
+        """One row for each column."""
+        return [self.describe_column(name) for name in self.names]
+
+    def describe_column(self, name: str) -> tuple[object, ...]:
+        """Describe one column as a row."""
+        missing = ", ".join(f"{count:,} {reason}" for reason, count in self.surveys[name].reasons.items())
+        count, values = self.summarize_values(name)
+        return (name, self.table[name].type, missing or "none", count, values, self.table.dictionary.of(name).label)
+
+    def summarize_values(self, name: str) -> tuple[int, str]:
+        """Return the number of distinct values, and the range or the most frequent values."""
+        survey, labels = self.surveys[name], CodeList(self.table.dictionary.labels_of(name))
+        if not survey.present:
+            return 0, ""
+        count = self.count_distinct(name)
+        if survey.ends is not None and not (survey.ends.type == "integer" and labels.labels):
+            low, high = survey.ends.take(np.array([0, len(survey.ends) - 1])).to_text().to_pylist()
+            if survey.ends.type == "number":
+                low, high = (f"{value:g}" for value in survey.ends.values[[0, -1]])
+            return count, f"{low} to {high}"
+        if is_mostly_distinct(count, survey.rows):
+            return count, "such as " + ", ".join(dict.fromkeys(survey.shown.to_text().to_pylist()))
+        parts = []
+        for text, cells in self.list_most_frequent(name):
+            label = labels.label_of(text)
+            shown = (label or text) if self.step.as_labels else text + (f" {label}" if label else "")
+            parts.append(f"{shown} ({cells:,})")
+        return count, ", ".join(parts) + (" …" if count > len(parts) else "")
+
+    def list_most_frequent(self, name: str) -> list[tuple[str, int]]:
+        """Return the most frequent values and their numbers of cells."""
+        distinct = self.surveys[name].distinct
+        if distinct is None:
+            counts, rows = zip(*self.get_occurrences(name).most_frequent, strict=True)
+            values = self.table[name].take(np.array(rows))
+        else:
+            order = np.argsort(-distinct.counts, kind="stable")[:MOST_FREQUENT]
+            values, counts = distinct.values.take(order), tuple(distinct.counts[order].tolist())
+        return list(zip(values.to_text().to_pylist(), counts, strict=True))
+
+    # ----------------------------------------------------------------- account
+
+    def make_account(self) -> Account:
+        """Report the columns, the keys, and what to look at."""
+        table, names = self.table, self.names
+        keys = find_candidate_keys(table, {name: self.count_distinct(name) for name in table.names}, self.rows_at_once)
+        guess = guess_families(table.names)
+        no_keys = (
+            "none, no column and no pair uniquely identifies rows" if len(table) > 1 else "unknown with so few rows"
+        )
+        key_text = shorten_list(keys, 4) if keys else no_keys
+        parts = (
+            Part("kept", sum(survey.present for survey in self.surveys.values()), "present"),
+            Part("missing", sum(survey.missing for survey in self.surveys.values())),
+        )
+        return Account(
+            "profile",
+            f"{pluralize(len(table), 'row')}, {pluralize(len(names), 'column')}. Candidate keys: {key_text}.",
+            (Balance("cells", len(table) * len(names), parts),),
+            {
+                "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
+                "repeated_measures": guess.measures if guess is not None else {},
+            },
+            (Listing("columns", HEADS, tuple(shorten_labels(self.rows, guess))), *list_families(table, guess)),
+            (*self.note_near_keys(), *(note for name in table.names for note in self.note_values(name))),
+            () if guess is None else (self.propose(guess, keys),),
+        )  # fmt: skip
+
+    def propose(self, guess: Guess, keys: Sequence[str]) -> Proposal:
+        """Propose to reshape repeated measures, or to mend them first."""
         measures = {name for columns in guess.measures.values() for name in columns}
         case = tuple(key for key in keys if " + " not in key and key not in measures)[:1]
-        families = [[table[name] for name in columns] for columns in guess.measures.values()]
-        if all(common_type(columns) for columns in families):
-            advice.append(Proposal("to-long", guess.settings(case)))
-        else:
-            words = "first mend the text among the numbers of one measure"
-            advice.append(Proposal("check", {"key": case}, outputs={"draft_ledger": "ledger.csv"}, words=words))
-    no_keys = "none, no column and no pair uniquely identifies rows" if len(table) > 1 else "unknown with so few rows"
-    key_text = shorten_list(keys, 4) if keys else no_keys
-    account = Account(
-        "profile",
-        f"{pluralize(len(table), 'row')}, {pluralize(len(table.names), 'column')}. "
-        f"Candidate keys: {key_text}.",
-        (
-            Balance(
-                "cells", len(table) * len(table.names), (Part("kept", present, "present"), Part("missing", missing))
-            ),
-        ),
-        {
-            "rows": len(table), "keys": keys, "labels": {name: table.dictionary.of(name).label for name in names},
-            "repeated_measures": guess.measures if guess is not None else {},
-        },
-        (Listing("columns", HEADS, tuple(shorten_labels(rows, guess))), *list_families(table, guess)),
-        tuple(make_notes(table)),
-        tuple(advice),
-    )  # fmt: skip
-    return Result(make_table(rows), account)
+        # Whether types go together shows in the ends of their values.
+        shown = {name: survey.shown if survey.ends is None else survey.ends for name, survey in self.surveys.items()}
+        if all(common_type([shown[name] for name in columns]) for columns in guess.measures.values()):
+            return Proposal("to-long", guess.settings(case))
+        words = "first mend the text among the numbers of one measure"
+        return Proposal("check", {"key": case}, outputs={"draft_ledger": "ledger.csv"}, words=words)
 
+    def note_near_keys(self) -> Iterator[Note]:
+        """Note columns that would uniquely identify rows but for a few repeated or missing values."""
+        for name, column in self.table.columns.items():
+            # Numbers are ids in the first column; elsewhere they are measurements.
+            is_id = column.type == "string" or (column.type == "integer" and name == self.table.names[0])
+            rows = len(column)
+            if not is_id or rows < LEAST_ROWS or self.count_distinct(name) < NEARLY * rows:
+                continue
+            occurrences = self.get_occurrences(name)
+            if occurrences.repeated:
+                first = find_repeats(column, self.most_distinct)
+                examples = self.table.show_rows(first, column.take(first).to_text().to_pylist())
+                values = pluralize(occurrences.repeated, "value is", "values are")
+                text = f"nearly a key, but {values} in several rows."
+                yield Note(text, name, examples, "nearly-key", occurrences.repeated_rows)
 
-def describe_column(table: Table, name: str, as_labels: bool) -> tuple[object, ...]:
-    """Describe one column as a row."""
-    column = table[name]
-    missing = ", ".join(f"{count:,} {reason}" for reason, count in column.reason_counts().items())
-    count, values = summarize_values(column, table.dictionary.labels_of(name), as_labels)
-    return (name, column.type, missing or "none", count, values, table.dictionary.of(name).label)
+    def note_values(self, name: str) -> Iterator[Note]:
+        """Note what a person should look at in a column."""
+        survey, labels = self.surveys[name], self.table.dictionary.labels_of(name)
+        if 0 < survey.decimals <= FEW * survey.present:
+            _, rows = self.find_rows(name, lambda values: values % 1 != 0)
+            examples = self.table.show_rows(rows, self.table[name].values[rows].tolist())
+            yield Note("all other cells are whole numbers.", name, examples, "mixed-decimals", survey.decimals)
+        if codes := self.guess_codes(name):
+            text = f"{', '.join(map(str, codes))} {plural(len(codes), 'is', 'are')} far from all others and "
+            text += plural(len(codes), "looks like a missing code", "look like missing codes")
+            text += f"; if so, use ‹missing_text={','.join(map(str, codes))}› or declare it in a dictionary."
+            count, rows = self.find_rows(name, lambda values: np.isin(values, codes))
+            yield Note(text, name, self.table.show_rows(rows), "missing-code", count)
+        if survey.shown.type == "string" and (distinct := survey.distinct) and len(distinct.counts) <= MOST_TEXTS:
+            texts = distinct.values.to_text().to_pylist()
+            for group in find_near_duplicates(texts, distinct.counts.tolist())[:MOST_GROUPS]:
+                shown = ", ".join(f'"{text}" ({count:,})' for text, count in group)
+                text = f"texts that differ only in capitals or spaces: {shown}."
+                yield Note(text, name, (), "nearly-same", sum(count for _, count in group))
+        if labels:
+            values = self.table[name] if survey.distinct is None else survey.distinct.values
+            if unlabelled := find_texts_not_listed(values, list(labels)):
+                text = f"values without a label: {shorten_list(unlabelled, 10)}."
+                yield Note(text, name, (), "no-label", len(unlabelled))
+
+    def guess_codes(self, name: str) -> list[int]:
+        """Return what look like missing codes in a column."""
+        survey, dictionary = self.surveys[name], self.table.dictionary
+        if survey.ends is None:
+            return []
+        values = survey.ends
+        if survey.distinct is not None:
+            # Few others show nothing; how many more there are does not matter.
+            values = survey.distinct.values.repeat(np.minimum(survey.distinct.counts, LEAST_OTHERS))
+        return guess_missing_codes(values, dictionary.of(name), dictionary.labels_of(name))
+
+    def find_rows(self, name: str, is_wanted: Callable[[Array], Mask]) -> tuple[int, Array]:
+        """Return how many cells of a column have a wanted value, and the rows of the first ones."""
+        count, first = 0, np.zeros(0, np.int64)
+        for start in range(0, len(self.table), BLOCK):
+            column = self.table[name].slice(start, min(start + BLOCK, len(self.table)))
+            rows = np.flatnonzero(is_wanted(column.values) & ~column.is_missing)
+            count, first = count + len(rows), np.append(first, rows[:MOST_EXAMPLES] + start)[:MOST_EXAMPLES]
+        return count, first
 
 
 def list_families(table: Table, guess: Guess | None) -> tuple[Listing, ...]:
@@ -126,31 +274,6 @@ def shorten_labels(rows: Sequence[tuple[object, ...]], guess: Guess | None) -> l
     return [(*row[:-1], labels[str(row[0])]) for row in rows]
 
 
-def make_notes(table: Table) -> list[Note]:
-    """Note what a person should look at."""
-    notes = note_near_keys(table)
-    for name, column in table.columns.items():
-        if column.type == "number" and len(rows := find_mixed_decimals(column)):
-            examples = table.show_rows(rows, column.values[rows[:MOST_EXAMPLES]].tolist())
-            notes.append(Note("all other cells are whole numbers.", name, examples, "mixed-decimals", len(rows)))
-        labels = table.dictionary.labels_of(name)
-        if codes := guess_missing_codes(column, table.dictionary.of(name), labels):
-            shown = ", ".join(map(str, codes))
-            text = f"{shown} {plural(len(codes), 'is', 'are')} far from all others and "
-            text += plural(len(codes), "looks like a missing code", "look like missing codes")
-            text += f"; if so, use ‹missing_text={','.join(map(str, codes))}› or declare it in a dictionary."
-            rows = np.flatnonzero(np.isin(column.values, codes) & ~column.is_missing)
-            notes.append(Note(text, name, table.show_rows(rows), "missing-code", len(rows)))
-        for group in find_near_duplicates(column)[:MOST_GROUPS]:
-            shown = ", ".join(f'"{text}" ({count:,})' for text, count in group)
-            text = f"texts that differ only in capitals or spaces: {shown}."
-            notes.append(Note(text, name, (), "nearly-same", sum(count for _, count in group)))
-        if labels and (unlabelled := find_texts_not_listed(column, list(labels))):
-            text = f"values without a label: {shorten_list(unlabelled, 10)}."
-            notes.append(Note(text, name, (), "no-label", len(unlabelled)))
-    return notes
-
-
 def make_table(rows: list[tuple[object, ...]]) -> Table:
     """Return the description as a table."""
     heads = ("column", "type", "missing", "distinct", "values", "label")
@@ -159,29 +282,3 @@ def make_table(rows: list[tuple[object, ...]]) -> Table:
         for index, head in enumerate(heads)
     }
     return Table(columns, name="profile")
-
-
-def summarize_values(column: Column, labels: Codes, as_labels: bool) -> tuple[int, str]:
-    """Return the number of distinct values, and the range or the most frequent values."""
-    if column.missing_count == len(column):
-        return 0, ""
-    if column.type in ("number", "date", "datetime") or (column.type == "integer" and not labels):
-        values = column.values if column.why is None else column.values[~column.is_missing]
-        distinct = key_codes.find_distinct(values)
-        if column.type == "number":
-            return len(distinct), f"{distinct[0]:g} to {distinct[-1]:g}"
-        low, high = Column.of(column.type, distinct[[0, -1]]).to_text().to_pylist()
-        return len(distinct), f"{low} to {high}"
-    codes, size = encode_cells(column)
-    distinct_count = int(np.count_nonzero(counted_codes(codes, size)))
-    if distinct_count > max(20, len(column) // 2):
-        rows = np.flatnonzero(codes >= 0)
-        return distinct_count, "such as " + ", ".join(column.take(rows[[0, len(rows) // 2]]).to_text().to_pylist())
-    _, texts, counts = encode_as_texts(column)
-    order = np.argsort(-counts, kind="stable")
-    parts = []
-    for index in order[:MOST_FREQUENT]:
-        label = CodeList(labels).label_of(texts[index])
-        text = (label or texts[index]) if as_labels else texts[index] + (f" {label}" if label else "")
-        parts.append(f"{text} ({counts[index]:,})")
-    return len(texts), ", ".join(parts) + (" …" if len(texts) > MOST_FREQUENT else "")

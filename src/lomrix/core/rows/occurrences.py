@@ -1,0 +1,296 @@
+"""Distinct values and how often each occurs, of columns in memory or in passes over a table on disk."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from lomrix.core.arrays.codes import Codes, rank_values
+from lomrix.core.arrays.matching import count_codes, find_first_rows
+from lomrix.core.arrays.types import Array
+from lomrix.core.combining import MOST_EXAMPLES, Combinable
+from lomrix.core.rows.keys import encode_cells, encode_rows
+from lomrix.core.rows.partitions import Hashes, hash_rows
+from lomrix.core.table.column import Column
+from lomrix.core.table.renaming import concatenate_columns
+from lomrix.core.table.table import Table
+
+# Distinct values of a column that are kept.
+MOST_DISTINCT = 1 << 16
+# Of all other columns the smallest and largest ones are kept: no more of them can be missing codes.
+MOST_ENDS = 80
+# Values that are shown as the most frequent ones.
+MOST_FREQUENT = 4
+# Most values of a column can occur once only if it has more distinct ones than this.
+FEW = 20
+# A column is nearly a key if its distinct values are at least this share of the rows.
+NEARLY = 0.98
+# Rows in which the first of each value are looked for.
+FIRST_ROWS = 1 << 16
+# Rows that are tested first, since most columns repeat values soon.
+SAMPLE = 20_000
+# Rows that are looked at together.
+BLOCK = 1 << 18
+Counts = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class DistinctValues(Combinable):
+    """The distinct values of a column in the order in which they first occur, and how often each does."""
+
+    values: Column
+    counts: Counts
+
+    def combine(self, later: DistinctValues) -> DistinctValues:
+        """Add those of later rows."""
+        both = concatenate_columns([self.values, later.values], self.values.type)
+        codes, size = encode_cells(both)
+        first = find_first_rows(codes, size)
+        order = np.sort(first[first >= 0])
+        counts = np.bincount(codes, np.concatenate([self.counts, later.counts]), size).astype(np.int64)
+        return DistinctValues(both.take(order), counts[codes[order]])
+
+
+@dataclass(frozen=True)
+class Occurrences:
+    """How often each value, or combination of values, occurs among the rows that have all of them."""
+
+    distinct: int
+    repeated: int  # distinct values that are in several rows, and the number of these rows
+    repeated_rows: int
+    most_frequent: tuple[tuple[int, int], ...] = ()  # cells and first row of each
+
+    @classmethod
+    def of(cls, counts: Counts, most_frequent: tuple[tuple[int, int], ...] = ()) -> Occurrences:
+        """Count values, given how often each occurs."""
+        is_repeated = counts > 1
+        return cls(
+            int(np.count_nonzero(counts)), int(np.count_nonzero(is_repeated)), int(counts[is_repeated].sum()),
+            most_frequent,
+        )  # fmt: skip
+
+    def add(self, other: Occurrences) -> Occurrences:
+        """Add those of other values."""
+        frequent = sorted((*self.most_frequent, *other.most_frequent), key=lambda pair: (-pair[0], pair[1]))
+        return Occurrences(
+            self.distinct + other.distinct, self.repeated + other.repeated, self.repeated_rows + other.repeated_rows,
+            tuple(frequent[:MOST_FREQUENT]),
+        )  # fmt: skip
+
+
+def find_most_frequent(counts: Counts, first: Array) -> tuple[tuple[int, int], ...]:
+    """Return cells and first row of the most frequent values, given those of all; equally frequent ones by row."""
+    candidates = np.flatnonzero(counts)
+    if len(candidates) > MOST_FREQUENT:
+        least = np.partition(counts[candidates], -MOST_FREQUENT)[-MOST_FREQUENT]
+        candidates = candidates[counts[candidates] >= least]
+    best = candidates[np.lexsort((first[candidates], -counts[candidates]))[:MOST_FREQUENT]]
+    return tuple(zip(counts[best].tolist(), first[best].tolist(), strict=True))
+
+
+def is_mostly_distinct(distinct: int, rows: int) -> bool:
+    """Return whether most values occur once, so that none of them is frequent."""
+    return distinct > max(FEW, rows // 2)
+
+
+def count_occurrences(column: Column, most: int) -> Occurrences:
+    """Count the values of a column, holding at most about so many distinct ones at once.
+
+    Where there are more it takes several passes, each of which has all cells with some of the hashes.
+    """
+    result, classes = Occurrences(0, 0, 0), [(1, 0)]
+    while classes:
+        divisor, remainder = classes.pop()
+        tally = HashTally()
+        for hashes, rows in choose_by_hash([column], 1, 0):
+            is_wanted = hashes % np.uint64(divisor) == remainder
+            tally.add(hashes[is_wanted], rows[is_wanted])
+            while tally.count > most:
+                classes.append((2 * divisor, remainder + divisor))
+                divisor *= 2
+                tally.keep(divisor, remainder)
+        result = result.add(tally.finish())
+    return result
+
+
+@dataclass
+class HashTally:
+    """Distinct hashes, how often each occurs, and the first row of each; those of new blocks stay apart for a while."""
+
+    blocks: list[tuple[Hashes, Counts, Array]] = field(default_factory=list)
+
+    def add(self, hashes: Hashes, rows: Array) -> None:
+        """Add the hashes of later rows."""
+        distinct, first, counts = np.unique(hashes, return_index=True, return_counts=True)
+        self.blocks.append((distinct, counts, rows[first]))
+        # Merging only as much again as there was keeps the work proportional to the rows.
+        if sum(len(block[0]) for block in self.blocks[1:]) > len(self.blocks[0][0]):
+            self.merge()
+
+    def merge(self) -> None:
+        """Make one block of all."""
+        hashes, counts, rows = (np.concatenate(parts) for parts in zip(*self.blocks, strict=True))
+        self.blocks = []
+        distinct, first, codes = np.unique(hashes, return_index=True, return_inverse=True)
+        self.blocks = [(distinct, np.bincount(codes, counts, len(distinct)).astype(np.int64), rows[first])]
+
+    @property
+    def count(self) -> int:
+        """Number of distinct hashes in the first block."""
+        return len(self.blocks[0][0])
+
+    def keep(self, divisor: int, remainder: int) -> None:
+        """Keep only the hashes that have a remainder."""
+        chosen = [block[0] % np.uint64(divisor) == remainder for block in self.blocks]
+        self.blocks = [
+            (hashes[mask], counts[mask], rows[mask])
+            for mask, (hashes, counts, rows) in zip(chosen, self.blocks, strict=True)
+        ]
+
+    def finish(self) -> Occurrences:
+        """Return what was counted."""
+        self.merge()
+        ((_, counts, rows),) = self.blocks
+        return Occurrences.of(counts, find_most_frequent(counts, rows))
+
+
+def choose_by_hash(columns: Sequence[Column], divisor: int, remainder: int) -> Iterator[tuple[Hashes, Array]]:
+    """Yield the hashes of rows that have a remainder, and their rows, block by block; rows with missing cells have no
+    hash.
+    """
+    count = len(columns[0])
+    for start in range(0, max(count, 1), BLOCK):
+        parts = [column.slice(start, min(start + BLOCK, count)) for column in columns]
+        hashes = hash_rows(parts)
+        is_chosen = np.logical_and.reduce([~part.is_missing for part in parts])
+        if divisor > 1:
+            is_chosen &= hashes % np.uint64(divisor) == remainder
+        yield hashes[is_chosen], np.flatnonzero(is_chosen) + start
+
+
+def find_repeats(column: Column, rows_at_once: int) -> Array:
+    """Return the first rows whose value is in several rows, in a column that has few of them."""
+    first, passes = np.zeros(0, np.int64), max(-(-len(column) // rows_at_once), 1)
+    for index in range(passes):
+        chosen = zip(*choose_by_hash([column], passes, index), strict=True)
+        hashes, rows = (np.concatenate(parts) for parts in chosen)
+        _, codes, counts = np.unique(hashes, return_inverse=True, return_counts=True)
+        first = np.sort(np.concatenate([first, rows[counts[codes] > 1]]))[:MOST_EXAMPLES]
+    return first
+
+
+def is_unique(table: Table, names: Sequence[str], rows_at_once: int | None = None) -> bool:
+    """Return whether no two rows have equal values and none is missing; the first rows are tested first.
+
+    With `rows_at_once` hashes of so many rows are compared in each of several passes.
+    """
+    if any(table[name].missing_count for name in names):
+        return False
+    if len(table) > SAMPLE and not is_unique(table.only(names).first(SAMPLE), names):
+        return False
+    if rows_at_once is None:
+        codes, size = encode_rows(table, tuple(names))
+        return int(np.count_nonzero(count_codes(codes, size))) == len(table)
+    passes, columns = -(-len(table) // rows_at_once), [table[name] for name in names]
+    return all(has_no_repeat(columns, passes, index) for index in range(passes))
+
+
+def has_no_repeat(columns: Sequence[Column], divisor: int, remainder: int) -> bool:
+    """Return whether no two of the hashes that have a remainder are equal."""
+    hashes = np.zeros(0, np.uint64)
+    for block, _ in choose_by_hash(columns, divisor, remainder):
+        # Growing in place takes half the memory of a list of blocks that is put together.
+        hashes.resize(len(hashes) + len(block), refcheck=False)
+        hashes[-len(block) or len(hashes) :] = block
+    hashes.sort()
+    return not (hashes[1:] == hashes[:-1]).any()
+
+
+@dataclass(frozen=True)
+class ColumnSurvey(Combinable):
+    """What is known of a column from its parts.
+
+    Its distinct values are kept if they are few; of others only the ends, so that their number must be counted over
+    all rows, unless there is one part.
+    """
+
+    rows: int
+    reasons: dict[str, int]
+    decimals: int  # numbers that are not whole
+    shown: Column  # the first value and the last one
+    ends: Column | None  # numbers and dates: the lowest and highest distinct values, in their order
+    distinct: DistinctValues | None
+    occurrences: Occurrences | None = None
+
+    @classmethod
+    def of(cls, column: Column) -> ColumnSurvey:
+        """Survey a column, or a part of one."""
+        ends: Column | None = None
+        values = np.zeros(0)
+        if column.type in ("string", "boolean"):
+            codes, size = encode_cells(column)
+        else:
+            codes, values = rank_values(column.values, column.is_missing)
+            size, ends = len(values), cut_ends(Column.of(column.type, values))
+        counts = count_codes(codes, size)
+        distinct: DistinctValues | None = None
+        occurrences = Occurrences.of(counts)
+        if occurrences.distinct <= MOST_DISTINCT:
+            order = np.sort(find_firsts(codes, counts)[counts > 0])
+            distinct = DistinctValues(column.take(order), counts[codes[order]])
+        elif not is_mostly_distinct(occurrences.distinct, len(column)):
+            occurrences = Occurrences.of(counts, find_most_frequent(counts, find_firsts(codes, counts)))
+        decimals = int(counts[values % 1 != 0].sum()) if column.type == "number" else 0
+        shown = column.take(find_ends(codes >= 0))
+        return cls(len(column), column.reason_counts(), decimals, shown, ends, distinct, occurrences)
+
+    def combine(self, later: ColumnSurvey) -> ColumnSurvey:
+        """Add what is known of later rows."""
+        distinct: DistinctValues | None = None
+        if self.distinct is not None and later.distinct is not None:
+            distinct = self.distinct.combine(later.distinct)
+            distinct = distinct if len(distinct.counts) <= MOST_DISTINCT else None
+        reasons = {name: self.reasons.get(name, 0) + later.reasons.get(name, 0) for name in
+                   sorted({*self.reasons, *later.reasons})}  # fmt: skip
+        shown = concatenate_columns([self.shown, later.shown], self.shown.type)
+        ends: Column | None = None
+        if self.ends is not None and later.ends is not None:
+            both = concatenate_columns([self.ends, later.ends], self.ends.type)
+            ends = cut_ends(Column.of(both.type, np.unique(both.values)))
+        return ColumnSurvey(
+            self.rows + later.rows, reasons, self.decimals + later.decimals,
+            shown.take(find_ends(np.ones(len(shown), np.bool_))), ends, distinct,
+        )  # fmt: skip
+
+    @property
+    def missing(self) -> int:
+        """Number of missing cells."""
+        return sum(self.reasons.values())
+
+    @property
+    def present(self) -> int:
+        """Number of other cells."""
+        return self.rows - self.missing
+
+
+def cut_ends(values: Column) -> Column:
+    """Return the first and the last values of a sorted column."""
+    if len(values) <= 2 * MOST_ENDS:
+        return values
+    return values.take(np.concatenate([np.arange(MOST_ENDS), np.arange(len(values) - MOST_ENDS, len(values))]))
+
+
+def find_ends(present: npt.NDArray[np.bool_]) -> Array:
+    """Return the first and the last row that are marked."""
+    if not present.any():
+        return np.zeros(0, np.int64)
+    return np.array([present.argmax(), len(present) - 1 - present[::-1].argmax()])
+
+
+def find_firsts(codes: Codes, counts: Counts) -> Array:
+    """Return the first row of each code; mostly all are among the first rows."""
+    first = find_first_rows(codes[:FIRST_ROWS], len(counts))
+    return first if len(codes) <= FIRST_ROWS or (first[counts > 0] >= 0).all() else find_first_rows(codes, len(counts))
