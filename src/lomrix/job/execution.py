@@ -87,7 +87,8 @@ class Execution:
         self.scratch = Scratch.make(self.task.running.scratch)
         stack.callback(self.scratch.remove)
         # Partitions are on disk beside the table they are made of.
-        copies = 1 if self.task.step.division.kind in ("any rows", "survey only", "whole") else 2
+        division = self.task.step.division
+        copies = 2 if division.is_by_key or division.kind == "by order" else 1
         self.scratch.require_space(copies * sum(part.size for part in known))
         return self.scratch
 

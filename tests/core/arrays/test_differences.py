@@ -7,13 +7,14 @@ import math
 import numpy as np
 import pytest
 
+from lomrix.core.arrays.cross_products import CrossProducts
 from lomrix.core.arrays.differences import anova, chi_squared_test, compare_pairs, compare_two_means, fit_line
 
 # The distribution function of Student's t is short for one and two degrees of freedom, and so are these p-values.
 
 
 def test_two_pairs() -> None:
-    found = compare_pairs(np.array([1.0, 3.0]))
+    found = compare_pairs(2, 2.0, 2.0)
     p = 1 - 2 / math.pi * math.atan(2)
     assert (found.estimate, found.df) == (2, 1)
     assert (found.statistic, found.p) == pytest.approx((2, p))
@@ -23,10 +24,10 @@ def test_two_pairs() -> None:
     assert (found.effect, found.effect_low, found.effect_high) == pytest.approx(ends)
 
 
-@pytest.mark.parametrize("differences", [[], [4.0], [4.0, 4.0]])
-def test_too_few_or_equal_pairs_have_a_mean_and_nothing_else(differences: list[float]) -> None:
-    found = compare_pairs(np.array(differences))
-    assert found.estimate == 4 if differences else math.isnan(found.estimate)
+@pytest.mark.parametrize(("n", "variance"), [(1, math.nan), (2, 0.0)])
+def test_too_few_or_equal_pairs_have_a_mean_and_nothing_else(n: int, variance: float) -> None:
+    found = compare_pairs(n, 4.0, variance)
+    assert found.estimate == 4
     assert all(math.isnan(one) for one in (found.statistic, found.low, found.p, found.effect))
 
 
@@ -57,7 +58,7 @@ def test_three_codes_that_go_with_three_groups() -> None:
 
 @pytest.mark.parametrize("scale", [1.0, 0.001])
 def test_a_line_does_not_depend_on_the_unit(scale: float) -> None:
-    found = fit_line(np.arange(4.0), np.array([0.0, 0.2, 0.1, 0.3]) * scale)
+    found = fit_line(CrossProducts.of([np.arange(4.0), np.array([0.0, 0.2, 0.1, 0.3]) * scale]))
     assert (found.slope, found.intercept) == pytest.approx((0.08 * scale, 0.03 * scale))
     # Of 0.05 in all, 0.018 are left: t = 0.08 / root(0.018 / 2 / 5), with two degrees of freedom.
     t = 0.08 / math.sqrt(0.0018)

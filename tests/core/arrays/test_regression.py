@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays import regression
+from lomrix.core.arrays.cross_products import CrossProducts
 from lomrix.core.arrays.regression import Condensed, compare_fits
 
 # J. W. Longley, Journal of the American Statistical Association 62 (1967): employment, six nearly collinear columns.
@@ -40,11 +40,13 @@ ERRORS = [
 ]
 
 
-@pytest.mark.parametrize("block", [1 << 15, 5])
-def test_longley(block: int, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(regression, "BLOCK", block)
+def condense(columns: np.ndarray, values: np.ndarray) -> Condensed:
+    return Condensed.of(CrossProducts.of([*columns.T, values]))
+
+
+def test_longley() -> None:
     data = np.array(LONGLEY.split(), np.float64).reshape(16, 7)
-    fit = Condensed.of(data[:, 1:], data[:, 0]).fit(range(6))
+    fit = condense(data[:, 1:], data[:, 0]).fit(range(6))
     assert fit.slopes == pytest.approx(SLOPES, rel=1e-11)
     assert fit.errors == pytest.approx(ERRORS, rel=1e-11)
     assert fit.residual == pytest.approx(836424.055505915, rel=1e-11) and fit.df == 9
@@ -60,7 +62,7 @@ HUITEMA = tuple(np.array(numbers.split(), np.float64) for numbers in (APTITUDE, 
 def test_covariance_of_three_groups() -> None:
     group = np.repeat(np.arange(3), 10)
     columns = np.column_stack([HUITEMA[0], group == 1, group == 2]).astype(np.float64)
-    condensed = Condensed.of(columns, HUITEMA[1])
+    condensed = condense(columns, HUITEMA[1])
     both = condensed.fit(range(3))
     test = compare_fits(condensed.fit([0]), both)
     assert (round(test.statistic, 2), test.df, test.df_within, round(test.p, 3)) == (5.48, 2, 26, 0.010)
@@ -75,7 +77,7 @@ NUMBERS = st.lists(st.tuples(*[st.integers(-50, 50)] * 4), min_size=1, max_size=
 def test_agrees_with_a_plain_solution(numbers: list[tuple[int, ...]], offset: int) -> None:
     data = np.array(numbers, np.float64)
     columns, values = data[:, :3], data[:, 3]
-    fit = Condensed.of(columns + offset, values).fit(range(3))
+    fit = condense(columns + offset, values).fit(range(3))
     centred = columns - columns.mean(axis=0)
     assert int(fit.used.sum()) == np.linalg.matrix_rank(centred, tol=1e-7)
     plain = np.linalg.lstsq(centred, values - values.mean())[0]

@@ -400,6 +400,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "compare waves of one": ("compare", sources(PAIRED), {"measure": "x", "between": "id"}),
     "compare pairs": ("compare", sources(PAIRED), {"measure": "x", "between": "wave", "paired_on": "id"}),
     "compare codes": ("compare", sources(TWO), {"measure": "watch", "between": "g"}),
+    "compare adjusted": ("compare", sources(SLOPES), {"measure": "x", "between": "g", "adjust": "y"}),
     "compare slopes": ("compare", sources(SLOPES), {"measure": "x", "between": "g", "against": "y"}),
     "changes": ("changes", Inputs(old=OLD, new=NEW), {"key": "id"}),
     "changes of many kinds": (

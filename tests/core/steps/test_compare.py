@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 import pytest
 
+from lomrix.core.arrays.cross_products import CrossProducts
 from lomrix.core.arrays.differences import anova, chi_squared_test, fit_line, welch_anova
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.rows.course import Courses
@@ -128,7 +129,7 @@ def test_codes_are_counted_with_a_word_where_counts_are_small() -> None:
 
 
 def test_the_line_of_anscombe() -> None:
-    found = fit_line(np.array(X, np.float64), np.array(Y))
+    found = fit_line(CrossProducts.of([np.array(X, np.float64), np.array(Y)]))
     assert (found.slope, found.intercept, found.r_squared) == pytest.approx((0.5000909, 3.0000909, 0.6665425))
     assert (found.statistic, found.df, found.p) == pytest.approx((4.241455, 9, 0.00216963), rel=1e-5)
     assert (found.low, found.high) == pytest.approx((0.2333701, 0.7668117))
@@ -163,7 +164,7 @@ def test_two_rows_of_a_case_at_one_occasion_are_not_pair() -> None:
     ("settings", "what"),
     [
         ({"measure": "x", "between": "one"}, "one has only the value a, so there is nothing to compare"),
-        ({"measure": "x", "between": "many"}, "60 values, too many to compare"),
+        ({"measure": "x", "between": "many"}, "many has more than 50 values, too many to compare"),
         ({"measure": "many", "between": "many"}, "cannot be compared with itself"),
         ({"measure": "x", "between": "zz"}, "No column zz"),
         ({"measure": "one", "against": "x"}, "a slope is of numbers"),

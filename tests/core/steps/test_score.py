@@ -12,7 +12,8 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from lomrix.core.arrays.scales import CrossProducts, compute_reliability
+from lomrix.core.arrays.cross_products import CrossProducts
+from lomrix.core.arrays.scales import compute_reliability
 from lomrix.core.errors import DataError, SettingError, UsageError
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.score.settings import Score
@@ -87,6 +88,12 @@ def test_reliability_as_the_obvious_way(rows: list[list[int]]) -> None:
 
 
 NUMBERS = st.sampled_from([0.0, 1.0, 3.0, -2.5, 0.1, 1 / 3, 1e15 / 7, -(2.0**60), 1e-20])
+
+
+def test_sums_of_many_rows_are_exact() -> None:
+    rows, value = 1100 << 13, 0.99999999  # with so many, products in int64 would be beyond it
+    found = CrossProducts.of([np.full(rows, value)])
+    assert (found.sums[0], found.products[0, 0]) == (Fraction(value) * rows, Fraction(value) ** 2 * rows)
 
 
 @given(st.lists(st.tuples(NUMBERS, NUMBERS, NUMBERS), max_size=12), st.integers(0, 12))

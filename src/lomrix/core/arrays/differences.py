@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
+
+from lomrix.core.arrays.cross_products import CrossProducts, to_float
 
 Numbers = npt.NDArray[np.float64]
 Counts = npt.NDArray[np.int64]
@@ -89,13 +92,8 @@ def compare_two_means(n: Counts, mean: Numbers, variance: Numbers) -> Difference
     return Difference(estimate, low, high, t, df, p, effect, *ends)
 
 
-def compare_pairs(differences: Numbers) -> Difference:
-    """Return the mean of differences within pairs.
-
-    Parameters
-    ----------
-    differences
-        One for each pair.
+def compare_pairs(n: int, mean: float, variance: float) -> Difference:
+    """Return the mean of the differences within n pairs, given their mean and variance.
 
     References
     ----------
@@ -104,16 +102,12 @@ def compare_pairs(differences: Numbers) -> Difference:
     B. J. Becker, "Synthesizing standardized mean-change measures", British Journal of Mathematical and Statistical
     Psychology 41 (1988), 257-278, for large samples.
     """
-    n = len(differences)
-    estimate = float(differences.mean()) if n else NAN
-    if n < 2:
-        return Difference(estimate)
-    spread = float(differences.std(ddof=1))
-    if not spread > 0:
-        return Difference(estimate)
-    low, high, t, p = student_test(estimate, spread / float(np.sqrt(n)), n - 1)
-    effect = estimate / spread
-    return Difference(estimate, low, high, t, n - 1, p, effect, *effect_interval(effect, 1 / n + effect**2 / (2 * n)))
+    if n < 2 or not variance > 0:
+        return Difference(mean)
+    spread = float(np.sqrt(variance))
+    low, high, t, p = student_test(mean, spread / float(np.sqrt(n)), n - 1)
+    effect = mean / spread
+    return Difference(mean, low, high, t, n - 1, p, effect, *effect_interval(effect, 1 / n + effect**2 / (2 * n)))
 
 
 def anova(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
@@ -204,25 +198,21 @@ class RegressionLine:
     p: float = NAN
 
 
-def fit_line(x: Numbers, y: Numbers) -> RegressionLine:
-    """Fit the line of least squares.
-
-    Parameters
-    ----------
-    x, y
-        Points, none missing.
+def fit_line(points: CrossProducts) -> RegressionLine:
+    """Fit the line of least squares to points, given the sums of x and y.
 
     References
     ----------
     N. R. Draper and H. Smith, "Applied Regression Analysis", 3rd edition (1998), sections 1.2 to 1.4.
     """
-    n = len(x)
-    if n < 3 or not np.ptp(x) > 0:
+    n = points.n
+    if n < 3:
         return RegressionLine(n)
-    dx, dy = x - x.mean(), y - y.mean()
-    sxx, syy = float(dx @ dx), float(dy @ dy)
-    slope = float(dx @ dy) / sxx
-    residual = float(((dy - slope * dx) ** 2).sum())
-    low, high, t, p = student_test(slope, float(np.sqrt(residual / (n - 2) / sxx)), n - 2)
-    share = 1 - residual / syy if syy > 0 else NAN
-    return RegressionLine(n, slope, low, high, float(y.mean() - slope * x.mean()), share, t, n - 2, p)
+    (sxx, sxy), (_, syy) = points.products - np.outer(points.sums, points.sums) / n
+    if not sxx:
+        return RegressionLine(n)
+    slope, residual = sxy / sxx, syy - sxy**2 / sxx
+    low, high, t, p = student_test(to_float(slope), math.sqrt(to_float(residual / (n - 2) / sxx)), n - 2)
+    share = to_float(1 - residual / syy) if syy else NAN
+    intercept = to_float((points.sums[1] - slope * points.sums[0]) / n)
+    return RegressionLine(n, to_float(slope), low, high, intercept, share, t, n - 2, p)

@@ -2,19 +2,25 @@
 
 from __future__ import annotations
 
+import itertools
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from fractions import Fraction
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
+
+from lomrix.core.arrays.cross_products import CrossProducts, to_floats
 
 Numbers = npt.NDArray[np.float64]
 Mask = npt.NDArray[np.bool_]
 # A column whose part that the columns before do not determine is below this share of it adds nothing.
 TINY = 1e-10
-# Rows that are condensed at a time.
-BLOCK = 1 << 15
+# Bits of the whole numbers that products are scaled to, and what is left of a column where only rounding is.
+BITS, SMALLEST = 320, 1 << 160
 
 
 @dataclass(frozen=True)
@@ -77,27 +83,10 @@ class Condensed:
     triangle: Numbers
 
     @classmethod
-    def of(cls, columns: Numbers, values: Numbers) -> Condensed:
-        """Condense columns of shape (n, k), nothing missing, and numbers of shape (n,).
-
-        References
-        ----------
-        J. Demmel, L. Grigori, M. Hoemmen and J. Langou, "Communication-optimal parallel and sequential QR and LU
-        factorizations", SIAM Journal on Scientific Computing 34 (2012), A206-A239, section 4: block by block.
-        """
-        count, width = len(values), columns.shape[1] + 2
-        # Distances from the first row keep their digits where all numbers are far from 0.
-        start = np.append(columns[0], values[0])
-        factor = np.zeros((0, width))
-        for first in range(0, count, BLOCK):
-            part = slice(first, first + BLOCK)
-            block = np.column_stack([np.ones(len(values[part])), columns[part], values[part]])
-            block[:, 1:] -= start
-            factor = np.asarray(np.linalg.qr(np.vstack([factor, block]), mode="r"))
-        # The column of ones comes first, so the rows below it are about the means.
-        square = np.zeros((width, width))
-        square[: len(factor)] = factor
-        return cls(count, start + square[0, 1:] / square[0, 0], square[1:, 1:])
+    def of(cls, products: CrossProducts) -> Condensed:
+        """Condense columns and the numbers to be fitted (last), given their sums, at least one row."""
+        n, sums = products.n, products.sums
+        return cls(n, to_floats(sums / n), factorize(products.products - np.outer(sums, sums) / n))
 
     def fit(self, chosen: Sequence[int]) -> LeastSquares:
         """Fit a constant and a slope for each of some columns."""
@@ -107,7 +96,6 @@ class Condensed:
         largest = np.abs(self.means[list(chosen)]) * np.sqrt(self.count) + lengths
         used = np.zeros(len(chosen), np.bool_)
         basis = np.zeros((len(values), 0))
-        # A constant column keeps a little length from rounding.
         for index in np.flatnonzero(lengths > TINY * largest):
             rest = columns[:, index] / lengths[index]
             for _ in range(2):  # a second time, so that what rounding left is taken away too
@@ -128,6 +116,35 @@ class Condensed:
         return LeastSquares(
             self.count, means, float(self.means[-1]), slopes, inverse, float(residuals @ residuals), sizes, used
         )
+
+
+def factorize(squares: npt.NDArray[Any]) -> Numbers:
+    """Return the upper triangle R of a matrix R'R of exact numbers, each element rounded once.
+
+    Elimination in whole numbers of many bits loses nothing that a float would show, although squares have twice the
+    digits of the columns. A column that those before determine has nothing on the diagonal.
+    """
+    size = len(squares)
+    # Each column is scaled by a power of two, so that all are of one size.
+    powers = [(measure_power(squares[i, i]) + 1) // 2 for i in range(size)]
+    scaled = np.zeros((size, size), object)
+    for i, j in itertools.product(range(size), repeat=2):
+        scaled[i, j] = int(squares[i, j] * Fraction(2) ** (BITS - powers[i] - powers[j]))
+    triangle = np.zeros((size, size))
+    for i in range(size):
+        pivot = scaled[i, i]
+        if pivot <= SMALLEST:
+            continue
+        row = scaled[i, i:].copy()
+        for j, value in enumerate(row, start=i):
+            triangle[i, j] = math.ldexp(float(value) / math.sqrt(pivot), powers[j] - BITS // 2)
+        scaled[i:, i:] -= np.outer(row, row) // pivot
+    return triangle
+
+
+def measure_power(value: Fraction) -> int:
+    """Return about the power of two that a number has."""
+    return value.numerator.bit_length() - value.denominator.bit_length()
 
 
 @dataclass(frozen=True)

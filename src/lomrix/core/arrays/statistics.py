@@ -125,11 +125,7 @@ class Values:
         ----------
         Student, "The probable error of a mean", Biometrika 6 (1908), 1-25.
         """
-        from scipy import special  # which loads faster than its distributions
-
-        with np.errstate(invalid="ignore", divide="ignore"):
-            quantile = special.stdtrit(np.maximum(self.sizes - 1, 1), (1 + LEVEL) / 2)
-            return np.where(self.sizes > 1, quantile * self.standard_error, np.nan)
+        return compute_half_interval(self.sizes, self.standard_error)
 
     @property
     def minimum(self) -> Array:
@@ -261,6 +257,15 @@ class Values:
         else:
             result[self.codes[::-1]] = positions[::-1]
         return result
+
+
+def compute_half_interval(sizes: npt.NDArray[np.int64], standard_error: Numbers) -> Numbers:
+    """Return half the width of the 95 % interval of means, given how many values each has; NaN for fewer than two."""
+    from scipy import special  # which loads faster than its distributions
+
+    with np.errstate(invalid="ignore", divide="ignore"):
+        quantile = special.stdtrit(np.maximum(sizes - 1, 1), (1 + LEVEL) / 2)
+        return np.where(sizes > 1, quantile * standard_error, np.nan)
 
 
 def group_sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:

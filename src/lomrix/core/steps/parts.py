@@ -98,7 +98,7 @@ class Parts:
         tables.
         """
         columns = self.step.division.columns
-        if self.step.division.kind != "by key" or len(columns) > 1:
+        if not self.step.division.is_by_key or len(columns) > 1:
             return None
         (role,) = columns
         return find_cuts(self.step, role, self.tables.get_one(role), self.size)
@@ -121,8 +121,7 @@ class Parts:
         """
         if not self.step.surveying:
             return None
-        is_by_key = self.step.division.kind == "by key"
-        if is_by_key:
+        if self.step.division.is_by_key:
             self.partitions = list(self.split_keys())
 
         def list_arguments() -> Iterator[tuple[Any, ...]]:

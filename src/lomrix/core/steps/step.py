@@ -75,11 +75,16 @@ class HelpTopic:
 @dataclass(frozen=True)
 class Division:
     """How the work of a step may be divided: by rows of the first role, by key, by the order in which rows are sorted,
-    or not at all; with "survey only" its survey of any rows is all that it needs.
+    or not at all; with "survey only" its survey, of any rows or by key, is all that it needs.
     """
 
     kind: Literal["any rows", "survey only", "by key", "by order", "whole"] = "whole"
     columns: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+
+    @property
+    def is_by_key(self) -> bool:
+        """True if rows with the same key must be together."""
+        return self.kind == "by key" or (self.kind == "survey only" and bool(self.columns))
 
 
 ANY_ROWS = Division("any rows")
@@ -163,6 +168,8 @@ class Step(BaseModel):
     row_size_on_disk: ClassVar[int] = 0
     # Module and function that find in a part what the whole decides; the last argument of the implementation.
     surveying: ClassVar[str] = ""
+    # Whether its figure shows only what its survey knows.
+    draws_survey: ClassVar[bool] = False
     # Module and function that stop a step by what the survey of all parts shows.
     checking: ClassVar[str] = ""
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.
@@ -236,11 +243,11 @@ class Step(BaseModel):
         return WHOLE
 
     def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
-        """Return whether it can work in parts, given the number of tables by role, and produce these extras; figures
-        are drawn of the whole, or of its survey.
+        """Return whether it can work in parts, given the number of tables by role, and produce these extras; most
+        figures are drawn of the whole.
         """
-        drawn = {extra.name for extra in self.gives if extra.content != "table"}
-        return self.division.kind == "survey only" or (self.division.kind != "whole" and not drawn & {*wanted})
+        drawn = {extra.name for extra in self.gives if extra.content != "table" and not self.draws_survey}
+        return self.division.kind != "whole" and not drawn & {*wanted}
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the columns of an input that the step uses, so that only these are read; None for all."""

@@ -1,119 +1,133 @@
-"""Differences between groups, adjusted for covariates: least squares with groups and covariates."""
+"""Groups compared at equal values of covariates: adjusted differences, means and slopes."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from fractions import Fraction
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.cross_products import CrossProducts, to_float
 from lomrix.core.arrays.differences import student_test
 from lomrix.core.arrays.regression import AddedColumns, Condensed, LeastSquares, compare_fits
-from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.keys import rank_cells
-from lomrix.core.rows.statistic_names import NUMERIC
-from lomrix.core.steps.account import Balance, Listing, Part
-from lomrix.core.steps.compare.sides import Sides
+from lomrix.core.steps.account import Listing
+from lomrix.core.steps.compare.sides import Sides, sort_values
+from lomrix.core.steps.compare.survey import Choice
 from lomrix.core.steps.compare.words import format_interval, format_number, format_p
 from lomrix.core.table.codes import CodeList
-from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
-from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
-Numbers = npt.NDArray[np.float64]
 METHOD, F_METHOD = "adjusted least squares", "analysis of covariance"
-MOST_CODES = 50
 # An interaction with a lower p than this is noted, and a variance that is inflated more than this.
 SLOPES_DIFFER, INFLATED = 0.05, 10.0
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class Covariate:
-    """A covariate in the rows that are compared: one column of numbers, or one for each code but the first."""
+    """A covariate: one column of numbers, or one for each code but the first."""
 
     name: str
     labels: tuple[str, ...]  # of its columns
-    columns: Numbers  # shape (rows, columns)
+    position: int  # among the numbers of each row, or among the codes
+    codes: tuple[Any, ...] = ()  # the code of each column; none for numbers
 
 
 @dataclass
 class AdjustedComparison:
-    """The groups of one measure, compared at equal values of the covariates."""
+    """The groups of one measure, compared at equal values of the covariates.
 
-    table: Table
+    `sums` are of the covariates that are numbers and of the measure, for each side and values of the others.
+    """
+
+    choice: Choice
     sides: Sides
     measure: str
-    column: Column
-    names: list[str]  # of the covariates
+    sums: Mapping[tuple[Any, ...], CrossProducts]
     title: str
 
-    @cached_property
-    def rows(self) -> Array:
-        """The rows that have a group, a value and all covariates."""
-        present = (self.sides.groups.codes >= 0) & ~self.column.is_missing
-        for name in self.names:
-            present = present & ~self.table[name].is_missing
-        return np.flatnonzero(present)
+    @property
+    def names(self) -> list[str]:
+        """The covariates."""
+        return self.choice.covariates
+
+    @property
+    def count(self) -> int:
+        """Number of rows that have a group, a value and all covariates."""
+        return sum(sums.n for sums in self.sums.values())
 
     @cached_property
     def covariates(self) -> list[Covariate]:
         """The covariates: numbers as they are, codes and words as groups."""
-        result = []
+        result, dictionary = [], self.choice.table.dictionary
         for name in self.names:
-            column, labels = self.table[name].take(self.rows), self.table.dictionary.labels_of(name)
-            if column.type in ("integer", "number") and not labels:
-                result.append(Covariate(name, (name,), column.values.astype(np.float64)[:, None]))
+            type_ = self.choice.table[name].type
+            if self.choice.is_number(name):
+                result.append(Covariate(name, (name,), self.choice.others.index(name)))
                 continue
-            if column.type in ("date", "datetime"):
+            if type_ in ("date", "datetime") and not dictionary.labels_of(name):
                 raise UsageError(
-                    f"{name} is {column.type}, so nothing can be adjusted for it.",
+                    f"{name} is {type_}, so nothing can be adjusted for it.",
                     todo="Derive a number first, such as days_between(start, visit_date).",
                     columns=[name],
                 )
-            ranks, count = rank_cells(column)
-            first = np.zeros(count, np.int64)
-            first[ranks[::-1]] = np.arange(len(ranks))[::-1]
-            used = np.bincount(ranks, minlength=count) > 0
-            if np.count_nonzero(used) > MOST_CODES:
-                raise UsageError(
-                    f"{name} has {np.count_nonzero(used):,} values, too many for groups.", todo="Recode it first.",
-                    columns=[name],
-                )  # fmt: skip
-            values = np.flatnonzero(used)[1:]
-            codes = CodeList(labels)
-            texts = [codes.label_of(text) or text for text in column.take(first[values]).to_text().to_pylist()]
-            columns = (ranks[:, None] == values).astype(np.float64)
-            result.append(Covariate(name, tuple(f"{name} {text}" for text in texts), columns))
+            position, codes = self.choice.groups.index(name), CodeList(dictionary.labels_of(name))
+            values = sort_values(type_, list({key[position] for key in self.sums}))
+            texts = [f"{name} {codes.label_of(text) or text}" for text in values.to_text().to_pylist()]
+            result.append(Covariate(name, tuple(texts[1:]), position, tuple(values.cells()[1:])))
         return result
 
     @cached_property
     def _condensed(self) -> Condensed:
-        """The covariates, the groups but the first, and their products, with the measure."""
-        codes = self.sides.groups.codes[self.rows]
-        groups = (codes[:, None] == np.arange(1, self.sides.groups.count)).astype(np.float64)
-        columns = [covariate.columns for covariate in self.covariates]
-        centred = [part - part.mean(axis=0) for part in columns]
-        products = [(part[:, :, None] * groups[:, None, :]).reshape(len(groups), -1) for part in centred]
-        return Condensed.of(np.hstack([*columns, groups, *products]), self.values)
+        """The covariates, the groups but the first, and their products, with the measure.
 
-    @cached_property
-    def values(self) -> Numbers:
-        """The measure."""
-        return self.column.values.astype(np.float64)[self.rows]
+        Within a cell of equal codes each column is a multiple of a number or of 1, so that its sums follow from those
+        of the cell.
+        """
+        groups = len(self.sides.texts) - 1
+        first, width = self._first_group, self._first_group + groups
+        size = width + first * groups + 2  # with the measure, and a column of ones for the sums
+        totals = np.full((size, size), Fraction(0))
+        for key, cell in self.sums.items():
+            columns = {index: source for index, source in enumerate(self._list_columns(key)) if source is not None}
+            side = self.sides.keys.index(key[0])
+            if side:
+                products = {width + index * groups + side - 1: source for index, source in columns.items()}
+                columns |= {first + side - 1: -1, **products}
+            columns |= {size - 2: len(cell.sums) - 1, size - 1: -1}
+            filled, sources = list(columns), list(columns.values())
+            totals[np.ix_(filled, filled)] += extend_by_ones(cell)[np.ix_(sources, sources)]
+        # Products are of distances from the mean, so that each slope is that at the mean of the others.
+        change = np.eye(size, dtype=int).astype(object)
+        for index in range(first):
+            mean = totals[index, -1] / totals[-1, -1]
+            for group in range(groups):
+                change[width + index * groups + group, first + group] = -mean
+        totals = multiply_sparsely(change, multiply_sparsely(change, totals).T)
+        return Condensed.of(CrossProducts(self.count, totals[:-1, -1], totals[:-1, :-1]))
+
+    def _list_columns(self, key: tuple[Any, ...]) -> list[int | None]:
+        """Return for each column of the covariates which number of a cell it is, -1 for a 1 and None for a 0."""
+        result: list[int | None] = []
+        for covariate in self.covariates:
+            codes = [-1 if key[covariate.position] == code else None for code in covariate.codes]
+            result += codes if covariate.codes or not covariate.labels else [covariate.position]
+        return result
 
     @cached_property
     def is_possible(self) -> bool:
         """True if rows are left."""
-        return len(self.rows) > 0
+        return self.count > 0 and bool(self.covariates)
 
     @cached_property
     def fit(self) -> LeastSquares:
         """The fit with covariates and groups."""
-        return self._condensed.fit(range(self._first_group + self.sides.groups.count - 1))
+        return self._condensed.fit(range(self._first_group + len(self.sides.texts) - 1))
 
     @property
     def _first_group(self) -> int:
@@ -122,7 +136,7 @@ class AdjustedComparison:
     def list_tests(self) -> list[dict[str, Any]]:
         """Return the difference of each group from the first, and if there are more, the test of all."""
         texts, between = self.sides.texts, self.sides.between
-        base = {"measure": self.measure, "n": len(self.rows)}
+        base = {"measure": self.measure, "n": self.count}
         adjusted = f"adjusted for {shorten_list(self.names, 4)}"
         if not self.is_possible:
             return [{**base, "comparison": adjusted, "method": METHOD, "statistic": np.nan, "effect": np.nan}]
@@ -149,40 +163,25 @@ class AdjustedComparison:
         """
         means = []
         if not self.fit.used[self._first_group :].all():
-            return [(np.nan, np.nan, np.nan)] * self.sides.groups.count
-        for group in range(self.sides.groups.count):
+            return [(np.nan, np.nan, np.nan)] * len(self.sides.texts)
+        for group in range(len(self.sides.texts)):
             values = self.fit.means.copy()
-            values[self._first_group :] = np.arange(1, self.sides.groups.count) == group
+            values[self._first_group :] = np.arange(1, len(self.sides.texts)) == group
             mean, error = self.fit.predict(values)
             low, high, *_ = student_test(mean, error, self.fit.df)
             means.append((mean, low, high))
         return means
 
-    # ------------------------------------------------------------------ account
-
-    def make_balance(self) -> Balance:
-        """Balance the rows: compared, and left out by the first thing that is missing."""
-        remaining = np.ones(len(self.table), np.bool_)
-        parts = [Part("kept", len(self.rows), "compared")]
-        for name in (self.sides.between, self.measure, *self.names):
-            column = self.column if name == self.measure else self.table[name]
-            counts = column.take(np.flatnonzero(remaining)).reason_counts()
-            parts += [Part("missing", count, "value", name, reason) for reason, count in counts.items()]
-            remaining &= ~column.is_missing
-        return Balance("rows for", len(self.table), tuple(parts), self.measure)
-
     def make_listings(self) -> list[Listing]:
         """List the adjusted means beside the observed ones, and the slopes of the covariates."""
         if not self.is_possible:
             return []
-        codes = self.sides.groups.codes[self.rows]
         lines: list[tuple[object, ...]] = []
-        for index, (text, (mean, low, high)) in enumerate(zip(self.sides.texts, self.compute_means(), strict=True)):
-            inside = self.values[codes == index]
-            observed = float(inside.mean()) if len(inside) else np.nan
-            adjusted = mean if len(inside) else np.nan
-            lines.append((text, len(inside), format_number(observed), format_number(adjusted),
-                          format_interval(low, high)))  # fmt: skip
+        for text, side, (mean, low, high) in zip(self.sides.texts, self.sides.keys, self.compute_means(), strict=True):
+            cells = [sums for key, sums in self.sums.items() if key[0] == side]
+            n, total = sum(cell.n for cell in cells), sum((cell.sums[-1] for cell in cells), Fraction(0))
+            observed, adjusted = (to_float(total / n), mean) if n else (np.nan, np.nan)
+            lines.append((text, n, format_number(observed), format_number(adjusted), format_interval(low, high)))
         heads = (self.sides.between, "values", "mean", "adjusted mean", "95 % interval")
         labels = [label for covariate in self.covariates for label in covariate.labels]
         slopes = []
@@ -222,19 +221,21 @@ class AdjustedComparison:
 
     def _test_interaction(self, covariate: Covariate) -> AddedColumns:
         """Test whether the slope of a covariate differs between the groups."""
-        groups = self.sides.groups.count - 1
+        groups = len(self.sides.texts) - 1
         before = sum(len(other.labels) for other in self.covariates[: self.covariates.index(covariate)])
         first = self._first_group + groups + before * groups
         products = range(first, first + len(covariate.labels) * groups)
         return compare_fits(self.fit, self._condensed.fit([*range(self._first_group + groups), *products]))
 
 
-def require_numbers(column: Column, name: str, *, has_codes: bool) -> None:
-    """Stop if a measure cannot be adjusted."""
-    if column.type not in NUMERIC or has_codes:
-        raise UsageError(
-            f"{name} holds codes, whose counts cannot be adjusted." if has_codes else
-            f"{name} is {column.type}, which cannot be adjusted.",
-            todo="Name measures of numbers" + (", or use ‹as_numbers› for means." if has_codes else "."),
-            columns=[name],
-        )  # fmt: skip
+def extend_by_ones(sums: CrossProducts) -> npt.NDArray[Any]:
+    """Return the sums of products of the numbers and, last, a column of ones."""
+    return np.block([[sums.products, sums.sums[:, None]], [sums.sums[None, :], np.array([[Fraction(sums.n)]])]])
+
+
+def multiply_sparsely(change: npt.NDArray[Any], matrix: npt.NDArray[Any]) -> npt.NDArray[Any]:
+    """Multiply a matrix by one that is mostly 0."""
+    result = np.zeros(matrix.shape, object)
+    for row, column in zip(*np.nonzero(change), strict=True):
+        result[row] = result[row] + change[row, column] * matrix[column]
+    return result

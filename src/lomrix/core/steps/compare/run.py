@@ -4,10 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
+from fractions import Fraction
+from functools import cached_property
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
+from lomrix.core.arrays.cross_products import CrossProducts, to_float
 from lomrix.core.arrays.differences import (
     Difference,
     Ratio,
@@ -19,27 +23,28 @@ from lomrix.core.arrays.differences import (
     fit_line,
     welch_anova,
 )
-from lomrix.core.arrays.statistics import Values
+from lomrix.core.arrays.statistics import compute_half_interval
+from lomrix.core.combining import combine_all
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.keys import rank_cells
+from lomrix.core.rows.counted import sum_counts
+from lomrix.core.rows.keys import find_group_starts, rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.steps.account import Account, Balance, Listing, Part
-from lomrix.core.steps.compare.adjusted import AdjustedComparison, require_numbers
+from lomrix.core.steps.compare.adjusted import AdjustedComparison
 from lomrix.core.steps.compare.figure import make_figure
 from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import Sides
+from lomrix.core.steps.compare.survey import MOST_CODES, Choice, MeasureSurvey, Survey, survey
 from lomrix.core.steps.compare.words import format_interval, format_number, format_test, list_tests, make_table
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.codes import CodeList
-from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note, pluralize
-from lomrix.core.table.selection import choose_columns
-from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
 # With smaller expected counts than this in more than a fifth of the cells chi-squared is unreliable.
 SMALL_EXPECTED, SMALL_SHARE = 5, 0.2
-MOST_CODES = 50
+Numbers = npt.NDArray[np.float64]
+NO_VALUES = CrossProducts.of([np.zeros(0)])
 
 
 @dataclass
@@ -53,129 +58,185 @@ class MeasureResult:
     notes: list[Note] = field(default_factory=list)
 
 
-def compare(step: Compare, tables: Inputs, wanted: Collection[str]) -> Result:
+def compare(step: Compare, tables: Inputs, wanted: Collection[str], known: Survey | None = None) -> Result:
     """Compare what was asked for."""
     table = tables.get_one()
-    measures = choose_columns(step.measure, table.types(), table.name)
-    covariates = choose_columns(step.adjust, table.types(), table.name) if step.adjust else []
-    for name in (step.between, step.against, *step.paired_on, *covariates):
-        if name:
-            table[name]
-        if name in measures:
-            raise UsageError(f"{name} cannot be compared with itself.", todo="Leave it out of ‹measure›.")
-        if name == step.between and name in covariates:
-            raise UsageError(f"{name} cannot be adjusted for itself.", todo="Leave it out of ‹adjust›.")
-    sides = Sides(table, step.between, step.paired_on)
-    results = [MeasureComparison(step, table, sides, name, covariates).compare() for name in measures]
+    known = survey(step, tables) if known is None else known
+    choice = Choice.of(step, table.first(0))
+    type_ = table[step.between].type if step.between else "string"
+    sides = Sides.of(step.between, type_, known.first_rows, table.dictionary, paired=bool(step.paired_on))
+    comparisons = [MeasureComparison(choice, known, sides, name) for name in choice.measures]
+    results = [comparison.compare() for comparison in comparisons]
     tests = [row for result in results for row in result.rows]
-    table_made = make_table(tests)
-    measure_count = pluralize(len(measures), "measure")
     account = Account(
         "compare",
-        f"{format_test(tests[0])}." if len(tests) == 1 else f"{measure_count}, {len(tests)} comparisons.",
+        f"{format_test(tests[0])}." if len(tests) == 1 else
+        f"{pluralize(len(results), 'measure')}, {len(tests)} comparisons.",
         tuple(result.balance for result in results),
         {"comparisons": [{key: None if value != value else value for key, value in row.items()} for row in tests]},
         (*(listing for result in results for listing in result.listings), *list_tests(tests)),
-        (*sides.order_notes, *(note for result in results for note in result.notes), *note_unadjusted(tests)),
-    )
-    extras = {"figure": make_figure(step, table, sides, measures, covariates)} if "figure" in wanted else {}
-    return Result(table_made, account, extras)
+        (*([sides.note] if sides.note else []), *(note for result in results for note in result.notes),
+         *note_unadjusted(tests)),
+    )  # fmt: skip
+    adjusted = {one.name: one.adjusted for one in comparisons} if choice.covariates else {}
+    extras = {"figure": make_figure(Choice.of(step, table), sides, adjusted)} if "figure" in wanted else {}
+    return Result(make_table(tests), account, extras)
+
+
+@dataclass(frozen=True)
+class Means:
+    """Sizes, means and variances of several samples, each of shape (k,)."""
+
+    samples: Sequence[CrossProducts]  # the last number counts
+
+    @property
+    def sizes(self) -> npt.NDArray[np.int64]:
+        """Number of values."""
+        return np.array([sample.n for sample in self.samples], np.int64)
+
+    @property
+    def means(self) -> Numbers:
+        """Arithmetic means; NaN without values."""
+        return np.array([sample.means[-1] for sample in self.samples])
+
+    @property
+    def distances(self) -> Numbers:
+        """Means less the mean of all, which keep their digits where all values are far from 0."""
+        total = sum((sample.sums[-1] for sample in self.samples), Fraction(0)) / max(int(self.sizes.sum()), 1)
+        return np.array([
+            to_float(sample.sums[-1] / sample.n - total) if sample.n else np.nan for sample in self.samples
+        ])  # fmt: skip
+
+    @property
+    def variances(self) -> Numbers:
+        """Sample variances; NaN with fewer than two values."""
+        return np.array([sample.covariance[-1, -1] for sample in self.samples])
+
+    @property
+    def half_intervals(self) -> Numbers:
+        """Half the widths of the means' 95 % intervals."""
+        return compute_half_interval(self.sizes, np.sqrt(self.variances / np.maximum(self.sizes, 1)))
 
 
 @dataclass
 class MeasureComparison:
     """One measure being compared."""
 
-    step: Compare
-    table: Table
+    choice: Choice
+    known: Survey
     sides: Sides
     name: str
-    covariates: list[str] = field(default_factory=list)
 
     @property
-    def is_codes(self) -> bool:
-        """True if its values are codes or words, which are counted."""
-        column = self.column
-        coded = bool(self.table.dictionary.labels_of(self.name)) and not self.step.as_numbers
-        return column.type in ("string", "boolean") or coded
+    def step(self) -> Compare:
+        """The step."""
+        return self.choice.step
 
     @property
-    def column(self) -> Column:
-        """The measure."""
-        return to_numeric(self.table[self.name])
+    def survey(self) -> MeasureSurvey:
+        """What is known of the measure."""
+        return self.known.measures[self.name]
+
+    def _is_blank(self, name: str) -> bool:
+        """Return whether a column has no value at all, so that it fits any type."""
+        return self.choice.table[name].type == "string" and not self.known.present[name]
+
+    def _has_no_numbers(self, name: str) -> bool:
+        """Return whether a column cannot be compared as numbers."""
+        return self.choice.table[name].type not in NUMERIC and not self._is_blank(name)
 
     def compare(self) -> MeasureResult:
         """Compare it in the way that suits its type."""
-        if self.step.against:
+        kind = self.choice.find_kind(self.name)
+        if kind == "slopes":
             return self._compare_slopes()
-        if self.covariates:
+        is_blank = self._is_blank(self.name)
+        has_codes = self.choice.is_coded(self.name) if is_blank else self.choice.has_codes(self.name)
+        if kind == "adjusted":
+            self._require_numbers(has_codes=has_codes)
             return self._compare_adjusted()
-        if self.is_codes:
-            if self.step.paired_on:
-                raise UsageError(
-                    f"{self.name} holds codes, which cannot be compared in pairs.",
-                    todo="Leave ‹paired_on› out to compare their counts, or use ‹as_numbers› for means.",
-                )
-            return self._compare_codes()
-        if self.column.type not in NUMERIC:
+        if has_codes and kind == "pairs":
             raise UsageError(
-                f"{self.name} is {self.column.type}, which cannot be compared.",
+                f"{self.name} holds codes, which cannot be compared in pairs.",
+                todo="Leave ‹paired_on› out to compare their counts, or use ‹as_numbers› for means.",
+            )
+        if has_codes:
+            return self._compare_codes()
+        if self._has_no_numbers(self.name):
+            raise UsageError(
+                f"{self.name} is {self.choice.table[self.name].type}, which cannot be compared.",
                 todo="Name numbers or codes.",
                 columns=[self.name],
             )
-        if self.step.paired_on:
-            return self._compare_pairs()
-        return self._compare_groups()
+        return self._compare_pairs() if kind == "pairs" else self._compare_groups()
 
     def _make_title(self) -> str:
-        label = self.table.dictionary.of(self.name).label
+        label = self.choice.table.dictionary.of(self.name).label
         return f"{self.name} ({label})" if label else self.name
 
+    def _get_sums(self, *key: Any) -> CrossProducts:
+        return self.survey.sums.get(key, NO_VALUES)
+
+    def _balance_rows(self, used: int, cause: str = "compared") -> Balance:
+        """Balance the rows of the table: compared, and left out by the first column that is missing."""
+        needed, left_out = self.choice.list_needed(self.name), self.survey.left_out
+        found = sorted(left_out, key=lambda found: (needed.index(found[0]), found[1]))
+        parts = [Part("missing", left_out[name, reason], "value", name, reason) for name, reason in found]
+        return Balance("rows for", self.known.rows, (Part("kept", used, cause), *parts), self.name)
+
+    # ---------------------------------------------------------------- adjusted
+
+    @cached_property
+    def adjusted(self) -> AdjustedComparison:
+        """The comparison at equal values of the covariates."""
+        return AdjustedComparison(self.choice, self.sides, self.name, self.survey.sums, self._make_title())
+
+    def _require_numbers(self, *, has_codes: bool) -> None:
+        if has_codes or self._has_no_numbers(self.name):
+            raise UsageError(
+                f"{self.name} holds codes, whose counts cannot be adjusted." if has_codes else
+                f"{self.name} is {self.choice.table[self.name].type}, which cannot be adjusted.",
+                todo="Name measures of numbers" + (", or use ‹as_numbers› for means." if has_codes else "."),
+                columns=[self.name],
+            )  # fmt: skip
+
     def _compare_adjusted(self) -> MeasureResult:
-        require_numbers(self.column, self.name, has_codes=self.is_codes)
-        adjusted = AdjustedComparison(
-            self.table, self.sides, self.name, self.column, self.covariates, self._make_title()
-        )
+        adjusted = self.adjusted
         return MeasureResult(
-            self.name, adjusted.list_tests(), adjusted.make_balance(), adjusted.make_listings(), adjusted.make_notes()
-        )
+            self.name, adjusted.list_tests(), self._balance_rows(adjusted.count), adjusted.make_listings(),
+            adjusted.make_notes(),
+        )  # fmt: skip
 
     # ------------------------------------------------------------------ groups
 
     def _compare_groups(self) -> MeasureResult:
-        codes, count = self.sides.groups.codes, self.sides.groups.count
-        rows = np.flatnonzero((codes >= 0) & ~self.column.is_missing)
-        measured = self.column.values[rows]
-        values = Values(codes[rows], measured.astype(np.float64), count)
-        # Differences from one of the values are exact if all are far from 0, and all tests use differences.
-        shifted = measured - measured[0] if len(rows) else measured
-        distances = Values(codes[rows], shifted.astype(np.float64), count)
-        n, mean, variance = distances.sizes, distances.mean, distances.variance
+        groups = Means([self._get_sums(side) for side in self.sides.keys])
+        n, mean, variance, count = groups.sizes, groups.distances, groups.variances, len(self.sides.texts)
         base = {"measure": self.name, "n": int(n.sum())}
         tests: list[dict[str, Any]]
         if count == 2:
             test = difference_to_row(compare_two_means(n, mean, variance), "Welch's t")
-            tests = [
-                {**base, "comparison": f"{self.step.between} {self.sides.texts[1]} less {self.sides.texts[0]}", **test}
-            ]
+            tests = [{**base, "comparison": self._name_difference(1, 0), **test}]
         else:
             base_of_groups = {**base, "comparison": f"{count} groups"}
             tests = [
                 {**base_of_groups, **ratio_to_row(anova(n, mean, variance), "analysis of variance")},
                 {**base_of_groups, **ratio_to_row(welch_anova(n, mean, variance), "Welch's analysis of variance")},
             ]
-        return MeasureResult(
-            self.name, tests, self._balance_rows(len(rows)), [self._list_sides(values)], self._note_thin(n)
-        )
+        balance = self._balance_rows(int(n.sum()))
+        return MeasureResult(self.name, tests, balance, [self._list_sides(groups)], self._note_thin(n))
 
-    def _list_sides(self, values: Values, unit: str = "values") -> Listing:
-        lines = []
-        for side, text in enumerate(self.sides.texts):
-            numbers = (float(statistic[side]) for statistic in (values.mean, values.standard_deviation))
-            half = float(values.half_interval[side])
-            mean, spread = numbers
-            interval = format_interval(mean - half, mean + half)
-            lines.append((text, int(values.sizes[side]), format_number(mean), format_number(spread), interval))
+    def _name_difference(self, side: int, other: int) -> str:
+        return f"{self.step.between} {self.sides.texts[side]} less {self.sides.texts[other]}"
+
+    def _list_sides(self, means: Means, unit: str = "values") -> Listing:
+        lines = [
+            (text, n, format_number(mean), format_number(spread), format_interval(mean - half, mean + half))
+            for text, n, mean, spread, half in zip(
+                self.sides.texts, means.sizes.tolist(), means.means.tolist(), np.sqrt(means.variances).tolist(),
+                means.half_intervals.tolist(), strict=True,
+            )
+        ]  # fmt: skip
         heads = (self.step.between or "group", unit, "mean", "sd", "95 % interval")
         return Listing(self._make_title(), heads, tuple(lines))
 
@@ -186,104 +247,88 @@ class MeasureComparison:
         text = f"fewer than two values, so no spread: {shorten_list(small)}."
         return [Note(text, self.name, (), "too-few", len(small))]
 
-    def _balance_rows(self, used: int) -> Balance:
-        """Balance the rows of the table: compared, and left out by cause."""
-        is_inside = self.sides.groups.codes >= 0
-        parts = [Part("kept", used, "compared")]
-        missing = self.column.take(np.flatnonzero(is_inside)).reason_counts()
-        parts += [Part("missing", count, "value", self.name, reason) for reason, count in missing.items()]
-        outside = int(np.count_nonzero(~is_inside))
-        parts.append(Part("missing", outside, "value", self.step.between))
-        return Balance("rows for", len(self.table), tuple(parts), self.name)
-
     # ------------------------------------------------------------------- pairs
 
     def _compare_pairs(self) -> MeasureResult:
-        rows = self.sides.row_of
-        values = np.where(rows >= 0, self.column.values.astype(np.float64)[rows], np.nan)
-        values[(rows >= 0) & self.column.is_missing[rows]] = np.nan
-        present = ~np.isnan(values)
-        tests = []
-        for other_side in range(1, self.sides.groups.count):
-            both = present[:, 0] & present[:, other_side]
-            test = difference_to_row(compare_pairs(values[both, other_side] - values[both, 0]), "paired t")
-            comparison = f"{self.step.between} {self.sides.texts[other_side]} less {self.sides.texts[0]}"
-            tests.append({"measure": self.name, "comparison": comparison, "n": int(np.count_nonzero(both)), **test})
-        side, case = np.tile(np.arange(present.shape[1]), len(present)), present.ravel()
-        if present.shape[1] == 2:
-            case = (present & present.all(axis=1, keepdims=True)).ravel()
-        unit = "pairs" if present.shape[1] == 2 else "values"
-        values_by_side = Values(side[case], values.ravel()[case], present.shape[1])
-        return MeasureResult(
-            self.name,
-            tests,
-            self._balance_cases(present),
-            [self._list_sides(values_by_side, unit)],
-            self._note_dropouts(present),
+        first, *others = self.sides.keys
+        tests, pairs = [], {other: self._pair(first, other) for other in others}
+        for index, pair in enumerate(pairs.values(), start=1):
+            test = compare_pairs(pair.n, pair.means[-1], pair.covariance[-1, -1])
+            comparison = self._name_difference(index, 0)
+            tests.append({"measure": self.name, "comparison": comparison, "n": pair.n,
+                          **difference_to_row(test, "paired t")})  # fmt: skip
+        samples = [self._get_sums(side) for side in self.sides.keys]
+        if len(others) == 1:
+            samples = [choose_item(pairs[others[0]], index) for index in range(2)]
+        listing = self._list_sides(Means(samples), "pairs" if len(others) == 1 else "values")
+        notes = self._note_dropouts(pairs[others[0]]) if len(others) == 1 else []
+        return MeasureResult(self.name, tests, self._balance_cases(pairs[others[0]].n), [listing], notes)
+
+    def _pair(self, first: Any, second: Any) -> CrossProducts:
+        """Return the sums of the values at two sides, and of the second less the first, in cases that have both."""
+        if (first, second) in self.survey.sums:
+            return self._get_sums(first, second)
+        found = self.survey.sums.get((second, first), CrossProducts.of([np.zeros(0)] * 3))
+        order, signs = [1, 0, 2], np.array([1, 1, -1])
+        return CrossProducts(
+            found.n, found.sums[order] * signs, found.products[np.ix_(order, order)] * np.outer(signs, signs)
         )
 
-    def _balance_cases(self, present: Any) -> Balance:
+    def _balance_cases(self, both: int) -> Balance:
         """Balance the cases: with both values, and those without one, by side."""
-        first, last = self.sides.texts[0], self.sides.texts[-1]
-        counts, side_count = present.sum(axis=1), present.shape[1]
+        counts, side_count = self.survey.cases, len(self.sides.texts)
+        total, none = sum(counts.values()), counts.get(0, 0)
         parts: tuple[Part, ...]
         if side_count == 2:
+            only = [self._get_sums(side).n - both for side in self.sides.keys]
             parts = (
-                Part("kept", int(np.count_nonzero(present.all(axis=1))), "both"),
-                Part("missing", int(np.count_nonzero(present[:, 0] & ~present[:, 1])), "only-at", first),
-                Part("missing", int(np.count_nonzero(present[:, 1] & ~present[:, 0])), "only-at", last),
-                Part("missing", int(np.count_nonzero(~present.any(axis=1))), "neither"),
+                Part("kept", both, "both"),
+                *(Part("missing", n, "only-at", text) for n, text in zip(only, self.sides.texts, strict=True)),
+                Part("missing", none, "neither"),
             )
         else:
+            complete = counts.get(side_count, 0)
             parts = (
-                Part("kept", int(np.count_nonzero(counts == side_count)), "all"),
-                Part("missing", int(np.count_nonzero((counts > 0) & (counts < side_count))), "some"),
-                Part("missing", int(np.count_nonzero(counts == 0)), "none"),
+                Part("kept", complete, "all"),
+                Part("missing", total - complete - none, "some"),
+                Part("missing", none, "none"),
             )
-        return Balance("cases for", len(self.sides.cases), parts, self.name)
+        return Balance("cases for", total, parts, self.name)
 
-    def _note_dropouts(self, present: Any) -> list[Note]:
+    def _note_dropouts(self, pair: CrossProducts) -> list[Note]:
         """Note whether dropouts differed at the beginning."""
-        if present.shape[1] != 2:
+        stayed = choose_item(pair, 0)
+        seen = self._get_sums(self.sides.keys[0])
+        dropouts = seen.n - stayed.n
+        if not (dropouts and stayed.n):
             return []
-        dropped_out = present[:, 0] & ~present[:, 1]
-        stayed = present.all(axis=1)
-        if not (dropped_out.any() and stayed.any()):
-            return []
-        values = self.column.values.astype(np.float64)[self.sides.row_of[:, 0]]
-        means = format_number(float(values[stayed].mean())), format_number(float(values[dropped_out].mean()))
+        left = to_float((seen.sums[0] - stayed.sums[0]) / dropouts)
+        means = format_number(float(stayed.means[0])), format_number(left)
         text = (
             f"at {self.sides.texts[0]} the mean is {means[0]} among those who stayed and {means[1]} among "
-            f"{pluralize(int(dropped_out.sum()), 'dropout')} without a value at {self.sides.texts[1]}."
+            f"{pluralize(dropouts, 'dropout')} without a value at {self.sides.texts[1]}."
         )
-        return [Note(text, self.name, (), "dropped-out", int(dropped_out.sum()))]
+        return [Note(text, self.name, (), "dropped-out", dropouts)]
 
     # ------------------------------------------------------------------- codes
 
     def _compare_codes(self) -> MeasureResult:
-        ranks, size = rank_cells(self.column)
-        codes, count = self.sides.groups.codes, self.sides.groups.count
-        inside = np.flatnonzero((codes >= 0) & (ranks >= 0))
-        table_of_counts = np.bincount(ranks[inside] * count + codes[inside], minlength=size * count).reshape(
-            size, count
-        )
-        filled = np.flatnonzero(table_of_counts.sum(axis=1))
-        if len(filled) > MOST_CODES:
+        counted = self.survey.codes
+        assert counted is not None
+        column = counted.table[self.name].compact()
+        ranks, size = rank_cells(column)
+        if size > MOST_CODES:
             raise UsageError(
-                f"{self.name} has {len(filled):,} values, too many to be counted.", todo="Recode it first."
+                f"{self.name} has more than {MOST_CODES} values, too many to be counted.", todo="Recode it first."
             )
-        counts = table_of_counts[filled]
+        side_count = len(self.sides.texts)
+        cells = ranks * side_count + self.sides.encode(counted.table)
+        counts = sum_counts(cells, size * side_count, counted.counts).reshape(size, side_count)
         test, expected = chi_squared_test(counts[:, counts.sum(axis=0) > 0])
-        row = {
-            "measure": self.name,
-            "comparison": f"{count} groups",
-            "n": int(counts.sum()),
-            **ratio_to_row(test, "chi-squared"),
-        }
-        first = np.full(size, 0, np.int64)
-        first[ranks[inside][::-1]] = inside[::-1]
-        texts = self.column.take(first[filled]).to_text().to_pylist()
-        labels = CodeList(self.table.dictionary.labels_of(self.name))
+        row = {"measure": self.name, "comparison": f"{side_count} groups", "n": int(counts.sum()),
+               **ratio_to_row(test, "chi-squared")}  # fmt: skip
+        texts = column.take(find_group_starts(ranks, size)).to_text().to_pylist()
+        labels = CodeList(self.choice.table.dictionary.labels_of(self.name))
         shares = 100 * counts / np.maximum(counts.sum(axis=0), 1)
         lines = [
             (" ".join(filter(None, (text, labels.label_of(text)))),
@@ -291,9 +336,8 @@ class MeasureComparison:
             for text, pair in zip(texts, zip(counts.tolist(), shares.tolist(), strict=True), strict=True)
         ]  # fmt: skip
         listing = Listing(f"{self._make_title()}: cells (% of the group)", (self.name, *self.sides.texts), tuple(lines))
-        return MeasureResult(
-            self.name, [row], self._balance_rows(len(inside)), [listing], self._note_small_counts(expected)
-        )
+        balance = self._balance_rows(counted.total)
+        return MeasureResult(self.name, [row], balance, [listing], self._note_small_counts(expected))
 
     def _note_small_counts(self, expected: Any) -> list[Note]:
         small = int(np.count_nonzero(expected < SMALL_EXPECTED))
@@ -307,55 +351,34 @@ class MeasureComparison:
     # ----------------------------------------------------------------- against
 
     def _compare_slopes(self) -> MeasureResult:
-        other = to_numeric(self.table[self.step.against])
-        for name, column in ((self.name, self.column), (self.step.against, other)):
-            if column.type not in NUMERIC:
+        against, between = self.step.against, self.step.between
+        for name in (self.name, against):
+            if self._has_no_numbers(name):
                 raise UsageError(
-                    f"{name} is {column.type}; a slope is of numbers.", todo="Name columns of numbers.", columns=[name]
-                )
-        codes = self.sides.groups.codes
-        present = ~(self.column.is_missing | other.is_missing) & (codes >= 0)
-        x, y = other.values.astype(np.float64), self.column.values.astype(np.float64)
+                    f"{name} is {self.choice.table[name].type}; a slope is of numbers.",
+                    todo="Name columns of numbers.", columns=[name],
+                )  # fmt: skip
+        no_points = CrossProducts.of([np.zeros(0)] * 2)
+        points = {f"{between} {text}": (text, self.survey.sums.get((side,), no_points))
+                  for text, side in zip(self.sides.texts, self.sides.keys, strict=True) if between}  # fmt: skip
+        points["all"] = ("all", combine_all([no_points, *self.survey.sums.values()]))
         rows, lines = [], []
-        parts: list[tuple[str, Any]] = []
-        if self.step.between:
-            parts = [(text, present & (codes == index)) for index, text in enumerate(self.sides.texts)]
-        for text, mask in [*parts, ("all", present)]:
-            line = fit_line(x[mask], y[mask])
-            side = text if mask is present else f"{self.step.between} {text}"
-            comparison = f"slope on {self.step.against}" + (f", {side}" if parts else "")
+        for side, (text, sums) in points.items():
+            line = fit_line(sums)
+            comparison = f"slope on {against}" + (f", {side}" if between else "")
             rows.append({"measure": self.name, "comparison": comparison, "n": line.n, **line_to_row(line)})
-            interval = format_interval(line.low, line.high)
-            lines.append(
-                (
-                    text,
-                    line.n,
-                    format_number(line.slope),
-                    interval,
-                    format_number(line.intercept),
-                    format_number(line.r_squared),
-                )
-            )
-        heads = (self.step.between or "rows", "values", "slope", "95 % interval", f"at {self.step.against} 0", "r²")
-        listing = Listing(f"{self._make_title()} against {self.step.against}", heads, tuple(lines))
-        return MeasureResult(self.name, rows, self._balance_pairs(other, present), [listing])
-
-    def _balance_pairs(self, other: Column, present: Any) -> Balance:
-        remaining = (self.sides.groups.codes >= 0) & ~present
-        parts = [Part("kept", int(np.count_nonzero(present)), "both-values")]
-        first = remaining & self.column.is_missing
-        for name, is_lost in (
-            (self.name, first),
-            (self.step.against, remaining & ~first & other.is_missing),
-            (self.step.between, self.sides.groups.codes < 0),
-        ):
-            parts.append(Part("missing", int(np.count_nonzero(is_lost)), "value", name))
-        return Balance("rows for", len(self.table), tuple(parts), self.name)
+            lines.append((
+                text, line.n, format_number(line.slope), format_interval(line.low, line.high),
+                format_number(line.intercept), format_number(line.r_squared),
+            ))  # fmt: skip
+        heads = (between or "rows", "values", "slope", "95 % interval", f"at {against} 0", "r²")
+        listing = Listing(f"{self._make_title()} against {against}", heads, tuple(lines))
+        return MeasureResult(self.name, rows, self._balance_rows(points["all"][1].n, "both-values"), [listing])
 
 
-def to_numeric(column: Column) -> Column:
-    """Return a column as numbers if it has no value at all."""
-    return column.fit_type("number") if column.is_without_values and column.type == "string" else column
+def choose_item(sums: CrossProducts, index: int) -> CrossProducts:
+    """Return the sums of one of several numbers."""
+    return CrossProducts(sums.n, sums.sums[[index]], sums.products[[index]][:, [index]])
 
 
 def note_unadjusted(tests: Sequence[Mapping[str, Any]]) -> list[Note]:

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Extra, Role, Step, require
+from lomrix.core.steps.step import Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
 
@@ -17,6 +17,7 @@ class Compare(Step):
 
     word: ClassVar[str] = "compare"
     implementation: ClassVar[str] = "lomrix.core.steps.compare.run:compare"
+    surveying: ClassVar[str] = "lomrix.core.steps.compare.survey:survey"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file of the measures, in long layout."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw what is compared into a .png, .svg or .pdf.", "figure"),
@@ -43,6 +44,11 @@ class Compare(Step):
         require((self.between and not self.paired_on and not self.against) or not self.adjust, "adjust",
                 "‹adjust› is for groups.", "Use it with ‹between› alone.")  # fmt: skip
         return self
+
+    @property
+    def division(self) -> Division:
+        """It surveys any rows, or all rows of a case where they are paired."""
+        return Division("survey only", {"source": self.paired_on} if self.paired_on else {})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The measures and what they are compared by."""

@@ -1,98 +1,96 @@
-"""The sides of a comparison: which rows belong to which group or occasion, and to which case."""
+"""The sides of a comparison: the values of the groups or occasions that are compared, in their order."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-from functools import cached_property
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.cases import Cases
-from lomrix.core.rows.keys import Groups, group_rows, show_repeated
+from lomrix.core.combining import Extreme
+from lomrix.core.errors import UsageError
+from lomrix.core.rows.keys import find_group_starts, group_rows, rank_cells
 from lomrix.core.rows.occasions import rank_values
 from lomrix.core.table.codes import CodeList
+from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.table import Table
 
-Rows = npt.NDArray[np.int64]
 MOST_SIDES = 50
+TODO = "Name a column of groups or occasions; cut numbers into bands with derive."
+# The first row with each value of a column.
+FirstRows = Mapping[Any, Extreme]
 
 
-@dataclass
+def find_first_rows(table: Table, name: str) -> dict[Any, Extreme]:
+    """Return the first row with each value of a column.
+
+    Raises UsageError if there are too many.
+    """
+    groups = group_rows(table, (name,))
+    require_few_sides(name, groups.count)
+    rows = table.number_rows(find_group_starts(groups.codes, groups.count))
+    return {value: Extreme(row, False) for value, row in zip(groups.values[name].cells(), rows, strict=True)}
+
+
+def require_few_sides(name: str, count: int) -> None:
+    """Stop if a column has too many values to be compared."""
+    if count > MOST_SIDES:
+        raise UsageError(f"{name} has more than {MOST_SIDES} values, too many to compare.", todo=TODO)
+
+
+def sort_values(type_: Type, values: list[Any]) -> Column:
+    """Return distinct values as a column, in natural order."""
+    column = Column.of_cells(type_, values)
+    return column.take(np.argsort(rank_cells(column)[0], kind="stable"))
+
+
+@dataclass(frozen=True)
 class Sides:
-    """What is compared with what."""
+    """What is compared with what; one side of all rows if no column is named."""
 
-    table: Table  # the table
-    between: str  # the column whose values are the sides; empty where all rows are one side
-    paired_on: tuple[str, ...] = ()  # the columns that name the case; empty where rows are not paired
-    order_notes: list[Note] = field(default_factory=list)
+    between: str  # the column whose values are the sides
+    values: Column
+    texts: list[str]  # the sides as people read them
+    note: Note | None = None  # that the order of the rows decided their order
 
-    def __post_init__(self) -> None:
-        count = self.groups.count
-        if self.between and not 2 <= count <= MOST_SIDES:
-            problem = f"has {count:,} values, too many to compare"
-            if count < 2:
-                problem = (
-                    f"has only the value {self.texts[0]}, so there is nothing to compare" if count else "has no value"
-                )
-            raise UsageError(
-                f"{self.between} {problem}.",
-                todo="Name a column of groups or occasions; cut numbers into bands with derive.",
-            )
+    @classmethod
+    def of(cls, between: str, type_: Type, first_rows: FirstRows, dictionary: Dictionary, *, paired: bool) -> Sides:
+        """Order the values; occasions in their order if it is known, or if it matters.
 
-    @cached_property
-    def groups(self) -> Groups:
-        """The sides in the order of their values; occasions in their order if it is known or matters."""
+        Raises UsageError if there are too few or too many.
+        """
+        if not between:
+            return cls("", Column.of_cells("string", ["all"]), ["all"])
+        values, note = sort_values(type_, list(first_rows)), None
+        if type_ == "string" and first_rows:
+            appearance = sorted(first_rows, key=lambda value: first_rows[value].value)
+            ranks = rank_values(between, appearance, dictionary)
+            if paired or not ranks.by_appearance:
+                values, note = Column.of_cells(type_, sorted(values.cells(), key=lambda one: ranks.of[one])), ranks.note
+        codes = CodeList(dictionary.labels_of(between))
+        texts = [codes.label_of(text) or text for text in values.to_text().to_pylist()]
+        require_few_sides(between, len(texts))
+        if len(texts) < 2:
+            one = f"has only the value {''.join(texts)}, so there is nothing to compare"
+            raise UsageError(f"{between} {one if texts else 'has no value'}.", todo=TODO)
+        return cls(between, values, texts, note)
+
+    @property
+    def keys(self) -> list[Any]:
+        """The value of each side, by which the sums of parts are found."""
+        return self.values.cells() if self.between else [None]
+
+    def encode(self, table: Table) -> npt.NDArray[np.int64]:
+        """Return the side of each row, -1 for none."""
         if not self.between:
-            return Groups(np.zeros(len(self.table), np.int64), 1, {})
-        groups = group_rows(self.table, (self.between,))
-        column = groups.values[self.between]
-        if column.type != "string":
-            return groups
-        first = np.full(groups.count, len(self.table))
-        inside = np.flatnonzero(groups.codes >= 0)[::-1]
-        first[groups.codes[inside]] = inside
-        cells = column.cells()
-        appearance = [cells[index] for index in np.argsort(first, kind="stable").tolist()]
-        ranks = rank_values(self.between, appearance, self.table.dictionary)
-        if ranks.by_appearance and not self.paired_on:
-            return groups
-        self.order_notes = [ranks.note] if ranks.note else []
-        order = np.array(sorted(range(groups.count), key=lambda index: ranks.of[cells[index]]), np.int64)
-        position = np.append(np.argsort(order), -1)
-        return Groups(position[groups.codes], groups.count, {self.between: column.take(order)})
-
-    @cached_property
-    def texts(self) -> list[str]:
-        """The sides as people read them."""
-        if not self.between:
-            return ["all"]
-        codes = CodeList(self.table.dictionary.labels_of(self.between))
-        texts = self.groups.values[self.between].to_text().to_pylist()
-        return [codes.label_of(text) or text for text in texts]
-
-    @cached_property
-    def cases(self) -> Cases:
-        """The cases."""
-        return Cases(self.table, self.paired_on)
-
-    @cached_property
-    def row_of(self) -> Rows:
-        """Row of each case and side, shape (cases, sides); -1 if there is none."""
-        codes, inside = self.groups.codes, np.flatnonzero(self.groups.codes >= 0)
-        cell = self.cases.of_row[inside] * self.groups.count + codes[inside]
-        counts = np.bincount(cell, minlength=len(self.cases) * self.groups.count)
-        if (counts > 1).any():
-            of_row = np.full(len(self.table), -1, np.int64)
-            of_row[inside] = cell
-            rows = int(counts[counts > 1].sum())
-            raise DataError(
-                f"{rows:,} rows repeat their case and {self.between}, so they cannot be paired.",
-                where=show_repeated(self.table, [*self.paired_on, self.between], of_row, counts),
-                todo="Correct the file, or aggregate first: one row for each case and occasion.",
-            )
-        row_of = np.full(len(counts), -1, np.int64)
-        row_of[cell] = inside
-        return row_of.reshape(len(self.cases), self.groups.count)
+            return np.zeros(len(table), np.int64)
+        groups = group_rows(table, (self.between,))
+        position = {value: index for index, value in enumerate(self.keys)}
+        return np.array([*(position[value] for value in groups.values[self.between].cells()), -1], np.int64)[
+            groups.codes
+        ]

@@ -10,7 +10,8 @@ from functools import cached_property
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.scales import CrossProducts, Numbers, Reliability, compute_reliability, to_floats
+from lomrix.core.arrays.cross_products import CrossProducts, Numbers, to_floats
+from lomrix.core.arrays.scales import Reliability, compute_reliability
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Extreme, Same, Shown
 from lomrix.core.errors import DataError, UsageError

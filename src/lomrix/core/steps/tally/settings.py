@@ -19,6 +19,7 @@ class Tally(Step):
     word: ClassVar[str] = "tally"
     implementation: ClassVar[str] = "lomrix.core.steps.tally.run:tally"
     surveying: ClassVar[str] = "lomrix.core.steps.tally.run:count_rows"
+    draws_survey: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to count in."),)
     gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the counts into a .png, .svg or .pdf.", "figure"),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
