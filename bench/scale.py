@@ -116,6 +116,11 @@ def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str
         "tally": ["tally", data, "mode", "--by", "pulse"],
         "profile": ["profile", data],
         "profile-ids": ["profile", visits],
+        "compare": ["compare", data, "--measure", "pulse,temp", "--between", "mode"],
+        "compare-adjusted": ["compare", data, "--measure", "temp", "--between", "mode", "--adjust", "pulse"],
+        "compare-paired": [
+            "compare", visits, "--measure", "sleep,temp", "--between", "month", "--paired-on", "crew", "--as-numbers"
+        ],
         "coverage": ["coverage", visits, "--case", "crew", "--occasion", "month"],
     }  # fmt: skip
 

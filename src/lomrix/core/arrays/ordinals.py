@@ -84,13 +84,39 @@ def encode_ordinals(values: Array) -> Ordinals:
     return Ordinals(positions, len(distinct), distinct=distinct)
 
 
-def encode_countable(values: Array, extent: Extent | None = None) -> Ordinals | None:
+@dataclass(frozen=True)
+class LazyNumbers:
+    """The whole numbers of values as they are needed, in place of an array that is only sliced."""
+
+    values: Array
+    low: int
+    power: float = 1.0
+
+    def __len__(self) -> int:
+        return len(self.values)
+
+    def __getitem__(self, part: slice) -> npt.NDArray[np.int64]:
+        values = self.values[part]
+        whole = np.rint(values * self.power) if values.dtype.kind == "f" else values
+        return np.asarray(whole.astype(np.int64) - self.low)
+
+
+def encode_countable(values: Array, extent: Extent | None = None, *, is_lazy: bool = False) -> Ordinals | None:
     """Encode without sorting; None if the values are neither integers, times nor short decimals, or range too far.
 
-    `extent` is that of all values, where these are a part of them.
+    `extent` is that of all values, where these are a part of them; only with it can numbers be made as needed.
     """
     if not len(values):
         return None
+    if is_lazy and extent is not None:
+        power = 1.0 if values.dtype.kind in "iubM" else extent.power
+        if power is None or (extent.high - extent.low) * power > ROOMY * extent.count + 1024:
+            return None
+        if max(-extent.low, extent.high) * power >= 2**53 and values.dtype.kind == "f":
+            return None
+        low, high = (int(end) if power == 1 else int(np.rint(end * power)) for end in (extent.low, extent.high))
+        numbers: Any = LazyNumbers(values, low, power)
+        return Ordinals(numbers, high - low + 1, low, power, values.dtype)
     if values.dtype.kind in "iubM":
         numbers = values.astype(np.int64, copy=False)
         low, high = (int(numbers.min()), int(numbers.max())) if extent is None else (int(extent.low), int(extent.high))

@@ -23,6 +23,8 @@ SHORT = 4
 # Sums of more groups than this do not fit the processor's cache: values are sorted by group first.
 MANY = 1 << 18
 LEVEL = 0.95
+# Values that are looked at together.
+BLOCK = 1 << 20
 
 
 @dataclass
@@ -41,6 +43,8 @@ class Values:
         Number of values per group, where that was counted before.
     extent
         That of all values, where these are a part of them: so that statistics are computed alike in every part.
+    is_on_disk
+        Whether the arrays are mapped from disk, so that nothing as long as they are should be made; needs `extent`.
 
     Every statistic has shape (count,): one number per group, NaN where a group has too few values for it; minimum and
     maximum of integers are integers, and hold anything for a group without values.
@@ -51,6 +55,7 @@ class Values:
     count: int
     known_sizes: npt.NDArray[np.int64] | None = None
     extent: Extent | None = None
+    is_on_disk: bool = False
 
     @cached_property
     def sizes(self) -> npt.NDArray[np.int64]:
@@ -148,7 +153,7 @@ class Values:
 
     @cached_property
     def _counted(self) -> Ordinals | None:
-        return encode_countable(self.values, self.extent)
+        return encode_countable(self.values, self.extent, is_lazy=self.is_on_disk)
 
     @cached_property
     def _ordinals(self) -> Ordinals:
@@ -169,7 +174,10 @@ class Values:
         ordinals = self._ordinals
         if ordinals.size * self.count * SHORT > len(self.values) + 1024:
             return None
-        counts = np.bincount(self.codes * ordinals.size + ordinals.numbers, minlength=self.count * ordinals.size)
+        size = self.count * ordinals.size
+        counts = count_in_blocks(
+            lambda part: self.codes[part] * ordinals.size + ordinals.numbers[part], len(self.values), size
+        )
         return counts.reshape(self.count, ordinals.size)
 
     @cached_property
@@ -182,7 +190,7 @@ class Values:
         # Half the size is sorted in half the time.
         dtype = np.int32 if self.count << self._bits < 2**31 else np.int64
         ordered = np.left_shift(self.codes, self._bits, dtype=dtype, casting="unsafe")
-        ordered |= self._ordinals.numbers.astype(dtype, copy=False)
+        ordered |= self._ordinals.numbers[:].astype(dtype, copy=False)
         ordered.sort()
         return ordered
 
@@ -248,14 +256,20 @@ class Values:
         result[group[best]] = self._ordinals.decode(ordered[starts[best]] & self._mask)
         return result
 
-    def first_position(self, *, last: bool = False) -> npt.NDArray[np.int64]:
-        """Return the position of each group's first value, or last one; arbitrary for a group without values."""
+    def first_position(self, *, last: bool = False, value: Array | None = None) -> npt.NDArray[np.int64]:
+        """Return the position of each group's first value, or last one, or of the first that equals the group's given
+        value; arbitrary for a group without any.
+        """
         result = np.zeros(self.count, np.int64)
-        positions = np.arange(len(self.codes))
-        if last:
-            result[self.codes] = positions
-        else:
-            result[self.codes[::-1]] = positions[::-1]
+        starts = range(0, len(self.codes), BLOCK)
+        for start in starts if last else reversed(starts):
+            codes = self.codes[start : start + BLOCK]
+            positions = np.arange(start, start + len(codes))
+            if value is not None:
+                is_equal = self.values[start : start + BLOCK] == value[codes]
+                codes, positions = codes[is_equal], positions[is_equal]
+            # Of several positions the one that is assigned last stays.
+            result[codes if last else codes[::-1]] = positions if last else positions[::-1]
         return result
 
 
@@ -270,7 +284,16 @@ def compute_half_interval(sizes: npt.NDArray[np.int64], standard_error: Numbers)
 
 def group_sizes(codes: Codes, count: int) -> npt.NDArray[np.int64]:
     """Number of values per group."""
-    return np.bincount(codes, minlength=count)
+    return count_in_blocks(lambda part: codes[part], len(codes), count)
+
+
+def count_in_blocks(get_codes: Callable[[slice], Codes], length: int, count: int) -> npt.NDArray[np.int64]:
+    """Count codes, some at a time, since NumPy makes an array as long as what it counts."""
+    block = BLOCK if 4 * count <= BLOCK else max(length, 1)
+    counts = np.bincount(get_codes(slice(0, block)), minlength=count)
+    for start in range(block, length, block):
+        counts += np.bincount(get_codes(slice(start, start + block)), minlength=count)
+    return counts
 
 
 def order_statistic(values: Array, position: int) -> Any:

@@ -36,10 +36,13 @@ class Summary:
     # weight of each row, NaN where it has none; None where all count alike
     weights: npt.NDArray[np.float64] | None = None
     extent: Extent | None = None  # of the whole column's present cells in groups, where this is a part
+    is_on_disk: bool = False  # whether there are only cells that count, which are mapped from disk
 
     @cached_property
     def present(self) -> npt.NDArray[np.int64] | None:
         """Rows whose cell counts; None if all do."""
+        if self.is_on_disk:
+            return None
         inside = self.codes >= 0
         if self.column.why is None and self.weights is None and inside.all():
             return None
@@ -58,9 +61,9 @@ class Summary:
         values = rank_cells(column)[0] if column.type == "string" else column.values
         values = self._take_present(values)
         if column.type in ("date", "datetime"):
-            values = values.astype(np.int64)
-        known = self.rows if self.present is None else None
-        return Values(self._take_present(self.codes), values, self.count, known, self.extent)
+            values = values.view(np.int64)
+        known = self.rows if self.present is None and not self.is_on_disk else None
+        return Values(self._take_present(self.codes), values, self.count, known, self.extent, self.is_on_disk)
 
     @cached_property
     def weighted(self) -> WeightedValues:
@@ -134,14 +137,8 @@ class Summary:
 
     def _take_rows(self, name: str, why: npt.NDArray[np.uint8]) -> Column:
         """Return the cells of one row of each group."""
-        if name == "commonest":
-            values = self.values.values
-            same = values == self.values.most_frequent[self.values.codes]
-            matches = np.flatnonzero(same)
-            positions = np.zeros(self.count, np.int64)
-            positions[self.values.codes[matches[::-1]]] = matches[::-1]
-        else:
-            positions = self.values.first_position(last=name == "last")
+        value = self.values.most_frequent if name == "commonest" else None
+        positions = self.values.first_position(last=name == "last", value=value)
         rows = positions if self.present is None else np.append(self.present, 0)[positions]
         return self.column.take_or(np.where(why == 0, rows, -1), UNDEFINED)
 

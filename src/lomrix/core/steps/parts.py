@@ -17,7 +17,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.rows.sorting import divide_by_order, find_bounds
 from lomrix.core.steps.account import Account
-from lomrix.core.steps.step import Inputs, Result, Step
+from lomrix.core.steps.step import Inputs, Result, Step, load_function
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables, join_in_row_order, sort_by_number
 from lomrix.core.table.table import Table
@@ -280,6 +280,11 @@ def apply_in_parts(
             results.append(apply_in_parts(step, both, wanted, size, make_store, report, run))
         return step.join(results)
     parts = Parts(step, tables, size, make_store, run)
+    if step.streaming and parts.cuts is None:
+        blocks = list(split_rows(tables.get_one(step.roles[0].name), size))
+        streamed: Result | None = load_function(step.streaming)(step, blocks, make_store, run)
+        if streamed is not None:
+            return replace(streamed, account=step.conclude([(streamed.account, streamed.tally)]), tally=None)
     survey = parts.survey(report if step.division.kind == "survey only" else lambda part: None)
     if step.division.kind == "survey only":
         report(0)

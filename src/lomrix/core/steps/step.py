@@ -172,6 +172,9 @@ class Step(BaseModel):
     draws_survey: ClassVar[bool] = False
     # Module and function that stop a step by what the survey of all parts shows.
     checking: ClassVar[str] = ""
+    # Module and function that make the result of blocks of rows if that takes less memory than a division by key, else
+    # return None.
+    streaming: ClassVar[str] = ""
     # Module and function that return the keys of each row, if they are not just columns; and that sort a result.
     keying: ClassVar[str] = ""
     # Module and function that add the column that a result is sorted by, if it is not one of the file.

@@ -162,6 +162,7 @@ class Aggregate(Step):
     cell_size: ClassVar[int] = 43
     surveying: ClassVar[str] = "lomrix.core.steps.aggregate.run:survey"
     keying: ClassVar[str] = "lomrix.core.steps.aggregate.run:make_keys"
+    streaming: ClassVar[str] = "lomrix.core.steps.aggregate.few_groups:aggregate_few_groups"
     arranging: ClassVar[str] = "lomrix.core.steps.aggregate.run:arrange"
     conclusion: ClassVar[str] = "lomrix.core.steps.aggregate.account:conclude"
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to aggregate."),)

@@ -1,0 +1,146 @@
+"""Few groups of more rows than memory holds: values are kept on disk by variable, and looked at in blocks.
+
+A division by key would leave all rows of a group together, which may be most rows of the table.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Combinable, combine, combine_all
+from lomrix.core.rows.counted import CountedRows, sum_counts
+from lomrix.core.rows.keys import Groups, group_with_missing
+from lomrix.core.rows.statistics import Summary
+from lomrix.core.steps.aggregate.account import Used
+from lomrix.core.steps.aggregate.grouping import add_computed_keys, find_groups
+from lomrix.core.steps.aggregate.run import Extents, Grouping, survey
+from lomrix.core.steps.aggregate.settings import Aggregate
+from lomrix.core.steps.step import Inputs, Result
+from lomrix.core.table.column import Column
+from lomrix.core.table.renaming import concatenate_tables
+from lomrix.core.table.table import Table
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.parts import Run, Store
+
+MOST_GROUPS = 1_000
+CODE, VALUE = "code", "value"
+
+
+@dataclass(frozen=True)
+class BlockSurvey(Combinable):
+    """What is known of some rows: the keys and how often each occurs, how far values reach, and a row with a value of
+    each column.
+    """
+
+    keys: CountedRows
+    extents: Extents
+    sample: Table
+
+    @property
+    def has_many_groups(self) -> bool:
+        """True if there are too many groups."""
+        return len(self.keys.counts) > MOST_GROUPS
+
+    def combine(self, later: BlockSurvey) -> BlockSurvey:
+        """Add what is known of later rows."""
+        sample = concatenate_tables([self.sample, later.sample])
+        return BlockSurvey(
+            self.keys.combine(later.keys), combine(self.extents, later.extents), sample.take(find_filled_rows(sample))
+        )
+
+
+def aggregate_few_groups(
+    step: Aggregate, blocks: Sequence[Table], make_store: Callable[[], Store], run: Run
+) -> Result | None:
+    """Aggregate a table given in blocks; None if it has too many groups, which are divided by key."""
+    if step.attach or survey_block(step, blocks[0]).has_many_groups:
+        return None
+    known = combine_all(run(survey_block, ((step, block) for block in blocks)))
+    if known.has_many_groups:
+        return None
+    sample, by = add_computed_keys(step, replace(known.sample, first_row=blocks[0].first_row))
+    groups = find_groups(step, known.keys.table, by)
+    sizes = sum_counts(groups.codes, groups.count, known.keys.counts)
+    grouping = Grouping(step, sample, by, known.extents)
+    grouping.groups = Groups(np.zeros(len(sample), np.int64), groups.count, groups.values)
+    grouping.sizes = sizes
+    variables = list(dict.fromkeys(name for name, _ in grouping.wanted))
+    stores = {name: make_store() for name in variables}
+    used = dict.fromkeys(variables, Used(0, 0, 0, {}))
+    keys = Table(groups.values)
+    for values, counts in run(encode_block, ((step, block, keys) for block in blocks), keeps=True):
+        for name in variables:
+            stores[name].append(values[name])
+            used[name] = combine(used[name], counts[name])
+    if variables:
+        computed = {name: compute(grouping, name, stores[name].finish()) for name in variables}
+        grouping.computed = {grouping.names[pair]: computed[pair[0]][pair[1]] for pair in grouping.wanted}
+    result = grouping.make_table()
+    tally = replace(
+        grouping.make_tally(), used={**used}, left=count_left(known.keys, groups.codes, by), rows=known.keys.total
+    )
+    return Result(result, grouping.make_account(result), tally=tally)
+
+
+def survey_block(step: Aggregate, block: Table) -> BlockSurvey:
+    """Survey some rows."""
+    table, by = add_computed_keys(step, block)
+    return BlockSurvey(
+        CountedRows.of(table, by), survey(step, Inputs(source=block)), block.take(find_filled_rows(block))
+    )
+
+
+def find_filled_rows(table: Table) -> Array:
+    """Return for each column the first row with a value; they show its type."""
+    filled = [np.flatnonzero(~column.is_missing)[:1] for column in table.columns.values()]
+    return np.unique(np.concatenate(filled))
+
+
+def encode_block(step: Aggregate, block: Table, keys: Table) -> tuple[dict[str, Table], dict[str, Used]]:
+    """Return the values of each variable with the number of their group, and how many are used."""
+    table, by = add_computed_keys(step, block)
+    grouping = Grouping(step, table, by, {})
+    codes = find_codes(keys, group_with_missing(table, by))
+    inside = np.flatnonzero(codes >= 0)
+    values, used = {}, {}
+    for name in dict.fromkeys(name for name, _ in grouping.wanted):
+        column = grouping.computed_from[name].take(inside)
+        present = np.flatnonzero(~column.is_missing)
+        values[name] = Table({CODE: Column.of("integer", codes[inside[present]]), VALUE: column.take(present)})
+        used[name] = Used(len(present), len(inside) - len(present), 0, column.reason_counts())
+    return values, used
+
+
+def find_codes(keys: Table, groups: Groups) -> Array:
+    """Return the position among the keys of each row, -1 for none."""
+    both = concatenate_tables([keys, Table(groups.values)])
+    codes = group_with_missing(both, both.names).codes
+    position = np.full(len(both) + 1, -1, np.int64)
+    position[codes[: len(keys)]] = np.arange(len(keys))
+    return position[codes[len(keys) :]][groups.codes]
+
+
+def compute(grouping: Grouping, name: str, stored: Table) -> dict[str, Column]:
+    """Compute the statistics of a variable, whose values are mapped from disk."""
+    labels = grouping.rows.dictionary.labels_of(name)
+    summary = Summary(
+        stored[VALUE], stored[CODE].values, grouping.groups.count, grouping.sizes, labels,
+        extent=grouping.extents.get(name), is_on_disk=True,
+    )  # fmt: skip
+    return {statistic: summary.compute(statistic) for variable, statistic in grouping.wanted if variable == name}
+
+
+def count_left(keys: CountedRows, codes: Array, by: Sequence[str]) -> dict[str, int]:
+    """Count the rows in no group, by the first key that is missing."""
+    remaining, counts = codes < 0, {}
+    for name in by:
+        lost = remaining & keys.table[name].is_missing
+        remaining &= ~lost
+        counts[name] = int(keys.counts[lost].sum())
+    return counts
