@@ -82,6 +82,7 @@ def make_people(path: Path) -> None:
     """Write a row for most persons."""
     lines = [f"K{number:05},{number % 3},{18 + number % 50}" for number in range(PERSONS + 500) if number % 7]
     path.write_text("crew,vessel,age\n" + "\n".join(lines) + "\n")
+    Path(f"{path}-modes.csv").write_text("mode,name\n1,rest\n2,walk\n3,work\n")
 
 
 def make_ledger(path: Path) -> None:
@@ -101,6 +102,7 @@ def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str
         "aggregate": ["aggregate", data, "--by", "crew", "--stat", "pulse,temp: n mean sd median"],
         "aggregate-few": ["aggregate", data, "--by", "mode", "--stat", "pulse,temp: mean sd median"],
         "merge": ["merge", data, people, "--key", "crew", "--rows", "base"],
+        "merge-few": ["merge", data, f"{people}-modes.csv", "--key", "mode", "--rows", "base"],
         "recode": ["recode", data, "--map", "mode: 1=day, 2=night, 3=missing:unknown", "--map", "pulse: 0 to 60=low"],
         "sort": ["subset", data, "--sort-by", "-pulse,minute"],
         "export": ["export", data, "--missing-code=-9", "--columns", "crew,minute,temp,mode"],

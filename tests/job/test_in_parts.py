@@ -21,7 +21,7 @@ from lomrix.core.combining import PartsDifferError, Shown, Words
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
-from lomrix.files import delimited, json_lines, scratch
+from lomrix.files import delimited, json_lines, scratch, transport
 from lomrix.files.scratch import Scratch, TableStore
 from lomrix.files.transport import receive, send
 from lomrix.job import budget
@@ -293,8 +293,8 @@ def test_partitions_on_a_full_disk_are_one_plain_error(study: Path, tmp_path: Pa
             path.symlink_to("/dev/full")
         return path
 
-    words = ["aggregate", "device.csv", "--by", "crew", "--stat", "temp: mean", "--out", "full.csv"]
-    with mock.patch.object(Scratch, "make_path", make_path):
+    words = ["aggregate", "device.csv", "--by", "crew,day,temp", "--stat", "pulse: mean", "--out", "full.csv"]
+    with mock.patch.object(Scratch, "make_path", make_path), mock.patch.object(transport, "LARGE", 0):
         _, error = lomrix(*words, "--memory", "0.3MB", "--scratch", str(tmp_path), cwd=study, status=3)
     assert error.splitlines()[0] == f"error  The scratch folder {tmp_path} cannot hold more."
     assert not (study / "full.csv").exists()

@@ -9,7 +9,6 @@ from pathlib import Path
 
 from lomrix.core.combining import combine_lists
 from lomrix.core.errors import FileError
-from lomrix.core.steps.parts import split_rows
 from lomrix.core.table.column import Column, is_exact
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import natural_key
@@ -179,7 +178,7 @@ class FolderSource(Source):
             start += len(result.table)
             table = self._arrange(result.table, chosen)
             kinds.require_same(table)
-            for part in split_rows(table, LARGE):
+            for part in table.split(LARGE):
                 store.append(part)
             part_store.remove()
             firsts.append(table.first(0))

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pytest
@@ -12,6 +15,8 @@ from hypothesis import strategies as st
 
 from lomrix.core.errors import LomrixError
 from lomrix.core.rows import distinct_sample
+from lomrix.core.steps.aggregate import few_groups
+from lomrix.core.steps.merge import lookup
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.reshape.to_long import ToLong
@@ -60,10 +65,28 @@ def assert_parts_equal(word: str, inputs: Inputs, settings: dict[str, Any], size
     assert parts == whole
 
 
+@contextlib.contextmanager
+def streaming(*, always: bool) -> Iterator[None]:
+    """Go through blocks wherever a step can, or divide by key wherever it can."""
+    with (
+        mock.patch.object(few_groups, "MOST_GROUPS", 10**6 if always else 0),
+        mock.patch.object(lookup, "SMALL", 10**6 if always else 0),
+    ):
+        yield
+
+
 @pytest.mark.parametrize("size", [1, 2, 7, 1000])
-@pytest.mark.parametrize("scene", [scene for scene in SCENES if divides(scene)])
-def test_parts_equal_the_whole(scene: str, size: int) -> None:
-    assert_parts_equal(*SCENES[scene], size, "all")
+@pytest.mark.parametrize(
+    ("scene", "streams"),
+    [
+        (scene, streams)
+        for scene, (word, *_) in SCENES.items() if divides(scene)
+        for streams in ((True, False) if word in ("aggregate", "merge") else (True,))
+    ],
+)  # fmt: skip
+def test_parts_equal_the_whole(scene: str, streams: bool, size: int) -> None:
+    with streaming(always=streams):
+        assert_parts_equal(*SCENES[scene], size, "all")
 
 
 ROWS = st.lists(
@@ -123,9 +146,9 @@ def make(name: str, **columns: tuple[Type, list[Any]]) -> Table:
     return Table({key: Column.of_cells(type_, cells) for key, (type_, cells) in columns.items()}, name=name)
 
 
-@given(ROWS, st.sampled_from(STEPS), st.integers(1, 9), st.booleans())
+@given(ROWS, st.sampled_from(STEPS), st.integers(1, 9), st.booleans(), st.booleans())
 def test_parts_of_any_table_equal_the_whole(
-    cells: list[tuple[Any, ...]], work: tuple[str, dict[str, Any]], size: int, is_sorted: bool
+    cells: list[tuple[Any, ...]], work: tuple[str, dict[str, Any]], size: int, is_sorted: bool, streams: bool
 ) -> None:
     if is_sorted:
         cells = sorted(cells, key=lambda row: row[0] or "d")
@@ -142,7 +165,8 @@ def test_parts_of_any_table_equal_the_whole(
     word, settings = work
 
     leaves_out = {"one_per", "sample"} & set(settings) or {"sort_by", "where"} <= set(settings)
-    assert_parts_equal(word, inputs, settings, size, *(["left_out"] if leaves_out else []))
+    with streaming(always=streams):
+        assert_parts_equal(word, inputs, settings, size, *(["left_out"] if leaves_out else []))
 
 
 @given(ROWS, st.booleans(), st.sampled_from(["", "id"]), st.sampled_from([1, 2**53 + 1]), st.integers(1, 9))
@@ -242,11 +266,11 @@ PEOPLE = st.lists(st.tuples(st.sampled_from([None, "a", "b", "c", "d "]), st.int
 
 @given(
     ROWS, PEOPLE, st.sampled_from(["all", "base", "matched"]), st.sampled_from([None, "many-to-many", "many-to-one"]),
-    st.sampled_from(["check", "added", "both"]), st.sampled_from(["", "from"]), st.integers(1, 9),
+    st.sampled_from(["check", "added", "both"]), st.sampled_from(["", "from"]), st.integers(1, 9), st.booleans(),
 )  # fmt: skip
 def test_parts_of_a_merge_equal_the_whole(
     cells: list[tuple[Any, ...]], people: list[tuple[Any, int]], kept: str, expect: str | None, overlap: str,
-    status: str, size: int,
+    status: str, size: int, streams: bool,
 ) -> None:  # fmt: skip
     id_, month, _, y, _ = map(list, zip(*cells, strict=True))
     names, numbers = [one for one, _ in people], [one for _, one in people]
@@ -256,7 +280,8 @@ def test_parts_of_a_merge_equal_the_whole(
     if status == "":
         more = make("q", id=("string", names[::-1]), n=("integer", numbers), y=("integer", numbers[::-1]))
         inputs = merging(*inputs, more)
-    assert_parts_equal("merge", inputs, settings, size, "conflicts")
+    with streaming(always=streams):
+        assert_parts_equal("merge", inputs, settings, size, "conflicts")
 
 
 SPELLS = st.lists(

@@ -19,6 +19,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.header import natural_key
 from lomrix.core.table.notes import Note
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
 KeyPairs = tuple[tuple[str, str], ...]
@@ -177,6 +178,16 @@ def _combine_encoded(encoded: Iterable[tuple[Codes, int]]) -> tuple[Codes, int]:
             size = len(old)
         codes, size = key_codes.combine_codes(codes, size, more, max(count, 1))
     return codes, size
+
+
+def locate_rows(keys: Table, table: Table) -> Codes:
+    """Return for each row of a table its position among distinct keys, -1 for none; a missing cell is a value."""
+    groups = group_with_missing(table, table.names)
+    both = concatenate_tables([keys, Table(groups.values)])
+    codes = group_with_missing(both, both.names).codes
+    position = np.full(len(both) + 1, -1, np.int64)
+    position[codes[: len(keys)]] = np.arange(len(keys))
+    return position[codes[len(keys) :]][groups.codes]
 
 
 def find_group_starts(codes: Codes, count: int) -> Codes:

@@ -163,7 +163,7 @@ class Parts:
         roles = list(self.step.division.columns)
         divided = {role: self.tables.get_one(role) for role in roles}
         as_text = choose_key_types(self.step, divided)
-        blocks = {role: list(split_rows(table, -(-self.size // BLOCKS))) for role, table in divided.items()}
+        blocks = {role: list(table.split(-(-self.size // BLOCKS))) for role, table in divided.items()}
         for part in self.divide(blocks, as_text, 0):
             yield {**part, **self.others}
 
@@ -198,7 +198,7 @@ class Parts:
     def split_order(self) -> Iterator[Pieces]:
         """Yield stretches of the rows in the order in which they are sorted."""
         ((role, words),) = self.step.division.columns.items()
-        blocks = list(split_rows(self.tables.get_one(role), -(-self.size // BLOCKS)))
+        blocks = list(self.tables.get_one(role).split(-(-self.size // BLOCKS)))
         for stretch in self.divide_order(blocks, words):
             yield {**self.others, role: stretch}
 
@@ -281,8 +281,7 @@ def apply_in_parts(
         return step.join(results)
     parts = Parts(step, tables, size, make_store, run)
     if step.streaming and parts.cuts is None:
-        blocks = list(split_rows(tables.get_one(step.roles[0].name), size))
-        streamed: Result | None = load_function(step.streaming)(step, blocks, make_store, run)
+        streamed: Result | None = load_function(step.streaming)(step, tables, size, make_store, run)
         if streamed is not None:
             return replace(streamed, account=step.conclude([(streamed.account, streamed.tally)]), tally=None)
     survey = parts.survey(report if step.division.kind == "survey only" else lambda part: None)
@@ -418,12 +417,6 @@ def join_between(tables: Sequence[Table], low: int, high: int) -> Table:
 def count_rows(part: Pieces) -> int:
     """Count the rows of the largest table."""
     return max(sum(map(len, pieces)) for pieces in part.values())
-
-
-def split_rows(table: Table, size: int) -> Iterator[Table]:
-    """Yield a table some rows at a time; a table without rows is one part."""
-    for start in range(0, max(len(table), 1), size):
-        yield table.slice(start, start + size)
 
 
 def find_cuts(step: Step, role: str, table: Table, size: int) -> list[int] | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -82,6 +82,11 @@ class Table:
     def only(self, names: Iterable[str]) -> Table:
         """Return just these columns, in the order given."""
         return self.with_columns({name: self[name] for name in names})
+
+    def split(self, size: int) -> Iterator[Table]:
+        """Yield the table some rows at a time; a table without rows is one part."""
+        for start in range(0, max(len(self), 1), size):
+            yield self.slice(start, start + size)
 
     def slice(self, start: int, stop: int) -> Table:
         """Return the rows from `start` up to `stop`, without copying; they keep their numbers."""

@@ -14,7 +14,7 @@ import numpy as np
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Combinable, combine, combine_all
 from lomrix.core.rows.counted import CountedRows, sum_counts
-from lomrix.core.rows.keys import Groups, group_with_missing
+from lomrix.core.rows.keys import Groups, locate_rows
 from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.aggregate.account import Used
 from lomrix.core.steps.aggregate.grouping import add_computed_keys, find_groups
@@ -56,9 +56,10 @@ class BlockSurvey(Combinable):
 
 
 def aggregate_few_groups(
-    step: Aggregate, blocks: Sequence[Table], make_store: Callable[[], Store], run: Run
+    step: Aggregate, tables: Inputs, size: int, make_store: Callable[[], Store], run: Run
 ) -> Result | None:
-    """Aggregate a table given in blocks; None if it has too many groups, which are divided by key."""
+    """Aggregate a table in blocks; None if it has too many groups, which are divided by key."""
+    blocks = list(tables.get_one().split(size))
     if step.attach or survey_block(step, blocks[0]).has_many_groups:
         return None
     known = combine_all(run(survey_block, ((step, block) for block in blocks)))
@@ -106,7 +107,7 @@ def encode_block(step: Aggregate, block: Table, keys: Table) -> tuple[dict[str, 
     """Return the values of each variable with the number of their group, and how many are used."""
     table, by = add_computed_keys(step, block)
     grouping = Grouping(step, table, by, {})
-    codes = find_codes(keys, group_with_missing(table, by))
+    codes = locate_rows(keys, table.only(by))
     inside = np.flatnonzero(codes >= 0)
     values, used = {}, {}
     for name in dict.fromkeys(name for name, _ in grouping.wanted):
@@ -115,15 +116,6 @@ def encode_block(step: Aggregate, block: Table, keys: Table) -> tuple[dict[str, 
         values[name] = Table({CODE: Column.of("integer", codes[inside[present]]), VALUE: column.take(present)})
         used[name] = Used(len(present), len(inside) - len(present), 0, column.reason_counts())
     return values, used
-
-
-def find_codes(keys: Table, groups: Groups) -> Array:
-    """Return the position among the keys of each row, -1 for none."""
-    both = concatenate_tables([keys, Table(groups.values)])
-    codes = group_with_missing(both, both.names).codes
-    position = np.full(len(both) + 1, -1, np.int64)
-    position[codes[: len(keys)]] = np.arange(len(keys))
-    return position[codes[len(keys) :]][groups.codes]
 
 
 def compute(grouping: Grouping, name: str, stored: Table) -> dict[str, Column]:

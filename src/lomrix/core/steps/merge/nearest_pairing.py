@@ -119,7 +119,7 @@ class NearestPairing(Pairing):
         """Rows of the result that are in both tables: base rows with a near partner."""
         return int(np.count_nonzero(self.base_matched))
 
-    def _balance_keys(self) -> tuple[Balance, ...]:
+    def balance_keys(self) -> tuple[Balance, ...]:
         """Keys alone do not decide here."""
         return ()
 

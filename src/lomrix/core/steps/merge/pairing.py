@@ -277,7 +277,7 @@ class Pairing:
                     _count_alone(self.added, ~self.added_matched & added_kept),
                 ),
             ),
-            *self._balance_keys(),
+            *self.balance_keys(),
             *self._balance_cells(table, overlap),
         )
         new = [name for name in table.names if name not in self.base.columns]
@@ -300,7 +300,8 @@ class Pairing:
         """Rows of the result that are in both tables, by the keys."""
         return self.counts.pairs
 
-    def _balance_keys(self) -> tuple[Balance, ...]:
+    def balance_keys(self) -> tuple[Balance, ...]:
+        """Balance the distinct keys; none where not only keys decide."""
         in_base, in_added = self.counts.base > 0, self.counts.added > 0
         return (
             Balance(

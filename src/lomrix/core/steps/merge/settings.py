@@ -147,6 +147,7 @@ class Merge(Step):
     keying: ClassVar[str] = "lomrix.core.steps.merge.tidy:make_keys"
     surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
+    streaming: ClassVar[str] = "lomrix.core.steps.merge.lookup:merge_lookup"
     one_by_one: ClassVar[str] = "added"
     joining: ClassVar[str] = "lomrix.core.steps.merge.run:join_merges"
     roles: ClassVar[tuple[Role, ...]] = (

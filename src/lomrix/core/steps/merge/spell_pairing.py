@@ -123,7 +123,7 @@ class SpellPairing(Pairing):
 
     # ----------------------------------------------------------------- account
 
-    def _balance_keys(self) -> tuple[Balance, ...]:
+    def balance_keys(self) -> tuple[Balance, ...]:
         """Keys alone do not decide here."""
         return ()
 
