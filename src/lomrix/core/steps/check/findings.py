@@ -34,6 +34,8 @@ from lomrix.core.text.similarity import find_similarity
 from lomrix.core.text.stray import StrayCells, find_stray_cells
 from lomrix.core.wording import shorten_list
 
+# Columns that are checked at once.
+WORKERS = 2
 # Outer fences are this many interquartile ranges beyond the quartiles.
 FENCE = 3.0
 LEAST_VALUES = 12
@@ -104,8 +106,8 @@ def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: s
         column = stray.others if stray is not None else column
         return [*result, *check_values(name, column, entry, table.dictionary)]
 
-    # Columns are independent, and NumPy releases the lock.
-    with ThreadPoolExecutor() as workers:
+    # Columns are independent, and NumPy releases the lock; each takes memory of its own.
+    with ThreadPoolExecutor(WORKERS) as workers:
         findings += [finding for one in workers.map(find_in_column, table.names) for finding in one]
     findings += check_cases(table, case)
     findings += check_spells(table, case, *parse_spell(spell)) if spell else []
@@ -324,9 +326,9 @@ def find_far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
         beyond &= is_beyond_fences(np.log(values))
     if not beyond.any():
         return result, ""
-    inside = column.values[~column.is_missing][~beyond]
-    result[~column.is_missing] = beyond
-    low, high = Column.of(column.type, np.array([inside.min(), inside.max()])).to_text().to_pylist()
+    result[slice(None) if present is None else present] = beyond
+    ends = values.min(where=~beyond, initial=values.max()), values.max(where=~beyond, initial=values.min())
+    low, high = Column.of(column.type, np.array(ends).astype(column.values.dtype)).to_text().to_pylist()
     return result, f"{low} to {high}"
 
 
