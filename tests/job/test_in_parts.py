@@ -18,6 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.combining import PartsDifferError, Shown, Words
+from lomrix.core.steps.aggregate import few_groups
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
@@ -91,7 +92,8 @@ WORK = {
     "to-long": ["--header", "{measure}{n}", "--case", "crew", "--constant", "day,note"],
     "export": ["--missing-code", "n/a", "--missing-code=pulse:-9", "--names-max", "4"],
     "export fixed": ["--form", "fixed", "--columns", "crew,temp,mode"],
-    "aggregate": ["--by", "crew", "--stat", "pulse,temp: n mean sd median"],
+    "aggregate": ["--by", "crew,day", "--stat", "pulse,temp: n mean sd median"],
+    "aggregate totals": ["--by", "crew,mode", "--stat", "pulse,temp: n mean sd median", "--totals"],
     "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
     "merge several": ["people.csv", "ranks.csv", "--key", "crew", "--expect", "many-to-one", "--conflicts", "c.csv"],
     "merge near": ["visits.csv", "--key", "crew", "--near", "minute=at", "--within", "9", "--tidy-keys", "blanks,case"],
@@ -299,6 +301,16 @@ def test_partitions_on_a_full_disk_are_one_plain_error(study: Path, tmp_path: Pa
     assert error.splitlines()[0] == f"error  The scratch folder {tmp_path} cannot hold more."
     assert not (study / "full.csv").exists()
     assert not list(tmp_path.iterdir())
+
+
+def test_totals_of_too_many_groups_are_one_plain_error(study: Path) -> None:
+    words = ["aggregate", "device.parquet", "--by", "crew,day", "--totals", "--out", "many.csv"]
+    with mock.patch.object(few_groups, "MOST_TOGETHER", 1000):
+        _, error = lomrix(*words, "--memory", "0.3MB", cwd=study, status=3)
+        # With memory for all rows they are aggregated at once, as before.
+        lomrix(*words, "--memory", "0.6MB", cwd=study)
+    assert "There is not enough memory for aggregate with these settings" in error
+    assert (study / "many.csv").exists()
 
 
 def fill_disk(*_: Any, **__: Any) -> Any:

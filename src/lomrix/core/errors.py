@@ -113,6 +113,10 @@ class FileError(LomrixError):
     exit_status = 3
 
 
+class AllRowsNeededError(LomrixError):
+    """A step cannot work in parts with these data."""
+
+
 class UnbalancedAccountError(LomrixError):
     """A step lost or invented rows: a bug in Lomrix, which stops itself."""
 

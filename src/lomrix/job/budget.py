@@ -101,6 +101,11 @@ def find_free_memory() -> int:
     return max(min(free), 0)
 
 
+def find_allowed_memory(options: RunningOptions) -> int:
+    """Return the bytes that may be used."""
+    return parse_memory(options.memory) if options.memory else find_free_memory()
+
+
 @dataclass(frozen=True)
 class Input:
     """An input as far as it is known before it is read: name, rows, bytes that a row takes in memory, and whether it is
@@ -143,7 +148,7 @@ def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, 
     need = sum(known.size for known in inputs)
     if need < LEAST and not options.memory:
         return Way()
-    free = find_free_memory() if not options.memory else parse_memory(options.memory)
+    free = find_allowed_memory(options)
     budget = int(free * DEFAULT_SHARE) if not options.memory else free
     if need <= (budget if divides or options.memory else free):
         return Way()
@@ -154,12 +159,17 @@ def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, 
         for_parts = max(budget - others, budget // 4) // options.workers
         row_size = max((known.row_size for known in inputs if known.is_first), default=1)
         return Way(True, max(int(for_parts * SHARE_OF_PARTS) // row_size, 1000))
-    largest = max(inputs, key=lambda known: known.size)
     if step.row_size_on_disk:
         need = sum(known.rows for known in inputs) * step.row_size_on_disk
         if need <= free:
             return Way(True)
-    raise OutOfMemoryError(
+    raise shortage(inputs, step, need, free)
+
+
+def shortage(inputs: Sequence[Input], step: Step, need: int, free: int) -> OutOfMemoryError:
+    """Return the error that a step needs more memory than it may use."""
+    largest = max(inputs, key=lambda known: known.size)
+    return OutOfMemoryError(
         f"There is not enough memory for {step.word} with these settings, which needs all rows at once. "
         "Nothing was written.",
         where=f"about {format_bytes(need)} are needed, {format_bytes(free)} may be used; "

@@ -6,11 +6,20 @@ import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+from lomrix.core.errors import AllRowsNeededError
 from lomrix.core.steps.parts import Run, apply_in_parts
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.files.scratch import Scratch
-from lomrix.job.budget import Input, Way, choose_rows_for_workers, choose_way, parse_memory
+from lomrix.job.budget import (
+    Input,
+    Way,
+    choose_rows_for_workers,
+    choose_way,
+    find_allowed_memory,
+    parse_memory,
+    shortage,
+)
 from lomrix.job.memory import release_memory
 from lomrix.job.task import Task
 
@@ -25,6 +34,7 @@ class Execution:
     run: Run | None = None
     workers: str = ""  # who works on the parts, for the account
     notes: list[Note] = field(default_factory=list)
+    known: Sequence[Input] = ()  # the inputs
 
     @classmethod
     def choose(
@@ -40,7 +50,7 @@ class Execution:
         has_secret = any(role.content == "secret" for role in task.step.roles)
         if options.cluster and divides and known and not has_secret:
             return cls._on_cluster(task, known, stage, stack)
-        execution = cls(task, choose_way(options, known, task.step, divides=divides))
+        execution = cls(task, choose_way(options, known, task.step, divides=divides), known=known)
         if execution.way.on_disk:
             execution._use_disk(known, stack)
         is_whole = execution.way.rows_at_once is None
@@ -70,7 +80,7 @@ class Execution:
         """Divide for the workers of a cluster, whatever the memory here."""
         from lomrix.job.cluster import Cluster
 
-        execution = cls(task, Way(True))
+        execution = cls(task, Way(True), known=known)
         scratch = execution._use_disk(known, stack)
         stage(f"connecting to {task.running.cluster}")
         cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster, task.running.cluster_tls))
@@ -106,9 +116,15 @@ class Execution:
 
         release_memory()
         run = self.run or self.scratch.run
-        result = apply_in_parts(
-            task.step, tables, task.requested_extras, size, self.scratch.make_store, begin_part, run
-        )
+        try:
+            result = apply_in_parts(
+                task.step, tables, task.requested_extras, size, self.scratch.make_store, begin_part, run
+            )
+        except AllRowsNeededError as error:
+            need, allowed = sum(known.size for known in self.known), find_allowed_memory(task.running)
+            if need > allowed:
+                raise shortage(self.known, task.step, need, allowed) from error
+            return task.step.apply(tables, task.requested_extras)
         release_memory()
         reason = "" if task.running.cluster else " to stay within the memory limit"
         text = f"processed in {max(count, 1):,} {'part' if count <= 1 else 'parts'}{self.workers}{reason}."

@@ -33,14 +33,18 @@ from tests.core.steps.test_whole_accounts import happening
 from tests.tables import merging, sources
 
 
-def divides(scene: str) -> bool:
+def find_ways(scene: str) -> tuple[bool, ...]:
+    """How a scene can be done in parts: in blocks wherever that is possible (True), or not (False)."""
     word, inputs, settings = SCENES[scene]
     entry = find_entry(word)
     assert entry is not None
     try:
-        return entry.load()(**settings).can_divide((), {role: len(inputs.get_all(role)) for role in inputs.roles})
+        step = entry.load()(**settings)
+        if not step.can_divide((), {role: len(inputs.get_all(role)) for role in inputs.roles}):
+            return ()
     except LomrixError:
-        return False
+        return ()
+    return (True, False) if step.streaming and step.division.kind == "by key" else (True,)
 
 
 def comparable(result: Result) -> Result:
@@ -76,14 +80,7 @@ def streaming(*, always: bool) -> Iterator[None]:
 
 
 @pytest.mark.parametrize("size", [1, 2, 7, 1000])
-@pytest.mark.parametrize(
-    ("scene", "streams"),
-    [
-        (scene, streams)
-        for scene, (word, *_) in SCENES.items() if divides(scene)
-        for streams in ((True, False) if word in ("aggregate", "merge") else (True,))
-    ],
-)  # fmt: skip
+@pytest.mark.parametrize(("scene", "streams"), [(scene, streams) for scene in SCENES for streams in find_ways(scene)])
 def test_parts_equal_the_whole(scene: str, streams: bool, size: int) -> None:
     with streaming(always=streams):
         assert_parts_equal(*SCENES[scene], size, "all")
@@ -130,6 +127,9 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("aggregate", {"by": ("id", "t"), "stat": ("x,y: min max first last", "share(y > 1)"), "missing_group": "own"}),
     ("aggregate", {"by": ("bands(y, 1, 5)",), "stat": ("x: mean",)}),
     ("aggregate", {"by": ("id",), "stat": ("x: mean median", "y: sum"), "attach": True, "deviation": True}),
+    ("aggregate", {"by": ("t", "y"), "stat": ("x,month: mean n median", "id: commonest first"), "totals": True}),
+    ("aggregate", {"by": ("y", "id"), "totals": True, "missing_group": "own"}),
+    ("aggregate", {"by": ("t",), "stat": ("x: sd", "n(y > 1)"), "empty_groups": True}),
     ("tally", {"variables": ("t", "id"), "by": ("y",), "percent": "row"}),
     ("profile", {}),
     ("compare", {"measure": "x,y,month", "between": "t"}),
@@ -165,7 +165,7 @@ def test_parts_of_any_table_equal_the_whole(
     word, settings = work
 
     leaves_out = {"one_per", "sample"} & set(settings) or {"sort_by", "where"} <= set(settings)
-    with streaming(always=streams):
+    with streaming(always=streams or not {"totals", "empty_groups"}.isdisjoint(settings)):
         assert_parts_equal(word, inputs, settings, size, *(["left_out"] if leaves_out else []))
 
 

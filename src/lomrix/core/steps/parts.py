@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Combinable, combine_all
-from lomrix.core.errors import DataError
+from lomrix.core.errors import AllRowsNeededError, DataError
 from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.rows.sorting import divide_by_order, find_bounds
 from lomrix.core.steps.account import Account
@@ -284,6 +284,8 @@ def apply_in_parts(
         streamed: Result | None = load_function(step.streaming)(step, tables, size, make_store, run)
         if streamed is not None:
             return replace(streamed, account=step.conclude([(streamed.account, streamed.tally)]), tally=None)
+    if step.division.kind == "blocks":
+        raise AllRowsNeededError(f"{step.word} needs all rows at once.")
     survey = parts.survey(report if step.division.kind == "survey only" else lambda part: None)
     if step.division.kind == "survey only":
         report(0)

@@ -75,10 +75,11 @@ class HelpTopic:
 @dataclass(frozen=True)
 class Division:
     """How the work of a step may be divided: by rows of the first role, by key, by the order in which rows are sorted,
-    or not at all; with "survey only" its survey, of any rows or by key, is all that it needs.
+    or not at all; with "survey only" its survey, of any rows or by key, is all that it needs, and with "blocks" its
+    `streaming` decides.
     """
 
-    kind: Literal["any rows", "survey only", "by key", "by order", "whole"] = "whole"
+    kind: Literal["any rows", "survey only", "by key", "by order", "blocks", "whole"] = "whole"
     columns: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property

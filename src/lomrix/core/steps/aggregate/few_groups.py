@@ -5,7 +5,7 @@ A division by key would leave all rows of a group together, which may be most ro
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -13,13 +13,14 @@ import numpy as np
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Combinable, combine, combine_all
-from lomrix.core.rows.counted import CountedRows, sum_counts
+from lomrix.core.rows.counted import CountedRows, Counts, sum_counts
 from lomrix.core.rows.keys import Groups, locate_rows
 from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.aggregate.account import Used
-from lomrix.core.steps.aggregate.grouping import add_computed_keys, find_groups
+from lomrix.core.steps.aggregate.grouping import add_computed_keys, find_groups, make_totals
 from lomrix.core.steps.aggregate.run import Extents, Grouping, survey
 from lomrix.core.steps.aggregate.settings import Aggregate
+from lomrix.core.steps.aggregate.suppression import ROWS
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
@@ -28,8 +29,9 @@ from lomrix.core.table.table import Table
 if TYPE_CHECKING:
     from lomrix.core.steps.parts import Run, Store
 
-MOST_GROUPS = 1_000
-CODE, VALUE = "code", "value"
+# Groups that are aggregated this way: more of them are divided by key, unless they are needed together.
+MOST_GROUPS, MOST_TOGETHER = 1_000, 16_000
+VALUE = "value"
 
 
 @dataclass(frozen=True)
@@ -41,11 +43,6 @@ class BlockSurvey(Combinable):
     keys: CountedRows
     extents: Extents
     sample: Table
-
-    @property
-    def has_many_groups(self) -> bool:
-        """True if there are too many groups."""
-        return len(self.keys.counts) > MOST_GROUPS
 
     def combine(self, later: BlockSurvey) -> BlockSurvey:
         """Add what is known of later rows."""
@@ -60,10 +57,11 @@ def aggregate_few_groups(
 ) -> Result | None:
     """Aggregate a table in blocks; None if it has too many groups, which are divided by key."""
     blocks = list(tables.get_one().split(size))
-    if step.attach or survey_block(step, blocks[0]).has_many_groups:
+    most = MOST_GROUPS if step.division.is_by_key else MOST_TOGETHER
+    if step.attach or len(survey_block(step, blocks[0]).keys.counts) > most:
         return None
     known = combine_all(run(survey_block, ((step, block) for block in blocks)))
-    if known.has_many_groups:
+    if len(known.keys.counts) > most:
         return None
     sample, by = add_computed_keys(step, replace(known.sample, first_row=blocks[0].first_row))
     groups = find_groups(step, known.keys.table, by)
@@ -71,17 +69,22 @@ def aggregate_few_groups(
     grouping = Grouping(step, sample, by, known.extents)
     grouping.groups = Groups(np.zeros(len(sample), np.int64), groups.count, groups.values)
     grouping.sizes = sizes
+    totals = make_totals(Groups(np.arange(groups.count), groups.count, groups.values), by) if step.totals else []
     variables = list(dict.fromkeys(name for name, _ in grouping.wanted))
     stores = {name: make_store() for name in variables}
     used = dict.fromkeys(variables, Used(0, 0, 0, {}))
-    keys = Table(groups.values)
-    for values, counts in run(encode_block, ((step, block, keys) for block in blocks), keeps=True):
+    codes, keys = [np.arange(groups.count), *(level.codes for level in totals)], Table(groups.values)
+    for values, counts in run(encode_block, ((step, block, keys, codes) for block in blocks), keeps=True):
         for name in variables:
             stores[name].append(values[name])
             used[name] = combine(used[name], counts[name])
-    if variables:
-        computed = {name: compute(grouping, name, stores[name].finish()) for name in variables}
-        grouping.computed = {grouping.names[pair]: computed[pair[0]][pair[1]] for pair in grouping.wanted}
+    stored = {name: stores[name].finish() for name in variables}
+    grouping.computed = compute(grouping, stored, "0", sizes)
+    sizes_of_totals = (sum_counts(level.codes, level.count, sizes) for level in totals)
+    grouping.levels = [
+        {**level.values, **compute(grouping, stored, str(index), sizes_of_level)}
+        for index, (level, sizes_of_level) in enumerate(zip(totals, sizes_of_totals, strict=True), start=1)
+    ]
     result = grouping.make_table()
     tally = replace(
         grouping.make_tally(), used={**used}, left=count_left(known.keys, groups.codes, by), rows=known.keys.total
@@ -103,8 +106,13 @@ def find_filled_rows(table: Table) -> Array:
     return np.unique(np.concatenate(filled))
 
 
-def encode_block(step: Aggregate, block: Table, keys: Table) -> tuple[dict[str, Table], dict[str, Used]]:
-    """Return the values of each variable with the number of their group, and how many are used."""
+def encode_block(
+    step: Aggregate, block: Table, keys: Table, levels: Sequence[Array]
+) -> tuple[dict[str, Table], dict[str, Used]]:
+    """Return the values of each variable with the numbers of their groups, and how many are used.
+
+    `levels` has the group, and for each level of totals the total, of each of the keys.
+    """
     table, by = add_computed_keys(step, block)
     grouping = Grouping(step, table, by, {})
     codes = locate_rows(keys, table.only(by))
@@ -113,19 +121,25 @@ def encode_block(step: Aggregate, block: Table, keys: Table) -> tuple[dict[str, 
     for name in dict.fromkeys(name for name, _ in grouping.wanted):
         column = grouping.computed_from[name].take(inside)
         present = np.flatnonzero(~column.is_missing)
-        values[name] = Table({CODE: Column.of("integer", codes[inside[present]]), VALUE: column.take(present)})
+        groups = codes[inside[present]]
+        numbers = {str(index): Column.of("integer", level[groups]) for index, level in enumerate(levels)}
+        values[name] = Table({**numbers, VALUE: column.take(present)})
         used[name] = Used(len(present), len(inside) - len(present), 0, column.reason_counts())
     return values, used
 
 
-def compute(grouping: Grouping, name: str, stored: Table) -> dict[str, Column]:
-    """Compute the statistics of a variable, whose values are mapped from disk."""
-    labels = grouping.rows.dictionary.labels_of(name)
-    summary = Summary(
-        stored[VALUE], stored[CODE].values, grouping.groups.count, grouping.sizes, labels,
-        extent=grouping.extents.get(name), is_on_disk=True,
-    )  # fmt: skip
-    return {statistic: summary.compute(statistic) for variable, statistic in grouping.wanted if variable == name}
+def compute(grouping: Grouping, stored: Mapping[str, Table], level: str, sizes: Counts) -> dict[str, Column]:
+    """Compute the statistics of the groups at one level, one variable after the other, from values on disk."""
+    if not stored:
+        return {ROWS: Column.of("integer", sizes)}
+    computed: dict[tuple[str, str], Column] = {}
+    for name, table in stored.items():
+        summary = Summary(
+            table[VALUE], table[level].values, len(sizes), sizes, grouping.rows.dictionary.labels_of(name),
+            extent=grouping.extents.get(name), is_on_disk=True,
+        )  # fmt: skip
+        computed |= {pair: summary.compute(pair[1]) for pair in grouping.wanted if pair[0] == name}
+    return {grouping.names[pair]: computed[pair] for pair in grouping.wanted}
 
 
 def count_left(keys: CountedRows, codes: Array, by: Sequence[str]) -> dict[str, int]:

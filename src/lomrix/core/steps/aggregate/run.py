@@ -285,7 +285,10 @@ class Grouping:
         else:
             columns = {**self.groups.values, **self.computed}
             if self.step.totals:
-                columns = self._add_totals(columns)
+                columns = {
+                    name: concatenate([column, *(level[name] for level in self.levels)])
+                    for name, column in columns.items()
+                }
         dictionary = self.rows.dictionary
         for (variable, statistic), name in self.names.items():
             dictionary = dictionary.with_variable(name, self._describe(variable, statistic))
@@ -301,15 +304,15 @@ class Grouping:
         group_mean = suppress(mean, self.suppression.get_hidden(variable)).take_or(self.groups.codes, UNDEFINED)
         return make_result("number", column.values.astype(np.float64) - group_mean.values, [column, group_mean])
 
-    def _add_totals(self, columns: dict[str, Column]) -> dict[str, Column]:
-        """Add rows for the totals below."""
-        parts = {name: [column] for name, column in columns.items()}
+    @cached_property
+    def levels(self) -> list[Columns]:
+        """The keys and statistics of each level of totals."""
+        levels = []
         for level, groups in enumerate(make_totals(self.groups, self.by), start=1):
             rows = group_sizes(groups.codes[groups.codes >= 0], groups.count)
-            below = {**groups.values, **self._compute_level(groups, rows, self._summarize(groups, rows), level)}
-            for name, part in parts.items():
-                part.append(below[name])
-        return {name: concatenate(part) for name, part in parts.items()}
+            computed = self._compute_level(groups, rows, self._summarize(groups, rows), level)
+            levels.append({**groups.values, **computed})
+        return levels
 
     def _describe(self, variable: str, name: str) -> Variable:
         entry = self.rows.dictionary.of(variable)

@@ -238,13 +238,13 @@ class Aggregate(Step):
 
     @property
     def division(self) -> Division:
-        """By group, unless statistics are wanted of several groups together."""
-        of_several = self.totals or self.min_n or self.empty_groups or self.weight
+        """By group; in blocks if there is more than these, which only few groups allow."""
         computed = [words for name, words in self.keys if name]
         is_computed_by_row = all(is_by_row(parse(words)) for words in computed)
-        if of_several or not is_computed_by_row or (computed and self.missing_group == "own"):
+        is_one_by_one = is_computed_by_row and not (computed and self.missing_group == "own")
+        if self.min_n or self.weight or not is_one_by_one:
             return WHOLE
-        return Division("by key", {"source": self.by})
+        return Division("blocks" if self.totals or self.empty_groups else "by key", {"source": self.by})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the grouping columns and those of the statistics."""
