@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -12,10 +12,11 @@ from lomrix.core.arrays.codes import Codes, rank_values
 from lomrix.core.arrays.matching import count_codes, find_first_rows
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Combinable
+from lomrix.core.rows.counted import Counts, sum_counts
 from lomrix.core.rows.keys import encode_cells, encode_rows
 from lomrix.core.rows.partitions import Hashes, hash_rows
 from lomrix.core.table.column import Column
-from lomrix.core.table.renaming import concatenate_columns
+from lomrix.core.table.renaming import concatenate_columns, concatenate_tables
 from lomrix.core.table.table import Table
 
 # Distinct values of a column that are kept.
@@ -34,24 +35,43 @@ FIRST_ROWS = 1 << 16
 SAMPLE = 20_000
 # Rows that are looked at together.
 BLOCK = 1 << 18
-Counts = npt.NDArray[np.int64]
+VALUE = "value"
 
 
 @dataclass(frozen=True)
-class DistinctValues(Combinable):
-    """The distinct values of a column in the order in which they first occur, and how often each does."""
+class DistinctRows(Combinable):
+    """Distinct rows without missing cells: the first of each, with its number, and how often it occurs."""
 
-    values: Column
+    table: Table
     counts: Counts
 
-    def combine(self, later: DistinctValues) -> DistinctValues:
-        """Add those of later rows."""
-        both = concatenate_columns([self.values, later.values], self.values.type)
-        codes, size = encode_cells(both)
-        first = find_first_rows(codes, size)
-        order = np.sort(first[first >= 0])
-        counts = np.bincount(codes, np.concatenate([self.counts, later.counts]), size).astype(np.int64)
-        return DistinctValues(both.take(order), counts[codes[order]])
+    @classmethod
+    def of(cls, table: Table, counts: Counts | None = None) -> DistinctRows:
+        """Count rows that each stand for one row, or for as many as `counts` has."""
+        codes, size = encode_rows(table, tuple(table.names))
+        return cls.of_codes(table, codes, sum_counts(codes, size, counts))
+
+    @classmethod
+    def of_codes(cls, table: Table, codes: Codes, counts: Counts) -> DistinctRows:
+        """Choose the rows by their codes (-1: missing), given how often each code occurs."""
+        rows = np.sort(find_firsts(codes, counts)[counts > 0])
+        return cls(take_numbered(table, rows), counts[codes[rows]])
+
+    def combine(self, later: DistinctRows) -> DistinctRows:
+        """Add later rows."""
+        both = concatenate_tables([self.table, later.table])
+        return DistinctRows.of(both, np.concatenate([self.counts, later.counts]))
+
+    @property
+    def values(self) -> Column:
+        """The values, if there is one column."""
+        (column,) = self.table.columns.values()
+        return column
+
+
+def take_numbered(table: Table, rows: Array) -> Table:
+    """Return some rows with their numbers."""
+    return replace(table.take(rows), row_numbers=table.find_row_numbers(rows))
 
 
 @dataclass(frozen=True)
@@ -222,7 +242,7 @@ class ColumnSurvey(Combinable):
     decimals: int  # numbers that are not whole
     shown: Column  # the first value and the last one
     ends: Column | None  # numbers and dates: the lowest and highest distinct values, in their order
-    distinct: DistinctValues | None
+    distinct: DistinctRows | None
     occurrences: Occurrences | None = None
 
     @classmethod
@@ -236,11 +256,10 @@ class ColumnSurvey(Combinable):
             codes, values = rank_values(column.values, column.is_missing)
             size, ends = len(values), cut_ends(Column.of(column.type, values))
         counts = count_codes(codes, size)
-        distinct: DistinctValues | None = None
+        distinct: DistinctRows | None = None
         occurrences = Occurrences.of(counts)
         if occurrences.distinct <= MOST_DISTINCT:
-            order = np.sort(find_firsts(codes, counts)[counts > 0])
-            distinct = DistinctValues(column.take(order), counts[codes[order]])
+            distinct = DistinctRows.of_codes(Table({VALUE: column}), codes, counts)
         elif not is_mostly_distinct(occurrences.distinct, len(column)):
             occurrences = Occurrences.of(counts, find_most_frequent(counts, find_firsts(codes, counts)))
         decimals = int(counts[values % 1 != 0].sum()) if column.type == "number" else 0
@@ -249,7 +268,7 @@ class ColumnSurvey(Combinable):
 
     def combine(self, later: ColumnSurvey) -> ColumnSurvey:
         """Add what is known of later rows."""
-        distinct: DistinctValues | None = None
+        distinct: DistinctRows | None = None
         if self.distinct is not None and later.distinct is not None:
             distinct = self.distinct.combine(later.distinct)
             distinct = distinct if len(distinct.counts) <= MOST_DISTINCT else None

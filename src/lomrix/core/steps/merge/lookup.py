@@ -7,16 +7,16 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.matching import count_codes, find_first_rows
-from lomrix.core.combining import MOST_EXAMPLES, Combinable, First, Shown, combine_all
+from lomrix.core.arrays.matching import count_codes
+from lomrix.core.combining import MOST_EXAMPLES, First, Shown, combine_all
 from lomrix.core.rows.keys import encode_rows, locate_rows, show_repeated
-from lomrix.core.rows.occurrences import is_unique
+from lomrix.core.rows.occurrences import DistinctRows, is_unique, take_numbered
 from lomrix.core.steps.account import Account, Balance
 from lomrix.core.steps.merge.pairing import Pairing
 from lomrix.core.steps.merge.run import Merging, Tally, require_known_columns
@@ -31,30 +31,6 @@ if TYPE_CHECKING:
 
 # The added table, and the distinct keys of the base, have at most this share of the rows of a part.
 SMALL = 0.25
-
-
-@dataclass(frozen=True)
-class DistinctKeys(Combinable):
-    """The first row of each key, with its number, and how many rows have it; missing keys left out."""
-
-    table: Table
-    counts: npt.NDArray[np.int64]
-
-    @classmethod
-    def of(cls, table: Table, counts: npt.NDArray[np.int64] | None = None) -> DistinctKeys:
-        """Count rows that each stand for one row, or for as many as `counts` has."""
-        codes, size = encode_rows(table, tuple(table.names))
-        first = find_first_rows(codes, size)
-        rows = np.sort(first[first >= 0])
-        totals = count_codes(codes, size)
-        if counts is not None:
-            totals = np.bincount(codes, counts, size).astype(np.int64)
-        return cls(take_numbered(table, rows), totals[codes[rows]])
-
-    def combine(self, later: DistinctKeys) -> DistinctKeys:
-        """Add the rows of a later part."""
-        both = concatenate_tables([self.table, later.table])
-        return DistinctKeys.of(both, np.concatenate([self.counts, later.counts]))
 
 
 def merge_lookup(step: Merge, tables: Inputs, size: int, make_store: Callable[[], Store], run: Run) -> Result | None:
@@ -105,9 +81,9 @@ def find_complete_rows(added: Table, key: KeyPairs) -> npt.NDArray[np.int64]:
     return np.flatnonzero(np.logical_and.reduce([~added[second].is_missing for _, second in key]))
 
 
-def survey_keys(block: Table, key: KeyPairs) -> DistinctKeys:
+def survey_keys(block: Table, key: KeyPairs) -> DistinctRows:
     """Return the distinct keys of some rows of the base."""
-    return DistinctKeys.of(block.only([first for first, _ in key]))
+    return DistinctRows.of(block.only([first for first, _ in key]))
 
 
 def merge_block(step: Merge, key: KeyPairs, block: Table, added: Table) -> Result:
@@ -120,12 +96,7 @@ def merge_block(step: Merge, key: KeyPairs, block: Table, added: Table) -> Resul
     return merging.run(())
 
 
-def take_numbered(table: Table, rows: npt.NDArray[np.int64]) -> Table:
-    """Return some rows with their numbers."""
-    return replace(table.take(rows), row_numbers=table.find_row_numbers(rows))
-
-
-def describe_sides(pairing: Pairing, known: DistinctKeys, blocks: Sequence[Table]) -> Sides:
+def describe_sides(pairing: Pairing, known: DistinctRows, blocks: Sequence[Table]) -> Sides:
     """Return what is known of the keys of both sides, given the pairs of the base's distinct keys."""
     sides, counts = (
         pairing.sides,
