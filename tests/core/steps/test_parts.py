@@ -129,6 +129,7 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("aggregate", {"by": ("id",), "stat": ("x: mean median", "y: sum"), "attach": True, "deviation": True}),
     ("aggregate", {"by": ("t", "y"), "stat": ("x,month: mean n median", "id: commonest first"), "totals": True}),
     ("aggregate", {"by": ("y", "id"), "totals": True, "missing_group": "own"}),
+    ("aggregate", {"by": ("bands(x, 1, 2)", "t"), "stat": ("y: mean",), "missing_group": "own"}),
     ("aggregate", {"by": ("t",), "stat": ("x: sd", "n(y > 1)"), "empty_groups": True}),
     ("tally", {"variables": ("t", "id"), "by": ("y",), "percent": "row"}),
     ("profile", {}),

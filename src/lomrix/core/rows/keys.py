@@ -151,9 +151,10 @@ def group_rows(table: Table, names: list[str] | tuple[str, ...]) -> Groups:
 
 
 def group_with_missing(table: Table, by: Sequence[str]) -> Groups:
-    """Group rows so that a missing key is a value of its own, one for each reason, after all others."""
+    """Group rows so that a missing key is a value of its own, one for each reason, by name after all others."""
 
     def rank(column: Column) -> tuple[Codes, int]:
+        column = column.sort_reasons()
         ranks, size = rank_cells(column)
         if column.why is None:
             return ranks, size

@@ -254,13 +254,6 @@ class Column:
         numbers[1:] = [list(counts).index(reason) + 1 if reason in counts else 0 for reason in self.reasons]
         return Column(self.type, self.stored, numbers[self.why], tuple(counts), self.pool)
 
-    def with_reasons_of(self, other: Column) -> Column:
-        """Return the column with its reasons numbered as in another column, and its own others after these."""
-        if self.why is None:
-            return self
-        reasons = join_reasons(other.reasons, self.reasons)
-        return Column(self.type, self.stored, renumber_why(self.why, self.reasons, reasons), reasons, self.pool)
-
     def compact(self) -> Column:
         """Return a string column whose pool holds exactly the strings that occur, each once."""
         column = self.encode()

@@ -118,14 +118,8 @@ def arrange(step: Aggregate, table: Table, tables: Inputs) -> Table:
     """Sort the groups of all parts."""
     if step.attach:
         return table
-    source = tables.get_one()
-    _, by = add_computed_keys(step, source.first(0))
-    # Groups of missing keys come in the order of the reasons in the whole.
-    columns = {
-        name: table[name].with_reasons_of(source[name]) if name in source.columns else table[name] for name in by
-    }
-    groups = group_with_missing(Table(columns), by)
-    return table.take(np.argsort(groups.codes, kind="stable"))
+    _, by = add_computed_keys(step, tables.get_one().first(0))
+    return table.take(np.argsort(group_with_missing(table, by).codes, kind="stable"))
 
 
 @dataclass

@@ -239,10 +239,7 @@ class Aggregate(Step):
     @property
     def division(self) -> Division:
         """By group; in blocks if there is more than these, which only few groups allow."""
-        computed = [words for name, words in self.keys if name]
-        is_computed_by_row = all(is_by_row(parse(words)) for words in computed)
-        is_one_by_one = is_computed_by_row and not (computed and self.missing_group == "own")
-        if self.min_n or self.weight or not is_one_by_one:
+        if self.min_n or self.weight or not all(is_by_row(parse(words)) for name, words in self.keys if name):
             return WHOLE
         return Division("blocks" if self.totals or self.empty_groups else "by key", {"source": self.by})
 
