@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lomrix.core.rows import occurrences
+from lomrix.core.rows import column_survey, occurrences
 from lomrix.core.rows.candidate_keys import find_candidate_keys
 from lomrix.core.rows.occurrences import count_occurrences, is_unique
 from lomrix.core.steps.parts import apply_in_parts
@@ -76,8 +76,8 @@ def test_values_are_counted_alike_in_any_number_of_passes(
 
 
 def test_many_values_are_counted_over_all_parts(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(occurrences, "MOST_DISTINCT", 3)
-    monkeypatch.setattr(occurrences, "MOST_ENDS", 3)
+    monkeypatch.setattr(column_survey, "MOST_DISTINCT", 3)
+    monkeypatch.setattr(column_survey, "MOST_ENDS", 3)
     ids = [f"K{at // 3:02d}" for at in (5, *range(120))]
     made = table(id=ids, x=[-9, *range(20, 139), 999], y=[0.5, *range(120)], z=[*range(10, 130), 10])
     whole = apply_in_parts(Profile(), sources(made), (), 7)

@@ -98,10 +98,8 @@ def merge_block(step: Merge, key: KeyPairs, block: Table, added: Table) -> Resul
 
 def describe_sides(pairing: Pairing, known: DistinctRows, blocks: Sequence[Table]) -> Sides:
     """Return what is known of the keys of both sides, given the pairs of the base's distinct keys."""
-    sides, counts = (
-        pairing.sides,
-        dict(zip(known.table.number_rows(np.arange(len(known.counts))), known.counts.tolist(), strict=True)),
-    )
+    sides, numbers = pairing.sides, known.table.number_rows(np.arange(len(known.counts)))
+    counts = dict(zip(numbers, known.counts.tolist(), strict=True))
     unmatched = tuple((row, (text, counts[row])) for row, (text, _) in sides.base.first_unmatched.items)
     repeated = np.flatnonzero(known.counts > 1)
     repeating = Shown([], 0, separator="; ")

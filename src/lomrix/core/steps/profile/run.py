@@ -13,11 +13,11 @@ from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import MOST_EXAMPLES, Extreme
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import find_candidate_keys
+from lomrix.core.rows.column_survey import ColumnSurvey
 from lomrix.core.rows.occurrences import (
     BLOCK,
     MOST_FREQUENT,
     NEARLY,
-    ColumnSurvey,
     Occurrences,
     count_occurrences,
     find_repeats,
