@@ -15,6 +15,7 @@ class Report(Step):
 
     word: ClassVar[str] = "report"
     implementation: ClassVar[str] = "lomrix.core.steps.report.run:report"
+    row_size_on_disk: ClassVar[int] = 190
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to describe."),)
     result: ClassVar[Literal["table", "report", "report only", "page"]] = "page"
 
