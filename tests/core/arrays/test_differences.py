@@ -42,8 +42,8 @@ def test_groups_too_small_to_be_tested(n: list[int], variance: list[float]) -> N
 
 @pytest.mark.parametrize("scale", [1.0, 0.01])
 def test_analysis_of_variance_does_not_depend_on_the_unit(scale: float) -> None:
-    # Within 2 (2 - 1) 0.02 = 0.04, between 2 (0.1 squared + 0.1 squared) = 0.04.
-    found = anova(np.array([2, 2, 0]), np.array([0.1, 0.3, 0]) * scale, np.array([0.02, 0.02, 0]) * scale**2)
+    # Within 4 times 0.1 squared, between 2 (0.1 squared + 0.1 squared): both 0.04.
+    found = anova([CrossProducts.of([np.array(values) * scale]) for values in ([0, 0.2], [0.2, 0.4], [])])
     assert (found.df, found.df_within) == (1, 2)
     assert (found.statistic, found.effect, found.p) == pytest.approx((2, 0.5, 1 - math.sqrt(0.5)))
 

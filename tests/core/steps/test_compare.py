@@ -86,8 +86,7 @@ def test_three_occasions_in_pairs_are_each_held_against_the_first() -> None:
 def test_analysis_of_variance_by_hand_and_welch_by_its_author() -> None:
     # Means 5, 9, 10 of six each: between 84, within 68, so F = 42 / (68 / 15) = 9.2647.
     groups = [[6, 8, 4, 5, 3, 4], [8, 12, 9, 11, 6, 8], [13, 9, 11, 8, 7, 12]]
-    n, mean, variance = (np.array([f(one) for one in groups]) for f in (len, np.mean, lambda one: np.var(one, ddof=1)))
-    found = anova(n, mean, variance)
+    found = anova([CrossProducts.of([np.array(group, np.float64)]) for group in groups])
     assert (found.statistic, found.df, found.df_within, found.effect) == pytest.approx((9.264706, 2, 15, 84 / 152))
     assert found.p == pytest.approx(0.002398777)
     # Welch (1951), page 335: samples of 20, 15, 10 with means 27.8, 24.1, 22.2 and variances 60.1, 6.3, 15.4.

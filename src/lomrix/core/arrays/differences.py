@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -110,13 +111,8 @@ def compare_pairs(n: int, mean: float, variance: float) -> Difference:
     return Difference(mean, low, high, t, n - 1, p, effect, *effect_interval(effect, 1 / n + effect**2 / (2 * n)))
 
 
-def anova(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
-    """One-way analysis of variance.
-
-    Parameters
-    ----------
-    n, mean, variance
-        Of k groups, each of shape (k,).
+def anova(samples: Sequence[CrossProducts]) -> Ratio:
+    """One-way analysis of variance of the last number in several groups, from exact sums.
 
     References
     ----------
@@ -124,17 +120,17 @@ def anova(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:
     """
     from scipy import special
 
-    filled = n > 0
-    n, mean, variance = n[filled], mean[filled], np.nan_to_num(variance[filled])
-    k, total = len(n), int(n.sum())
+    filled = [sample for sample in samples if sample.n]
+    k, total = len(filled), sum(sample.n for sample in filled)
     if k < 2 or total <= k:
         return Ratio()
-    between = float((n * (mean - (n * mean).sum() / total) ** 2).sum())
-    within = float(((n - 1) * variance).sum())
+    of_groups = sum(sample.sums[-1] ** 2 / sample.n for sample in filled)
+    within = sum(sample.products[-1, -1] for sample in filled) - of_groups
+    between = of_groups - sum(sample.sums[-1] for sample in filled) ** 2 / total
     if not within > 0:
         return Ratio()
-    f = between / (k - 1) / (within / (total - k))
-    return Ratio(f, k - 1, total - k, float(special.fdtrc(k - 1, total - k, f)), between / (between + within))
+    f = to_float(between / (k - 1) / (within / (total - k)))
+    return Ratio(f, k - 1, total - k, float(special.fdtrc(k - 1, total - k, f)), to_float(between / (between + within)))
 
 
 def welch_anova(n: Counts, mean: Numbers, variance: Numbers) -> Ratio:

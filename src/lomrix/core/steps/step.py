@@ -169,8 +169,6 @@ class Step(BaseModel):
     row_size_on_disk: ClassVar[int] = 0
     # Module and function that find in a part what the whole decides; the last argument of the implementation.
     surveying: ClassVar[str] = ""
-    # Whether its figure shows only what its survey knows.
-    draws_survey: ClassVar[bool] = False
     # Module and function that stop a step by what the survey of all parts shows.
     checking: ClassVar[str] = ""
     # Module and function that make the result of blocks of rows if that takes less memory than a division by key, else
@@ -229,6 +227,11 @@ class Step(BaseModel):
     @property
     def keeps_rows(self) -> bool:
         """Whether its table has at least as many rows as its first inputs."""
+        return False
+
+    @property
+    def draws_survey(self) -> bool:
+        """Whether its figure shows only what its survey knows."""
         return False
 
     @property

@@ -10,10 +10,8 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.cross_products import CrossProducts
 from lomrix.core.arrays.differences import RegressionLine, fit_line
-from lomrix.core.arrays.statistics import Values
 from lomrix.core.rows.course import MOST_LINES, Average, Course, Courses
 from lomrix.core.rows.statistic_names import NUMERIC
-from lomrix.core.steps.compare.adjusted import AdjustedComparison
 from lomrix.core.steps.compare.sides import Sides
 from lomrix.core.steps.compare.survey import Choice, Pairing
 from lomrix.core.table.table import Table
@@ -45,17 +43,16 @@ class Scatter:
         return not self.measures
 
 
-def make_figure(choice: Choice, sides: Sides, adjusted: Mapping[str, AdjustedComparison]) -> Courses | Scatter:
-    """Return the figure of a comparison; codes are not drawn."""
+def make_figure(choice: Choice, sides: Sides, averages: Mapping[str, Average]) -> Courses | Scatter:
+    """Return the figure of a comparison, given the means of each measure that is drawn."""
     step, table = choice.step, choice.table
-    numbers = [name for name in choice.measures if table[name].type in NUMERIC]
     if step.against:
+        numbers = [name for name in choice.measures if table[name].type in NUMERIC]
         clouds = tuple((format_axis(table, name), make_point_groups(choice, sides, name)) for name in numbers)
         between = format_axis(table, step.between) if step.between else ""
         return Scatter(format_axis(table, step.against), between, clouds)
-    numeric = [name for name in numbers if step.as_numbers or not table.dictionary.labels_of(name)]
     case = ", ".join(step.paired_on) or step.between
-    return Courses((case,), tuple(make_course(choice, sides, name, adjusted.get(name)) for name in numeric), ())
+    return Courses((case,), tuple(make_course(choice, sides, name, average) for name, average in averages.items()), ())
 
 
 def format_axis(table: Table, name: str) -> str:
@@ -64,35 +61,22 @@ def format_axis(table: Table, name: str) -> str:
     return (entry.label or name) + (f" ({entry.unit})" if entry.unit else "")
 
 
-def make_course(choice: Choice, sides: Sides, name: str, adjusted: AdjustedComparison | None) -> Course:
-    """Return the means of the sides, adjusted if there are covariates, and a line for each case if rows are paired."""
-    step, table, count = choice.step, choice.table, len(sides.texts)
-    column, codes = table[name], sides.encode(table)
-    is_complete = (codes >= 0) & ~column.is_missing
-    for covariate in choice.covariates:
-        is_complete &= ~table[covariate].is_missing
-    rows, values = np.flatnonzero(is_complete), column.values.astype(np.float64)
-    lines, pairs = np.zeros((0, count)), 0
+def make_course(choice: Choice, sides: Sides, name: str, average: Average) -> Course:
+    """Return the means of the sides, and a line for each case if rows are paired."""
+    step, table = choice.step, choice.table
+    lines, count = np.zeros((0, len(sides.texts))), int(average.count.sum())
     if step.paired_on:
         pairing = Pairing(choice)
-        order = [pairing.sides.index(side) for side in sides.keys]
-        lines, of_case = pairing.align(column)[:, order], pairing.row_of[:, order]
+        lines = pairing.align(table[name])[:, [pairing.sides.index(side) for side in sides.keys]]
         complete = np.flatnonzero(~np.isnan(lines).any(axis=1))
-        pairs = len(complete)
-        rows = of_case[complete].ravel() if count == 2 else rows
-        sampled = np.unique(np.linspace(0, max(len(complete) - 1, 0), min(MOST_LINES, len(complete))).astype(np.int64))
+        count = len(complete)
+        sampled = np.unique(np.linspace(0, max(count - 1, 0), min(MOST_LINES, count)).astype(np.int64))
         lines = lines[complete[sampled]]
-    values_by_side = Values(codes[rows], values[rows], count)
-    mean, half = values_by_side.mean, values_by_side.half_interval
-    low, high = mean - half, mean + half
-    if adjusted is not None and adjusted.is_possible:
-        mean, low, high = np.array(adjusted.compute_means()).T
-    average = Average("", np.arange(count), values_by_side.sizes, mean, low, high)
     entry, labels = table.dictionary.of(name), table.dictionary.labels_of(step.between)
     ticks = tuple(sides.texts) if labels else tuple(sides.keys)
     return Course(
         name, entry.label, entry.unit, ticks, table.dictionary.of(step.between).label or step.between, (average,),
-        (lines,), pairs if step.paired_on else len(rows), "", bool(step.paired_on) or sides.values.type != "string",
+        (lines,), count, "", bool(step.paired_on) or sides.values.type != "string",
     )  # fmt: skip
 
 

@@ -27,6 +27,7 @@ from lomrix.core.arrays.statistics import compute_half_interval
 from lomrix.core.combining import combine_all
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.counted import sum_counts
+from lomrix.core.rows.course import Average
 from lomrix.core.rows.keys import find_group_starts, rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC
 from lomrix.core.steps.account import Account, Balance, Listing, Part
@@ -78,8 +79,10 @@ def compare(step: Compare, tables: Inputs, wanted: Collection[str], known: Surve
         (*([sides.note] if sides.note else []), *(note for result in results for note in result.notes),
          *note_unadjusted(tests)),
     )  # fmt: skip
-    adjusted = {one.name: one.adjusted for one in comparisons} if choice.covariates else {}
-    extras = {"figure": make_figure(Choice.of(step, table), sides, adjusted)} if "figure" in wanted else {}
+    extras = {}
+    if "figure" in wanted:
+        averages = {one.name: one.average for one in comparisons if one.is_drawn}
+        extras["figure"] = make_figure(Choice.of(step, table), sides, averages)
     return Result(make_table(tests), account, extras)
 
 
@@ -101,11 +104,10 @@ class Means:
 
     @property
     def distances(self) -> Numbers:
-        """Means less the mean of all, which keep their digits where all values are far from 0."""
-        total = sum((sample.sums[-1] for sample in self.samples), Fraction(0)) / max(int(self.sizes.sum()), 1)
-        return np.array([
-            to_float(sample.sums[-1] / sample.n - total) if sample.n else np.nan for sample in self.samples
-        ])  # fmt: skip
+        """Means less the first of them, which keep their digits where all values are far from 0."""
+        exact = [sample.sums[-1] / sample.n if sample.n else None for sample in self.samples]
+        first = next((mean for mean in exact if mean is not None), Fraction(0))
+        return np.array([np.nan if mean is None else to_float(mean - first) for mean in exact])
 
     @property
     def variances(self) -> Numbers:
@@ -170,6 +172,33 @@ class MeasureComparison:
             )
         return self._compare_pairs() if kind == "pairs" else self._compare_groups()
 
+    @property
+    def is_drawn(self) -> bool:
+        """True if it has means."""
+        return self.choice.table[self.name].type in NUMERIC and not self.choice.is_coded(self.name)
+
+    @cached_property
+    def _means(self) -> Means:
+        """What is known of each side; of two sides in pairs, from the cases that have both."""
+        keys = self.sides.keys
+        if self.step.paired_on and len(keys) == 2:
+            pair = self._pair(*keys)
+            return Means([choose_item(pair, index) for index in range(2)])
+        nothing = CrossProducts.of([np.zeros(0)] * (len(self.choice.others) + 1))
+        return Means([
+            combine_all([nothing, *(sums for key, sums in self.survey.sums.items() if key[:1] == (side,) and
+                                    (len(key) == 1 or not self.step.paired_on))]) for side in keys
+        ])  # fmt: skip
+
+    @property
+    def average(self) -> Average:
+        """The means to be drawn, adjusted if there are covariates."""
+        means, half = self._means.means, self._means.half_intervals
+        low, high = means - half, means + half
+        if self.choice.covariates and self.adjusted.is_possible:
+            means, low, high = np.array(self.adjusted.compute_means()).T
+        return Average("", np.arange(len(means)), self._means.sizes, means, low, high)
+
     def _make_title(self) -> str:
         label = self.choice.table.dictionary.of(self.name).label
         return f"{self.name} ({label})" if label else self.name
@@ -210,7 +239,7 @@ class MeasureComparison:
     # ------------------------------------------------------------------ groups
 
     def _compare_groups(self) -> MeasureResult:
-        groups = Means([self._get_sums(side) for side in self.sides.keys])
+        groups = self._means
         n, mean, variance, count = groups.sizes, groups.distances, groups.variances, len(self.sides.texts)
         base = {"measure": self.name, "n": int(n.sum())}
         tests: list[dict[str, Any]]
@@ -220,7 +249,7 @@ class MeasureComparison:
         else:
             base_of_groups = {**base, "comparison": f"{count} groups"}
             tests = [
-                {**base_of_groups, **ratio_to_row(anova(n, mean, variance), "analysis of variance")},
+                {**base_of_groups, **ratio_to_row(anova(groups.samples), "analysis of variance")},
                 {**base_of_groups, **ratio_to_row(welch_anova(n, mean, variance), "Welch's analysis of variance")},
             ]
         balance = self._balance_rows(int(n.sum()))
@@ -257,10 +286,7 @@ class MeasureComparison:
             comparison = self._name_difference(index, 0)
             tests.append({"measure": self.name, "comparison": comparison, "n": pair.n,
                           **difference_to_row(test, "paired t")})  # fmt: skip
-        samples = [self._get_sums(side) for side in self.sides.keys]
-        if len(others) == 1:
-            samples = [choose_item(pairs[others[0]], index) for index in range(2)]
-        listing = self._list_sides(Means(samples), "pairs" if len(others) == 1 else "values")
+        listing = self._list_sides(self._means, "pairs" if len(others) == 1 else "values")
         notes = self._note_dropouts(pairs[others[0]]) if len(others) == 1 else []
         return MeasureResult(self.name, tests, self._balance_cases(pairs[others[0]].n), [listing], notes)
 

@@ -50,6 +50,11 @@ class Compare(Step):
         """It surveys any rows, or all rows of a case where they are paired."""
         return Division("survey only", {"source": self.paired_on} if self.paired_on else {})
 
+    @property
+    def draws_survey(self) -> bool:
+        """Means are known; cases and points are drawn from the rows."""
+        return not (self.paired_on or self.against)
+
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The measures and what they are compared by."""
         found = choose_by_name(", ".join(filter(None, (self.measure, self.adjust))), names)

@@ -145,13 +145,15 @@ def survey_rows(choice: Choice, measure: str) -> MeasureSurvey:
         left_out |= {(name, reason): count for reason, count in counts.items()}
         is_complete &= ~table[name].is_missing
     rows = np.flatnonzero(is_complete)
+    codes: CountedRows | None = None
     if kind == "codes":
         codes = CountedRows.of(table.only([choice.step.between, measure]).take(rows), [choice.step.between, measure])
-        return MeasureSurvey(left_out, codes=codes)
-    groups = encode_groups(table, choice.groups, rows)
+        if table[measure].type != "boolean":  # the share of those that are true is drawn
+            return MeasureSurvey(left_out, codes=codes)
+    groups, keys = encode_groups(table, choice.groups, rows)
     items = [to_numbers(table[name].take(rows)) for name in (*choice.others, measure)]
-    sums = CrossProducts.by_group(groups[0], len(groups[1]), items)
-    return MeasureSurvey(left_out, {key: total for key, total in zip(groups[1], sums, strict=True) if total.n})
+    sums = CrossProducts.by_group(groups, len(keys), items)
+    return MeasureSurvey(left_out, {key: total for key, total in zip(keys, sums, strict=True) if total.n}, codes)
 
 
 def encode_groups(table: Table, names: Sequence[str], rows: Array) -> tuple[Array, list[tuple[Any, ...]]]:

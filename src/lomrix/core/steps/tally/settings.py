@@ -19,7 +19,6 @@ class Tally(Step):
     word: ClassVar[str] = "tally"
     implementation: ClassVar[str] = "lomrix.core.steps.tally.run:tally"
     surveying: ClassVar[str] = "lomrix.core.steps.tally.run:count_rows"
-    draws_survey: ClassVar[bool] = True
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to count in."),)
     gives: ClassVar[tuple[Extra, ...]] = (Extra("figure", "Draw the counts into a .png, .svg or .pdf.", "figure"),)
     result: ClassVar[Literal["table", "report", "report only"]] = "report"
@@ -41,6 +40,11 @@ class Tally(Step):
     def division(self) -> Division:
         """It counts the rows of any part."""
         return SURVEY_ONLY
+
+    @property
+    def draws_survey(self) -> bool:
+        """Bars are counts."""
+        return True
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """The variables and the groups."""
