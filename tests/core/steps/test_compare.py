@@ -83,6 +83,14 @@ def test_three_occasions_in_pairs_are_each_held_against_the_first() -> None:
     assert reasons(made["p"])[1] == "undefined"
 
 
+def test_pairs_of_words_are_in_the_order_of_appearance() -> None:
+    # By name "later" comes before "zero", and "end" before both.
+    source = table(id=[1, 2] * 3, when=["zero"] * 2 + ["later"] * 2 + ["end"] * 2, x=[1, 2, 2, 4, 5, 7])
+    made = compare(source, "x", between="when", paired_on="id").table
+    assert made["comparison"].cells() == ["when later less zero", "when end less zero"]
+    assert made["difference"].cells() == [1.5, 4.5]
+
+
 def test_analysis_of_variance_by_hand_and_welch_by_its_author() -> None:
     # Means 5, 9, 10 of six each: between 84, within 68, so F = 42 / (68 / 15) = 9.2647.
     groups = [[6, 8, 4, 5, 3, 4], [8, 12, 9, 11, 6, 8], [13, 9, 11, 8, 7, 12]]

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from lomrix.core.errors import LomrixError
 from lomrix.core.rows import distinct_sample
 from lomrix.core.steps.aggregate import few_groups
+from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.merge import lookup
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
@@ -30,7 +31,7 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.core.steps.scenes import SCENES
 from tests.core.steps.test_whole_accounts import happening
-from tests.tables import merging, sources
+from tests.tables import merging, parts_of, sources, table
 
 
 def find_ways(scene: str) -> tuple[bool, ...]:
@@ -283,6 +284,23 @@ def test_parts_of_a_merge_equal_the_whole(
         inputs = merging(*inputs, more)
     with streaming(always=streams):
         assert_parts_equal("merge", inputs, settings, size, "conflicts")
+
+
+@pytest.mark.parametrize("rows", [4, 5, 6])
+def test_repeated_keys_of_a_lookup_are_named_as_in_the_whole(rows: int) -> None:
+    base = table("base", id=[*"abcdef", *"bcde", *"a" * rows], x=list(range(10 + rows)))
+    with streaming(always=True):
+        assert_parts_equal(
+            "merge", merging(base, table("added", id=["b", "z"], n=[1, 2])), {"key": "id", "expect": "one-to-one"}, 3
+        )
+
+
+def test_rows_without_a_group_are_counted_in_blocks() -> None:
+    step = Aggregate(by="g", stat="x: n")
+    rows = table(g=["a", None, None, "b", None, None], x=[1, 2, 3, None, 5, 6])
+    account = apply_in_parts(step, sources(rows), (), 2).account
+    assert parts_of(account.balances[0]) == {"in a group": 2, "g missing, in no group": 4}
+    assert account.listings[0].rows == (("x", 1, 1, "1 blank"),)
 
 
 SPELLS = st.lists(

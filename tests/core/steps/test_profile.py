@@ -79,13 +79,15 @@ def test_many_values_are_counted_over_all_parts(monkeypatch: pytest.MonkeyPatch)
     monkeypatch.setattr(column_survey, "MOST_DISTINCT", 3)
     monkeypatch.setattr(column_survey, "MOST_ENDS", 3)
     ids = [f"K{at // 3:02d}" for at in (5, *range(120))]
-    made = table(id=ids, x=[-9, *range(20, 139), 999], y=[0.5, *range(120)], z=[*range(10, 130), 10])
+    made = table(
+        id=ids, x=[-9, *range(20, 60), 999, *range(60, 139)], y=[*map(float, range(120)), 0.5], z=[*range(10, 130), 10]
+    )
     whole = apply_in_parts(Profile(), sources(made), (), 7)
     assert [row[3:5] for row in whole.account.listings[0].rows] == [
         (40, "K01 (4), K00 (3), K02 (3), K03 (3) …"), (121, "-9 to 999"), (121, "0 to 119"), (120, "10 to 129"),
     ]  # fmt: skip
     assert [(note.kind, note.column, note.count, note.examples[:2]) for note in whole.account.notes] == [
-        ("missing-code", "x", 2, ((2, None), (122, None))), ("mixed-decimals", "y", 1, ((2, 0.5),))
+        ("missing-code", "x", 2, ((2, None), (43, None))), ("mixed-decimals", "y", 1, ((122, 0.5),))
     ]  # fmt: skip
 
 
