@@ -30,6 +30,7 @@ EXACT_DIGITS = 15
 METADATA = b"lomrix"
 # Types that a format may have narrowed against the declaration.
 WIDER = (("integer", "number"), ("date", "datetime"))
+OTHER_TYPES = "Write it as text, numbers, dates or booleans."
 # Kinds of Arrow that no column holds.
 AS_TEXT = (
     pa.types.is_time, pa.types.is_duration, pa.types.is_nested, pa.types.is_binary, pa.types.is_large_binary,
@@ -152,45 +153,51 @@ def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Co
     Raises FileError if it holds what a cell cannot.
     """
     kind = array.type
+    if pa.types.is_dictionary(kind) and not is_text_type(kind.value_type):
+        array, kind = array.cast(kind.value_type), kind.value_type
     why = find_nulls(array) if array.null_count else None
-    reasons = (reason,) if why is not None else ()
-    if pa.types.is_dictionary(kind) and (
-        pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)
-    ):
-        return Column.of_strings(to_positions(array.indices), Pool(array.dictionary), why, (reason,))
+    convert = _convert_text if is_text_type(kind) or pa.types.is_dictionary(kind) else _convert_values
+    try:
+        column = convert(array, kind, why, reason)
+    except pa.ArrowInvalid as error:
+        raise FileError(
+            f"The column {name} of {table} holds values that do not fit.", where=str(error), todo=OTHER_TYPES
+        ) from error
+    if column is None:
+        raise FileError(f"The column {name} of {table} holds {kind}, which a cell cannot hold.", todo=OTHER_TYPES)
+    return column
+
+
+def is_text_type(kind: pa.DataType) -> bool:
+    """Return whether values of an Arrow type are texts."""
+    return bool(pa.types.is_string(kind) or pa.types.is_large_string(kind))
+
+
+def _convert_text(array: pa.Array, kind: pa.DataType, why: Why | None, reason: str) -> Column:
     if pa.types.is_dictionary(kind):
-        return column_from_arrow(array.cast(kind.value_type), name, table, reason)
-    if pa.types.is_string(kind) or pa.types.is_large_string(kind):
-        return make_string_column(array.cast(pa.large_string()), why, reason)
+        return Column.of_strings(to_positions(array.indices), Pool(array.dictionary), why, (reason,))
+    return make_string_column(array.cast(pa.large_string()), why, reason)
+
+
+def _convert_values(array: pa.Array, kind: pa.DataType, why: Why | None, reason: str) -> Column | None:
     if pa.types.is_null(kind):
         return Column.all_missing("string", len(array), reason)
     if pa.types.is_boolean(kind):
         return Column.of("boolean", array.fill_null(False).to_numpy(zero_copy_only=False), why, (reason,))
-    try:
-        if pa.types.is_integer(kind):
-            return Column("integer", fill_nulls(array.cast(pa.int64()), "integer", why), why, reasons)
-        if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
-            values = fill_nulls(array.cast(pa.float64()), "number", why)
-            column = Column("number", values, why, reasons)
-            undefined = np.isnan(values)
-            if int(np.count_nonzero(undefined)) == array.null_count:
-                return column
-            return column.with_missing(undefined, UNDEFINED)
-        if pa.types.is_date(kind):
-            return Column.of("date", get_values(array.cast(pa.date32()), "date"), why, (reason,))
-        if pa.types.is_timestamp(kind):
-            timestamps = array.cast(pa.timestamp("us", kind.tz)).cast(pa.int64()).cast(pa.timestamp("us"))
-            return Column.of("datetime", get_values(timestamps, "datetime"), why, (reason,))
-    except pa.ArrowInvalid as error:
-        raise FileError(
-            f"The column {name} of {table} holds values that do not fit.",
-            where=str(error),
-            todo="Write it as text, numbers, dates or booleans.",
-        ) from error
-    raise FileError(
-        f"The column {name} of {table} holds {kind}, which a cell cannot hold.",
-        todo="Write it as text, numbers, dates or booleans.",
-    )
+    if pa.types.is_integer(kind):
+        values = fill_nulls(array.cast(pa.int64()), "integer", why)
+        return Column("integer", values, why, (reason,) if why is not None else ())
+    if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+        values = fill_nulls(array.cast(pa.float64()), "number", why)
+        column = Column("number", values, why, (reason,) if why is not None else ())
+        undefined = np.isnan(values)
+        return column if np.count_nonzero(undefined) == array.null_count else column.with_missing(undefined, UNDEFINED)
+    if pa.types.is_date(kind):
+        return Column.of("date", get_values(array.cast(pa.date32()), "date"), why, (reason,))
+    if pa.types.is_timestamp(kind):
+        timestamps = array.cast(pa.timestamp("us", kind.tz)).cast(pa.int64()).cast(pa.timestamp("us"))
+        return Column.of("datetime", get_values(timestamps, "datetime"), why, (reason,))
+    return None
 
 
 def find_nulls(array: pa.Array) -> Why:

@@ -356,39 +356,33 @@ def make_fields(
     """Return the schema's fields of a table, given by column how its missing cells are written."""
     fields = []
     for name, column in table.columns.items():
-        entry = table.dictionary.of(name)
-        field: dict[str, object] = {"name": name, "type": column.type}
-        if form.date_form and column.type in ("date", "datetime"):
-            field["format"] = form.date_form
-        if form.decimal != "." and column.type == "number":
-            field["decimalChar"] = form.decimal
-        if entry.label:
-            field["title"] = entry.label
-        if entry.description:
-            field["description"] = entry.description
+        entry, plan = table.dictionary.of(name), missing.get(name, MissingPlan())
         labels = table.dictionary.labels_of(name)
-        if labels:
-            field["categories"] = [
-                {"value": to_stored_code(code, column), "label": label} for code, label in labels.items()
-            ]
-            field["lomrix:codes"] = entry.codes
-        field_missing = missing.get(name, MissingPlan())
-        values = list_missing_values(field_missing, entry, column, is_coded=name in table.dictionary.coded)
-        if values:
-            field["missingValues"] = values
-        if field_missing.runs:
-            field[RUNS] = dict(field_missing.runs)
-        limits = {"minimum": entry.minimum, "maximum": entry.maximum, "enum": list(entry.allowed) or None}
-        constraints = {
-            part: limit if isinstance(limit, int | float | list) else str(limit)
-            for part, limit in limits.items()
-            if limit is not None
+        categories = [{"value": to_stored_code(code, column), "label": label} for code, label in labels.items()]
+        parts = {
+            "format": form.date_form if column.type in ("date", "datetime") else "",
+            "decimalChar": form.decimal if form.decimal != "." and column.type == "number" else "",
+            "title": entry.label,
+            "description": entry.description,
+            "categories": categories,
+            "lomrix:codes": entry.codes if labels else "",
+            "missingValues": list_missing_values(plan, entry, column, is_coded=name in table.dictionary.coded),
+            RUNS: dict(plan.runs),
+            "constraints": list_constraints(entry),
+            **{f"lomrix:{part}": getattr(entry, part) for part in VARIABLE_EXTRAS},
         }
-        if constraints:
-            field["constraints"] = constraints
-        field |= {f"lomrix:{part}": value for part in VARIABLE_EXTRAS if (value := getattr(entry, part))}
-        fields.append(field)
+        fields.append({"name": name, "type": column.type, **{part: value for part, value in parts.items() if value}})
     return fields
+
+
+def list_constraints(entry: Variable) -> dict[str, object]:
+    """Return the limits of a variable, and the values that it may have."""
+    limits = {"minimum": entry.minimum, "maximum": entry.maximum, "enum": list(entry.allowed) or None}
+    return {
+        part: limit if isinstance(limit, int | float | list) else str(limit)
+        for part, limit in limits.items()
+        if limit is not None
+    }
 
 
 def list_missing_values(

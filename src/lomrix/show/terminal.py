@@ -36,7 +36,7 @@ DECIMAL = re.compile(r"-?[\d,]+\.\d+|-?[\d,]+")
 PERCENTAGE = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes of one kind on at least this many columns are shown as one.
 MIN_GATHERED = 3
-GATHERED_NOTES = {"token": "texts mean missing among the values", "blanks-around": "cells begin or end with spaces"}
+GATHERED_NOTES = {"token": "texts mean missing among the values", "spaces-around": "cells begin or end with spaces"}
 # Of a listing by occasion with more than the first number of rows or columns, as many as the second are shown at each
 # end; of a longer word, such as the pattern of hundreds of occasions, as many characters.
 MOST_OCCASIONS, SHOWN_OCCASIONS = 60, 12

@@ -85,7 +85,7 @@ def test_each_rule_finds_its_cells() -> None:
         "not-listed ship": [3, 6],
         "out-of-range age": [2, 5],
         "out-of-range day": [2],
-        "blanks-around ship": [3],
+        "spaces-around ship": [3],
         "adult ": [2, 6],
         "mixed-decimals pulse": [2],
     }
@@ -110,7 +110,7 @@ def test_far_out_values_by_hand() -> None:
     values = [*range(1, 14), 60]  # quartiles 4.25 and 10.75: fence at 30.25
     cells, fences = find_far_out(column([value - 20 for value in values]))
     assert np.flatnonzero(cells).tolist() == [13]
-    assert fences == "-19 to -7"
+    assert fences == {"minimum": "-19", "maximum": "-7"}
     skewed = np.exp(np.random.default_rng(3).normal(4, 0.7, 400))
     assert not find_far_out(Column.of("number", skewed))[0].any()
 

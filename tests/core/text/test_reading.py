@@ -106,5 +106,5 @@ def test_a_date_is_never_guessed_but_read_as_stated() -> None:
 def test_blanks_around_are_reported_and_kept() -> None:
     column, notes = read_text_column("id", pa.array(["A1", "A2 ", " A3"], pa.large_string()))
     assert column.cells() == ["A1", "A2 ", " A3"]
-    assert notes[0].kind == "blanks-around"
+    assert notes[0].kind == "spaces-around"
     assert notes[0].examples == ((3, "A2 "), (4, " A3"))

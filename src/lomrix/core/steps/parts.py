@@ -88,8 +88,6 @@ class Parts:
     size: int
     make_store: Callable[[], Store]
     run: Run
-    results: dict[str, list[Table]] = field(default_factory=dict)
-    stores: dict[str, Store] = field(default_factory=dict)
     partitions: list[Pieces] = field(default_factory=list)
 
     @cached_property
@@ -136,6 +134,16 @@ class Parts:
         survey = combine_all(surveys)
         self.step.check(self.tables, survey)
         return survey
+
+    def stream(self) -> Result | None:
+        """Return the result if the step makes it of blocks of rows; else None."""
+        if not self.step.streaming or self.cuts is not None:
+            return None
+        stream = load_function(self.step.streaming)
+        result: Result | None = stream(self.step, self.tables, self.size, self.make_store, self.run)
+        if result is None:
+            return None
+        return replace(result, account=self.step.conclude([(result.account, result.tally)]), tally=None)
 
     def split(self) -> Iterator[Pieces]:
         """Yield the parts: rows in their order, partitions in which the rows of a key are together, or stretches of an
@@ -228,35 +236,6 @@ class Parts:
         if pending:
             yield pending
 
-    def keep(self, name: str, table: Table) -> None:
-        """Keep a table of the next part."""
-        if self.cuts is not None or (not name and self.step.division.kind == "by order"):
-            table = replace(table, row_numbers=None)
-        if table.row_numbers is not None:
-            self.results.setdefault(name, []).append(table)
-            return
-        if name not in self.stores:
-            self.stores[name] = self.make_store()
-        self.stores[name].append(table)
-
-    def finish(self, name: str) -> Table:
-        """Return a table of all parts, in the order of the rows' numbers if they have any."""
-        tables = self.results.get(name)
-        if tables is None:
-            return replace(self.stores[name].finish(), row_numbers=None)
-        store = self.make_store()
-        numbers = [table.row_numbers for table in tables if table.row_numbers is not None and len(table)]
-        low, high = min((each[0] for each in numbers), default=0), max((each[-1] for each in numbers), default=0)
-        # As many cells at once as a part has, since the rows may be longer.
-        cells = sum(len(table) * len(table.columns) for table in tables)
-        cells_at_once = self.size * len(self.tables.get_one(self.step.roles[0].name).columns)
-        pieces = max(-(-cells * BLOCKS // cells_at_once), 1)
-        edges = np.linspace(low, high + 1, pieces + 1).astype(np.int64).tolist()
-        ranges = ((tables, first, last) for first, last in itertools.pairwise(edges))
-        for piece in self.run(join_between, ranges):
-            store.append(piece)
-        return store.finish()
-
 
 def apply_in_parts(
     step: Step,
@@ -271,60 +250,111 @@ def apply_in_parts(
 
     `make_store` makes what tables are kept in; `report` gets the number of the next part, from 1, and 0 after the last.
     """
-    several = tables.get_all(step.one_by_one) if step.one_by_one else ()
-    if len(several) > 1:
-        first, results = step.roles[0].name, list[Result]()
-        for table in several:
-            base = results[-1].table if results else tables.get_one(first)
-            both = Inputs(**{first: base, step.one_by_one: table})
+    if step.one_by_one and len(tables.get_all(step.one_by_one)) > 1:
+        results: list[Result] = []
+        for table in tables.get_all(step.one_by_one):
+            base = results[-1].table if results else tables.get_one(step.roles[0].name)
+            both = Inputs(**{step.roles[0].name: base, step.one_by_one: table})
             results.append(apply_in_parts(step, both, wanted, size, make_store, report, run))
         return step.join(results)
     parts = Parts(step, tables, size, make_store, run)
-    if step.streaming and parts.cuts is None:
-        streamed: Result | None = load_function(step.streaming)(step, tables, size, make_store, run)
-        if streamed is not None:
-            return replace(streamed, account=step.conclude([(streamed.account, streamed.tally)]), tally=None)
+    streamed = parts.stream()
+    if streamed is not None:
+        return streamed
     if step.division.kind == "blocks":
         raise AllRowsNeededError(f"{step.word} needs all rows at once.")
-    survey = parts.survey(report if step.division.kind == "survey only" else lambda part: None)
     if step.division.kind == "survey only":
+        survey = parts.survey(report)
         report(0)
         return step.apply(tables, wanted, survey)
+    survey, results_of_parts = parts.survey(lambda part: None), PartResults(parts)
 
     def list_arguments() -> Iterator[tuple[Any, ...]]:
         for number, part in enumerate(parts.split(), start=1):
             report(number)
             yield step, part, wanted, survey
 
-    done: list[tuple[Account, Any]] = []
-    errors: list[DataError] = []
-    extras: dict[str, Any] = {}
-    retyped: dict[str, None] = {}
-    shown, stops = tuple[str, ...](), False
     # What comes in its order goes straight to its store.
-    keeps = not parts.follow_each_other or bool(wanted)
-    for result in run(process_part, list_arguments(), keeps=keeps):
-        if isinstance(result, DataError):
-            errors.append(result)
-            continue
-        done.append((result.account, result.tally))
-        retyped.update(dict.fromkeys(result.retyped))
-        shown, stops = result.shown, stops or result.stops
-        if not stops and not errors:
-            parts.keep("", result.table)
-            for name, extra in result.extras.items():
-                adds_up = name in extras and isinstance(extra, Combinable)
-                extras[name] = extras[name].combine(extra) if adds_up else extra
-                if isinstance(extra, Table):
-                    parts.keep(name, extra)
+    for result in run(process_part, list_arguments(), keeps=not parts.follow_each_other or bool(wanted)):
+        results_of_parts.add(result)
     report(0)
-    if errors:
-        raise combine_all(errors)
-    # What the parts show together may stop the step, before its table is put in order.
-    account = step.conclude(done)
-    table = step.arrange(parts.finish(""), tables)
-    made = {name: parts.finish(name) if isinstance(extra, Table) else extra for name, extra in extras.items()}
-    return step.complete(Result(table, account, made, shown, tuple(retyped)))
+    return results_of_parts.join()
+
+
+@dataclass
+class PartResults:
+    """The results of parts, as they come."""
+
+    parts: Parts
+    tables: dict[str, list[Table]] = field(default_factory=dict)
+    stores: dict[str, Store] = field(default_factory=dict)
+    accounts: list[tuple[Account, Any]] = field(default_factory=list)  # with what each part gives the conclusion
+    errors: list[DataError] = field(default_factory=list)
+    extras: dict[str, Any] = field(default_factory=dict)
+    retyped: dict[str, None] = field(default_factory=dict)
+    shown: tuple[str, ...] = ()
+    stops: bool = False
+
+    def add(self, result: Result | DataError) -> None:
+        """Add the result of the next part; its tables are kept unless the step is to stop."""
+        if isinstance(result, DataError):
+            self.errors.append(result)
+            return
+        self.accounts.append((result.account, result.tally))
+        self.retyped.update(dict.fromkeys(result.retyped))
+        self.shown, self.stops = result.shown, self.stops or result.stops
+        if self.stops or self.errors:
+            return
+        self.keep("", result.table)
+        for name, extra in result.extras.items():
+            adds_up = name in self.extras and isinstance(extra, Combinable)
+            self.extras[name] = self.extras[name].combine(extra) if adds_up else extra
+            if isinstance(extra, Table):
+                self.keep(name, extra)
+
+    def join(self) -> Result:
+        """Return the result of all parts.
+
+        Raises the DataError of parts, or of what they show together.
+        """
+        if self.errors:
+            raise combine_all(self.errors)
+        parts = self.parts
+        # What the parts show together may stop the step, before its table is put in order.
+        account = parts.step.conclude(self.accounts)
+        table = parts.step.arrange(self.finish(""), parts.tables)
+        extras = {name: self.finish(name) if isinstance(extra, Table) else extra for name, extra in self.extras.items()}
+        return parts.step.complete(Result(table, account, extras, self.shown, tuple(self.retyped)))
+
+    def keep(self, name: str, table: Table) -> None:
+        """Keep a table of the next part."""
+        if self.parts.cuts is not None or (not name and self.parts.step.division.kind == "by order"):
+            table = replace(table, row_numbers=None)
+        if table.row_numbers is not None:
+            self.tables.setdefault(name, []).append(table)
+            return
+        if name not in self.stores:
+            self.stores[name] = self.parts.make_store()
+        self.stores[name].append(table)
+
+    def finish(self, name: str) -> Table:
+        """Return a table of all parts, in the order of the rows' numbers if they have any."""
+        tables = self.tables.get(name)
+        if tables is None:
+            return replace(self.stores[name].finish(), row_numbers=None)
+        store = self.parts.make_store()
+        numbers = [table.row_numbers for table in tables if table.row_numbers is not None and len(table)]
+        low, high = min((each[0] for each in numbers), default=0), max((each[-1] for each in numbers), default=0)
+        # As many cells at once as a part has, since the rows may be longer.
+        cells = sum(len(table) * len(table.columns) for table in tables)
+        first = self.parts.tables.get_one(self.parts.step.roles[0].name)
+        cells_at_once = self.parts.size * len(first.columns)
+        pieces = max(-(-cells * BLOCKS // cells_at_once), 1)
+        edges = np.linspace(low, high + 1, pieces + 1).astype(np.int64).tolist()
+        ranges = ((tables, first, last) for first, last in itertools.pairwise(edges))
+        for piece in self.parts.run(join_between, ranges):
+            store.append(piece)
+        return store.finish()
 
 
 # ------------------------------------------------------- what is done with each part

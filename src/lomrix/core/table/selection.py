@@ -80,22 +80,10 @@ def _choose_by_word(word: str, names: list[str], types: Mapping[str, str], table
     if word.startswith("@"):
         return _choose_by_type(word[1:], types)
     if "::" in word:
-        first, last = (end.strip() for end in word.split("::", 1))
-        for end in (first, last):
-            if end not in types:
-                raise unknown_column_error(end, names, table)
-        start, stop = sorted((names.index(first), names.index(last)))
-        return names[start : stop + 1]
+        return _choose_between(word, names, table)
     numbered = NUMBERED.fullmatch(word)
     if numbered and numbered["stem"] == numbered["stem2"]:
-        width = len(numbered["first"]) if numbered["first"].startswith("0") else 1
-        span = range(int(numbered["first"]), int(numbered["last"]) + 1, int(numbered["step"] or 1))
-        run = []
-        for number in span:  # the first that is not there ends it, however long the run would be
-            run.append(f"{numbered['stem']}{number:0{width}d}{numbered['tail']}")
-            if run[-1] not in types:
-                raise unknown_column_error(run[-1], names, table)
-        return run
+        return _choose_numbered(numbered, names, types, table)
     matches = fnmatch.filter(names, word) if any(character in word for character in "*?[") else []
     first, dots, last = (part.strip() for part in word.partition(".."))
     if not matches and dots and {first, last} <= {*types}:
@@ -104,6 +92,27 @@ def _choose_by_word(word: str, names: list[str], types: Mapping[str, str], table
     if not matches:
         raise unknown_column_error(word, names, table)
     return matches
+
+
+def _choose_between(word: str, names: list[str], table: str) -> list[str]:
+    """Return the columns from one to another, in the order of the file."""
+    ends = [end.strip() for end in word.split("::", 1)]
+    for end in ends:
+        if end not in names:
+            raise unknown_column_error(end, names, table)
+    start, stop = sorted(map(names.index, ends))
+    return names[start : stop + 1]
+
+
+def _choose_numbered(span: re.Match[str], names: list[str], types: Mapping[str, str], table: str) -> list[str]:
+    """Return columns whose names differ by a number; the first that is not there ends it, however long it would be."""
+    width = len(span["first"]) if span["first"].startswith("0") else 1
+    chosen = []
+    for number in range(int(span["first"]), int(span["last"]) + 1, int(span["step"] or 1)):
+        chosen.append(f"{span['stem']}{number:0{width}d}{span['tail']}")
+        if chosen[-1] not in types:
+            raise unknown_column_error(chosen[-1], names, table)
+    return chosen
 
 
 def _choose_by_type(type_: str, types: Mapping[str, str]) -> list[str]:

@@ -75,19 +75,25 @@ class Reading:
             return self._read_distinct(declared or "date")
         likely_type = declared or guess_number_type(self.sample_kinds(GLANCE))
         column_ = self._cast(likely_type) if likely_type in ("integer", "number") else None
-        if column_ is not None:
-            return column_
-        sample = self.sample_kinds(SAMPLE)
-        type_ = declared or guess_type(sample)
-        if declared is None and set(sample) == {"token"} and not self._has_only_symbols():
-            type_ = "string"
+        return column_ or self._read_as(self._choose_type())
+
+    def _choose_type(self) -> Type:
+        """Return the declared type, or the one that a sample suggests."""
+        sample, declared = self.sample_kinds(SAMPLE), self.variable.type
+        if declared is not None:
+            return declared
+        if set(sample) == {"token"} and not self._has_only_symbols():
+            return "string"
+        type_ = guess_type(sample)
+        return "number" if type_ == "integer" and sample["number"] else type_
+
+    def _read_as(self, type_: Type) -> Column:
+        """Read the texts as a type if they fit it, else as text."""
         if type_ == "string":
             self._note_similarity()
             return self._as_strings()
         if type_ == "boolean":
             return self._read_distinct(type_)
-        if type_ == "integer" and sample["number"]:
-            type_ = "integer" if declared else "number"
         return self._cast(type_) or self._cast_with_words(type_) or self._read_distinct(type_)
 
     def _read_thousands(self) -> Column | None:
@@ -154,7 +160,7 @@ class Reading:
         if around.any():
             rows = np.flatnonzero(around)
             self._note(
-                "blanks-around",
+                "spaces-around",
                 Words(
                     "{cells:cell begins|cells begin} or {cells:=ends|end} with a space; texts are compared as they "
                     "are.",

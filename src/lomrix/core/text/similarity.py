@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -40,56 +40,121 @@ class Similarity:
         return np.array(pc.fill_null(matches, False).to_numpy(zero_copy_only=False), np.bool_)
 
 
+@dataclass(frozen=True)
+class DistinctTexts:
+    """Distinct texts of a column, with their counts and kinds, and the separators that numbers are read with."""
+
+    name: str
+    counts: Mapping[str, int]
+    kinds: Mapping[str, str]
+    present: int
+    decimal: str
+    thousands: str
+
+    def share(self, *kinds: str) -> float:
+        """Return the share of the present cells that are of some kinds."""
+        return sum(count for text, count in self.counts.items() if self.kinds[text] in kinds) / self.present
+
+    @property
+    def numbers(self) -> float:
+        """The share of numbers."""
+        return self.share("integer", "number")
+
+    def resemble_numbers(self, kind: str) -> bool:
+        """Return whether some cells are of a kind, and most are of it or numbers."""
+        share = self.share(kind)
+        return bool(share) and share + self.numbers >= MOSTLY
+
+
 def find_similarity(name: str, counts: Mapping[str, int], decimal: str = ".", thousands: str = "") -> Similarity | None:
     """Return what some distinct texts (with their counts) resemble, given the separators in use; None if they are just
     text.
     """
     kinds = {text: rules.classify_text(text) for text in counts}
     present = sum(count for text, count in counts.items() if kinds[text] not in ("token", "blank"))
-    if not present:
-        return None
+    texts = DistinctTexts(name, counts, kinds, present, decimal, thousands)
+    similarities = (resemble(texts) for resemble in RESEMBLANCES if present)
+    return next((similarity for similarity in similarities if similarity), None)
 
-    def share(*wanted: str) -> float:
-        return sum(count for text, count in counts.items() if kinds[text] in wanted) / present
 
-    numbers = share("integer", "number")
+def resemble_thousands(texts: DistinctTexts) -> Similarity | None:
+    """Find numbers with a separator between thousands."""
     for kind, (symbol, pattern) in rules.THOUSANDS.items():
         # Among groups of three digits a comma may still be a decimal separator, but it hardly is in every cell.
-        if not thousands and share(kind) and share(kind) + numbers >= MOSTLY and not share("comma-number"):
+        if not texts.thousands and texts.resemble_numbers(kind) and not texts.share("comma-number"):
             points = " and ‹decimal=,›" if symbol == "." else ""
             text = f"looks like numbers with {SEPARATOR_NAMES[symbol]} between thousands"
             text += f"; if they are, use ‹thousands={symbol}›{points}"
             text += "; if the comma is a decimal separator, add ‹decimal=,›" if symbol == "," else ""
             return Similarity("thousands", text, pattern)
-    for kind, symbol, pattern in (("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)):
-        if share(kind) and share(kind) + numbers >= MOSTLY:
-            text = f"looks like numbers with {symbol}, and stays text; derive the number: to_number(part({name}, "
-            return Similarity("with-sign", text + "'[-+0-9.]+'))", pattern)
-    if decimal == "." and share("comma-number") and share("comma-number") + numbers >= MOSTLY:
-        text = "looks like numbers with a decimal comma; if it is, use ‹decimal=,›"
-        return Similarity("decimal-comma", text, rules.COMMA_NUMBER)
-    if share("moment-with-offset") >= MOSTLY:
-        text = "timestamps with a UTC offset are kept as text."
-        return Similarity("offset", text, rules.WITH_OFFSET)
-    kept = sum(count for text, count in counts.items() if kinds[text] == "keep")
-    # Ids of one length begin with zeros where they are small; the only cell of many that does is hardly one of them.
-    is_no_id = (kept == 1 and numbers >= NEARLY_ALL) or len({len(text.strip()) for text in counts}) > 1
-    parsed_otherwise = any(kind == "keep" and re.search(r"E|\+", text) for text, kind in kinds.items())
-    if kept and ((numbers >= MOSTLY and is_no_id) or (parsed_otherwise and numbers + kept / present >= MOSTLY)):
-        text = "stays text because of cells that look like ids (leading zeros, over 15 digits, 12E4, +49123); "
-        # Whole numbers of up to 18 digits are held to the last digit.
-        digits = [text.strip() for text, kind in kinds.items() if kind in ("integer", "number", "keep")]
-        type_ = "integer" if all(re.fullmatch(rules.WHOLE, text) for text in digits) else "number"
-        text += f"if they are numbers, use ‹type={name}={type_}›"
-        return Similarity("digits-kept", text, rules.ID_LIKE)
-    others = [text for text in counts if kinds[text] in ("unclear-date", "text")]
-    if share("unclear-date", "text") >= MOSTLY and (form := guess_date_forms(others)):
-        type_ = "datetime" if "%H" in form else "date"
-        several = " in several forms" if "|" in form or share("date", "datetime") else ""
-        text = f"looks like dates{several}; use ‹type={name}={type_}:{form.removeprefix('?')}› to read it so"
-        text += ", if the day comes first." if form.startswith("?") else "."
-        return Similarity("unclear-date", text, rules.ANY_DATE)
     return None
+
+
+def resemble_signed(texts: DistinctTexts) -> Similarity | None:
+    """Find numbers with the sign of a percentage or a currency."""
+    for kind, symbol, pattern in (("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)):
+        if texts.resemble_numbers(kind):
+            text = f"looks like numbers with {symbol}, and stays text; derive the number: to_number(part({texts.name}, "
+            return Similarity("with-sign", text + "'[-+0-9.]+'))", pattern)
+    return None
+
+
+def resemble_comma_numbers(texts: DistinctTexts) -> Similarity | None:
+    """Find numbers with a decimal comma."""
+    if texts.decimal != "." or not texts.resemble_numbers("comma-number"):
+        return None
+    text = "looks like numbers with a decimal comma; if it is, use ‹decimal=,›"
+    return Similarity("decimal-comma", text, rules.COMMA_NUMBER)
+
+
+def resemble_offsets(texts: DistinctTexts) -> Similarity | None:
+    """Find timestamps with a UTC offset."""
+    if texts.share("moment-with-offset") < MOSTLY:
+        return None
+    return Similarity("offset", "timestamps with a UTC offset are kept as text.", rules.WITH_OFFSET)
+
+
+def resemble_kept_digits(texts: DistinctTexts) -> Similarity | None:
+    """Find numbers that stay text because of cells that look like ids."""
+    kept = sum(count for text, count in texts.counts.items() if texts.kinds[text] == "keep")
+    # Ids of one length begin with zeros where they are small; the only cell of many that does is hardly one of them.
+    differ = len({len(text.strip()) for text in texts.counts}) > 1
+    is_no_id = (kept == 1 and texts.numbers >= NEARLY_ALL) or differ
+    parsed_otherwise = any(kind == "keep" and re.search(r"E|\+", text) for text, kind in texts.kinds.items())
+    are_numbers = texts.numbers >= MOSTLY and is_no_id
+    if not kept or not (are_numbers or (parsed_otherwise and texts.numbers + kept / texts.present >= MOSTLY)):
+        return None
+    text = "stays text because of cells that look like ids (leading zeros, over 15 digits, 12E4, +49123); "
+    # Whole numbers of up to 18 digits are held to the last digit.
+    digits = [text.strip() for text, kind in texts.kinds.items() if kind in ("integer", "number", "keep")]
+    type_ = "integer" if all(re.fullmatch(rules.WHOLE, text) for text in digits) else "number"
+    text += f"if they are numbers, use ‹type={texts.name}={type_}›"
+    return Similarity("digits-kept", text, rules.ID_LIKE)
+
+
+def resemble_dates(texts: DistinctTexts) -> Similarity | None:
+    """Find dates that are not read as such by themselves."""
+    if texts.share("unclear-date", "text") < MOSTLY:
+        return None
+    form = guess_date_forms([text for text in texts.counts if texts.kinds[text] in ("unclear-date", "text")])
+    if not form:
+        return None
+    type_ = "datetime" if "%H" in form else "date"
+    several = " in several forms" if "|" in form or texts.share("date", "datetime") else ""
+    text = f"looks like dates{several}; use ‹type={texts.name}={type_}:{form.removeprefix('?')}› to read it so"
+    text += ", if the day comes first." if form.startswith("?") else "."
+    return Similarity("unclear-date", text, rules.ANY_DATE)
+
+
+# In this order, the first that applies.
+RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
+    resemble_thousands,
+    resemble_signed,
+    resemble_comma_numbers,
+    resemble_offsets,
+    resemble_kept_digits,
+    resemble_dates,
+)
 
 
 def guess_type(kinds: Counter[str]) -> Type:

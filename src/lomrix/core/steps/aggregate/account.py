@@ -117,21 +117,26 @@ def make_notes(step: Aggregate, tally: GroupTally) -> Iterator[Note]:
         text = f"{count:,} groups of {pluralize(tally.rows, 'row')}: {name} is likely continuous."
         yield Note(text, name, (), "continuous", count)
     if step.missing_group == "own":
-        for name, column in tally.keys.columns.items():
-            if column.missing_count:
-                why = ", ".join(column.reason_counts())
-                text = f"{pluralize(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
-                yield Note(text, name, (), "missing-group", column.missing_count, done=True)
+        yield from note_missing_keys(tally.keys)
     for name in tally.shares:
         if not np.nan_to_num(tally.computed[name].values).any():
             yield Note("0 everywhere: no cell that counts holds that value.", name, (), "no-such-value", 1)
     alike: dict[tuple[str, int], list[str]] = {}
     for name, column in tally.computed.columns.items():
-        for reason, missing in column.reason_counts().items():
-            alike.setdefault((reason, missing), []).append(name)
+        for counted in column.reason_counts().items():
+            alike.setdefault(counted, []).append(name)
     for (reason, missing), names in alike.items():
         text = f"{missing:,} of {count:,} groups {plural(missing, 'is', 'are')} missing ({reason})."
         yield Note(text, ", ".join(names), (), reason, missing)
+
+
+def note_missing_keys(keys: Table) -> Iterator[Note]:
+    """Note groups whose keys are missing cells."""
+    for name, column in keys.columns.items():
+        if column.missing_count:
+            why = ", ".join(column.reason_counts())
+            text = f"{pluralize(column.missing_count, 'group is', 'groups are')} made of missing cells ({why})."
+            yield Note(text, name, (), "missing-group", column.missing_count, done=True)
 
 
 def find_continuous(tally: GroupTally) -> list[str]:

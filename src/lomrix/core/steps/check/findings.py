@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -26,13 +26,11 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.distinct import find_mixed_decimals, find_not_listed
 from lomrix.core.table.missing_guess import guess_missing_codes
-from lomrix.core.table.notes import plural
 from lomrix.core.table.selection import choose_by_name
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.similarity import find_similarity
 from lomrix.core.text.stray import StrayCells, find_stray_cells
-from lomrix.core.wording import shorten_list
 
 # Columns that are checked at once.
 WORKERS = 2
@@ -60,16 +58,12 @@ class Finding:
         The column concerned; empty for a rule over the row.
     rows
         Row numbers concerned, counted from 0.
-    text
-        What was expected, in words.
+    details
+        What was expected, as plain values; `check.wording` puts it into words.
     breaks
         Whether a rule is broken; else it is only worth a look.
     variable
         The column whose cells are to be mended, where that is not `column`.
-    shape
-        What most keys look like.
-    of_numbers
-        Whether the other cells are numbers.
     is_for_other_file
         Whether it is a rule for another file, which the table has no column of.
     first_rows
@@ -79,11 +73,9 @@ class Finding:
     rule: str
     column: str
     rows: Array
-    text: str
+    details: Mapping[str, Any] = field(default_factory=dict)
     breaks: bool = True
     variable: str = ""
-    shape: str = ""
-    of_numbers: bool = True
     is_for_other_file: bool = False
     first_rows: Array | None = None
 
@@ -140,77 +132,66 @@ def check_keys(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
     for key_column in key:
         missing_rows = np.flatnonzero(table[key_column].is_missing)
         if len(missing_rows):
-            yield Finding("key-missing", key_column, missing_rows, "every row has a key")
+            yield Finding("key-missing", key_column, missing_rows)
     counts = count_codes(codes, size)
     rows = np.flatnonzero(np.append(counts > 1, False)[codes])
     if len(rows):
         keys = int(np.count_nonzero(counts > 1))
         first = np.zeros(size, np.int64)
         first[codes[rows[::-1]]] = rows[::-1]
-        yield Finding(
-            "key-repeated",
-            name,
-            rows,
-            f"each key occurs once; {keys:,} {plural(keys, 'does', 'do')} not",
-            variable=key[-1],
-            first_rows=first[codes[rows]],
-        )
+        first_rows = first[codes[rows]]
+        yield Finding("key-repeated", name, rows, {"keys": keys}, variable=key[-1], first_rows=first_rows)
 
 
 def check_values(name: str, column: Column, entry: Variable, dictionary: Dictionary) -> Iterator[Finding]:
     """Check the values of one column."""
     listed = [*entry.allowed, *dictionary.labels_of(name)]
-    unlisted = np.zeros(0, np.int64)
-    if listed:
-        rows = unlisted = find_not_listed(column, listed)
-        if len(rows):
-            yield Finding("not-listed", name, rows, f"one of {shorten_list(listed, 8)}")
+    unlisted = find_not_listed(column, listed) if listed else np.zeros(0, np.int64)
+    if len(unlisted):
+        yield Finding("not-listed", name, unlisted, {"values": listed})
     if column.type == "string":
         return
     outside = find_out_of_range(column, entry)
     outside[unlisted] = False
     if outside.any():
-        low, high = entry.minimum, entry.maximum
-        range_text = (
-            f"{low} to {high}"
-            if low is not None and high is not None
-            else f"from {low}"
-            if high is None
-            else f"to {high}"
-        )
-        yield Finding("out-of-range", name, np.flatnonzero(outside), range_text)
-    if column.type in ("number", "integer", "date", "datetime") and not listed:
-        is_far, fences = find_far_out(column)
-        is_far &= ~outside
+        limits = {"minimum": entry.minimum, "maximum": entry.maximum}
+        details = {end: limit for end, limit in limits.items() if limit is not None}
+        yield Finding("out-of-range", name, np.flatnonzero(outside), details)
+    if column.type != "boolean" and not listed:
         codes = guess_missing_codes(column, entry, dictionary.labels_of(name))
-        for code in codes:
-            rows = np.flatnonzero((column.values == code) & ~column.is_missing)
-            is_far[rows] = False
-            text = f"{code} is far from all others and looks like a missing code"
-            yield Finding("missing-code", name, rows, text, breaks=False)
-        if is_far.any():
-            yield Finding("far-from-others", name, np.flatnonzero(is_far), f"most lie within {fences}", breaks=False)
+        yield from find_unusual(name, column, outside, codes)
     if column.type == "number":
-        rows = find_mixed_decimals(column)
-        if entry.type == "integer":
-            has_decimals = ~column.is_missing & (column.values != np.floor(column.values))
-            yield from (
-                [Finding("not-whole", name, np.flatnonzero(has_decimals), "whole numbers")]
-                if has_decimals.any()
-                else []
-            )
-        elif len(rows):
-            yield Finding("mixed-decimals", name, rows, "all others are whole numbers", breaks=False)
+        yield from check_decimals(name, column, entry)
+
+
+def find_unusual(name: str, column: Column, outside: npt.NDArray[np.bool_], codes: Sequence[int]) -> Iterator[Finding]:
+    """Find values that look like missing codes, and others that are far from most."""
+    is_far, usual = find_far_out(column)
+    is_far &= ~outside
+    for code in codes:
+        rows = np.flatnonzero((column.values == code) & ~column.is_missing)
+        is_far[rows] = False
+        yield Finding("missing-code", name, rows, {"code": code}, breaks=False)
+    if is_far.any():
+        yield Finding("far-from-others", name, np.flatnonzero(is_far), usual, breaks=False)
+
+
+def check_decimals(name: str, column: Column, entry: Variable) -> Iterator[Finding]:
+    """Find decimals where whole numbers are declared, or usual."""
+    if entry.type == "integer":
+        finding = Finding(
+            "not-whole", name, np.flatnonzero(~column.is_missing & (column.values != np.floor(column.values)))
+        )
+    else:
+        finding = Finding("mixed-decimals", name, find_mixed_decimals(column), breaks=False)
+    if len(finding.rows):
+        yield finding
 
 
 def report_strays(name: str, stray: StrayCells) -> Finding:
     """Report cells that are unlike the others."""
-    of_numbers = stray.type in ("number", "integer")
-    kind = "numbers" if of_numbers else f"{stray.type}s"
-    return Finding(
-        "text-in-numbers" if of_numbers else "text-in-dates", name, np.flatnonzero(stray.cells),
-        f"the other cells are {kind}", of_numbers=of_numbers,
-    )  # fmt: skip
+    rule = "text-in-numbers" if stray.type in ("number", "integer") else "text-in-dates"
+    return Finding(rule, name, np.flatnonzero(stray.cells), {"type": stray.type})
 
 
 def check_texts(name: str, column: Column, entry: Variable, *, is_key: bool) -> Iterator[Finding]:
@@ -220,21 +201,16 @@ def check_texts(name: str, column: Column, entry: Variable, *, is_key: bool) -> 
         similarity = find_similarity(name, Counter(text for text in sample if text is not None))
         # The form of its dates is already known.
         if similarity is not None and not (similarity.kind == "unclear-date" and entry.form):
-            yield Finding(
-                similarity.kind,
-                name,
-                np.flatnonzero(similarity.cells(column.to_arrow())),
-                similarity.text,
-                breaks=False,
-            )
+            rows = np.flatnonzero(similarity.cells(column.to_arrow()))
+            yield Finding(similarity.kind, name, rows, {"advice": similarity.text}, breaks=False)
     with_spaces = find_surrounding_spaces(column)
     if len(with_spaces):
-        yield Finding("blanks-around", name, with_spaces, "no space before or after the text")
+        yield Finding("spaces-around", name, with_spaces)
     if is_key:
         odd, shape = find_odd_shapes(column)
         odd = np.setdiff1d(odd, with_spaces)
         if len(odd):
-            yield Finding("key-shape", name, odd, f"most keys look like {shape}", shape=shape)
+            yield Finding("key-shape", name, odd, {"shape": shape})
 
 
 def find_surrounding_spaces(column: Column) -> Array:
@@ -305,8 +281,8 @@ def find_out_of_range(column: Column, entry: Variable) -> npt.NDArray[np.bool_]:
     return outside
 
 
-def find_far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
-    """Return True for cells beyond the outer fences, and the range of the others as text.
+def find_far_out(column: Column) -> tuple[npt.NDArray[np.bool_], dict[str, str | None]]:
+    """Return True for cells beyond the outer fences, and minimum and maximum of the others as text.
 
     References
     ----------
@@ -320,16 +296,16 @@ def find_far_out(column: Column) -> tuple[npt.NDArray[np.bool_], str]:
     values = column.values if present is None else column.values[present]
     values = values.astype(np.int64) if is_time else values
     if len(values) < LEAST_VALUES:
-        return result, ""
+        return result, {}
     beyond = is_beyond_fences(values)
     if beyond.any() and not is_time and values.min() > 0:
         beyond &= is_beyond_fences(np.log(values))
     if not beyond.any():
-        return result, ""
+        return result, {}
     result[slice(None) if present is None else present] = beyond
     ends = values.min(where=~beyond, initial=values.max()), values.max(where=~beyond, initial=values.min())
     low, high = Column.of(column.type, np.array(ends).astype(column.values.dtype)).to_text().to_pylist()
-    return result, f"{low} to {high}"
+    return result, {"minimum": low, "maximum": high}
 
 
 def is_beyond_fences(values: Array) -> npt.NDArray[np.bool_]:
@@ -345,14 +321,14 @@ def check_spells(table: Table, case: tuple[str, ...], start: str, end: str) -> I
     """Find spells that end before they start, overlap, have no start, or leave a gap."""
     codes, size = encode_rows(table, case)
     spells = Spells(table, start, end, codes, size)
-    for rule, column, rows, text, breaks in (
-        ("spell-ends-first", end, np.flatnonzero(spells.is_reversed), f"not before {start}", True),
-        ("spell-overlap", start, np.sort(spells.overlaps[0]), f"later than {end} of all spells before", True),
-        ("spell-start-missing", start, np.flatnonzero(spells.has_no_start), "every spell has a start", True),
-        ("spell-gap", start, np.sort(spells.gaps[0]), f"the day after {end} of the spell before", False),
+    for rule, column, rows in (
+        ("spell-ends-first", end, np.flatnonzero(spells.is_reversed)),
+        ("spell-overlap", start, np.sort(spells.overlaps[0])),
+        ("spell-start-missing", start, np.flatnonzero(spells.has_no_start)),
+        ("spell-gap", start, np.sort(spells.gaps[0])),
     ):
         if len(rows):
-            yield Finding(rule, column, rows, text, breaks)
+            yield Finding(rule, column, rows, {"start": start, "end": end}, breaks=rule != "spell-gap")
 
 
 def check_cases(table: Table, case: tuple[str, ...]) -> Iterator[Finding]:
@@ -364,7 +340,7 @@ def check_cases(table: Table, case: tuple[str, ...]) -> Iterator[Finding]:
     for name in names:
         rows = find_varying(codes, size, table[name])
         if len(rows):
-            yield Finding("case-changes", name, rows, f"one value for each {', '.join(case)}")
+            yield Finding("case-changes", name, rows, {"case": list(case)})
 
 
 def find_varying(codes: Array, count: int, column: Column) -> Array:
@@ -384,23 +360,22 @@ def check_rules(table: Table, without_strays: Mapping[str, Column]) -> Iterator[
     for name, text in table.dictionary.rules.items():
         missing = find_missing_columns(text, table)
         if missing is not None:
-            columns, is_for_other_file = missing
-            message = f"{text} (not checked: no column {columns})"
-            yield Finding(
-                name, "", np.zeros(0, np.int64), message, not is_for_other_file, is_for_other_file=is_for_other_file
-            )
+            columns, is_for_other = missing
+            details = {"condition": text, "missing_columns": columns}
+            none = np.zeros(0, np.int64)
+            yield Finding(name, "", none, details, breaks=not is_for_other, is_for_other_file=is_for_other)
             continue
         try:
             is_true = evaluate_condition(text, table)
         except UsageError as error:
-            yield Finding(name, "", np.arange(len(table)), f"{text} (cannot be checked: {error.what})")
+            yield Finding(name, "", np.arange(len(table)), {"condition": text, "error": error.what})
             continue
         rows = np.flatnonzero(~is_true.values & ~is_true.is_missing)
         if len(rows):
-            yield Finding(name, "", rows, text)
+            yield Finding(name, "", rows, {"condition": text})
 
 
-def find_missing_columns(text: str, table: Table) -> tuple[str, bool] | None:
+def find_missing_columns(text: str, table: Table) -> tuple[list[str], bool] | None:
     """Return the columns that a rule names and a table lacks, and whether the rule is for another file: the table has
     none of its columns, nor similar names. None if it has all.
     """
@@ -410,7 +385,7 @@ def find_missing_columns(text: str, table: Table) -> tuple[str, bool] | None:
     if not missing:
         return None
     near = any(find_nearest_names(name, table.names) for name in missing)
-    return ", ".join(missing), len(missing) == len(names) and not near
+    return missing, len(missing) == len(names) and not near
 
 
 def format_values(column: Column, rows: Array) -> list[str | None]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from lomrix.core.steps.check.findings import Finding, format_values
+from lomrix.core.steps.check.wording import describe_expectation
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import NUMBER_PATTERN, is_whole
 from lomrix.core.table.table import Table
@@ -50,7 +51,7 @@ def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) 
             if is_repeated and row == first:
                 continue
             entry = entries.setdefault((row, variable), Entry(row, variable, old))
-            text = f"row {first + table.first_row} has the same key" if is_repeated else finding.text
+            text = f"row {first + table.first_row} has the same key" if is_repeated else describe_expectation(finding)
             entry.why.append(f"{finding.rule}: {text}")
             action, new = ("leave-out", None) if is_repeated else suggest_correction(finding, old)
             if entry.action != "leave-out" and entry.new is None and (new is not None or is_repeated):
@@ -74,29 +75,24 @@ def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) 
 def suggest_correction(finding: Finding, old: str | None) -> tuple[str, str | None]:
     """Return the ledger's action for a cell, and the new value if it is obvious.
 
-    >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "15 est")
+    >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4])), "15 est")
     ('note', '15')
-    >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4]), "the other cells are numbers"), "lost")
+    >>> suggest_correction(Finding("text-in-numbers", "age", np.array([4])), "lost")
     ('missing', 'lost')
-    >>> suggest_correction(Finding("blanks-around", "town", np.array([4]), "no blank"), " Bergen")
+    >>> suggest_correction(Finding("spaces-around", "town", np.array([4])), " Bergen")
     ('set', 'Bergen')
     """
     if old is None:
         return "set", None
     text = old.strip()
-    if finding.rule == "blanks-around":
+    if finding.rule == "spaces-around":
         return "set", text
-    if (
-        finding.rule == "key-shape"
-        and finding.shape
-        and set(finding.shape) == {"0"}
-        and is_whole(text)
-        and len(text) < len(finding.shape)
-    ):
-        return "set", text.zfill(len(finding.shape))
+    shape = finding.details.get("shape", "")
+    if finding.rule == "key-shape" and set(shape) == {"0"} and is_whole(text) and len(text) < len(shape):
+        return "set", text.zfill(len(shape))
     if finding.rule == "text-in-numbers":
         remark = NUMBER_AND_REMARK.fullmatch(text)
-        if remark and finding.of_numbers:
+        if remark:
             return "note", remark[1]
         if not any(character.isdigit() for character in text) and len(text) <= LONGEST_REASON:
             return "missing", text

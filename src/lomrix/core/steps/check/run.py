@@ -15,6 +15,7 @@ from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.check.findings import Finding, find_all, format_values
 from lomrix.core.steps.check.ledger import draft_ledger
 from lomrix.core.steps.check.settings import Check
+from lomrix.core.steps.check.wording import describe_expectation
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note, format_size, pluralize
 from lomrix.core.table.table import Table
@@ -53,7 +54,7 @@ class Checking:
                 finding.rule,
                 finding.column or "—",
                 len(finding.rows),
-                finding.text,
+                describe_expectation(finding),
                 self._format_first(table, finding),
             )
             for finding in findings
@@ -90,7 +91,8 @@ class Checking:
         values = format_values(table[finding.column], finding.rows[:100]) if finding.column in table.columns else []
         return {
             "rule": finding.rule, "column": finding.column, "count": len(finding.rows), "broken": finding.breaks,
-            "rows": (finding.rows[:100] + table.first_row).tolist(), "values": values, "expected": finding.text,
+            "rows": (finding.rows[:100] + table.first_row).tolist(), "values": values,
+            "expected": describe_expectation(finding), "details": dict(finding.details),
         }  # fmt: skip
 
     def _format_first(self, table: Table, finding: Finding) -> str:

@@ -15,7 +15,7 @@ class Check(Step):
 
     word: ClassVar[str] = "check"
     repeats_notes: ClassVar[frozenset[str]] = frozenset(
-        {"stray-text", "not-whole", "blanks-around", "unclear-date", "decimal-comma", "digits-kept", "offset"}
+        {"stray-text", "not-whole", "spaces-around", "unclear-date", "decimal-comma", "digits-kept", "offset"}
     )
     implementation: ClassVar[str] = "lomrix.core.steps.check.run:check_table"
     row_size_on_disk: ClassVar[int] = 48

@@ -234,9 +234,42 @@ def find_row(ledger: Ledger, index: int, sighting: Sighting) -> str:
     return "" if sighting.with_key == 1 else "the key repeats: name the row"
 
 
+@dataclass(frozen=True)
+class Entry:
+    """One row of a ledger, with the cell of the table that it is about."""
+
+    index: int
+    row: int
+    variable: str
+    old: str | None
+    new: str | None
+    action: str
+    why: str | None
+    current: str | None
+
+    @property
+    def target(self) -> str | None:
+        """What the cell is to hold; None if nothing is stated."""
+        return f"missing: {self.new}" if self.action == "missing" else self.new
+
+    @property
+    def is_done(self) -> bool:
+        """True if the cell already holds it."""
+        return self.target is not None and self.current in (self.target, f"missing: {self.target}")
+
+    @property
+    def difference(self) -> str:
+        """How the cell differs from what the ledger says it holds; an empty text if it does not."""
+        if is_same(self.current, self.old):
+            return ""
+        return f"{self.variable} in row {self.row} holds {quote(self.current)}, not {quote(self.old)}"
+
+
 def decide_entry(decision: Decision, ledger: Ledger, source: Table, index: int, sighting: Sighting) -> tuple[str, str]:
     """Decide about one row of the ledger; return its fate, and the cause if it is refused."""
-    variable, old, new, action = (ledger.cells[name][index] for name in ("variable", "old", "new", "action"))
+    variable, old, new, action, why = (
+        ledger.cells[name][index] for name in ("variable", "old", "new", "action", "why")
+    )
     action, cause = (action or "set").strip(), find_row(ledger, index, sighting)
     if action not in ACTIONS:
         return REFUSED, f'there is no action "{action}"; actions are {", ".join(ACTIONS)}'
@@ -244,35 +277,47 @@ def decide_entry(decision: Decision, ledger: Ledger, source: Table, index: int, 
         return REFUSED, cause
     if variable not in source.columns and not (action == "leave-out" and variable is None):
         return REFUSED, f"there is no variable {variable}"
-    row, current = sighting.row, sighting.current
-    assert row is not None
-    differs = f"{variable} in row {row} holds {quote(current)}, not {quote(old)}"
-    if action == "leave-out":
-        if old is not None and not is_same(current, old):
-            return REFUSED, differs
-        decision.out[row] = ledger.cells["why"][index] or "no cause given"
-        return APPLIED, ""
-    name = str(variable)
-    if action == "missing" and new is None:
-        return REFUSED, "the reason is missing in the column new"
-    target = f"missing: {new}" if action == "missing" else new
-    if target is not None and current in (target, f"missing: {target}"):
-        return ALREADY, ""
-    if new is None and action == "set":
-        return OPEN, ""
-    if not is_same(current, old):
-        return REFUSED, differs
-    if action == "note" and current is None:
-        return REFUSED, f"{name} in row {row} is blank: there is nothing to note"
-    if row in decision.changes.get(name, {}):
-        return REFUSED, f"{name} in row {row} is corrected twice"
-    if action == "note":
-        decision.noted.setdefault(row, []).append(f"{name}: {current}")
-    change = ("", new or "") if action == "missing" else (new, "") if new is not None else ("", NOTED)
-    decision.changes.setdefault(name, {})[row] = change
-    decision.currents.setdefault(name, {})[row] = current
-    decision.entries[name, row] = index
+    assert sighting.row is not None
+    entry = Entry(index, sighting.row, str(variable), old, new, action, why, sighting.current)
+    return leave_out(decision, entry) if action == "leave-out" else change_cell(decision, entry)
+
+
+def leave_out(decision: Decision, entry: Entry) -> tuple[str, str]:
+    """Leave out the row that an entry is about, unless its cell differs from what the entry states."""
+    if entry.old is not None and entry.difference:
+        return REFUSED, entry.difference
+    decision.out[entry.row] = entry.why or "no cause given"
     return APPLIED, ""
+
+
+def change_cell(decision: Decision, entry: Entry) -> tuple[str, str]:
+    """Change the cell that an entry is about, unless something speaks against it."""
+    if entry.action == "missing" and entry.new is None:
+        return REFUSED, "the reason is missing in the column new"
+    if entry.is_done:
+        return ALREADY, ""
+    if entry.action == "set" and entry.new is None:
+        return OPEN, ""
+    cause = entry.difference or find_conflict(decision, entry)
+    if cause:
+        return REFUSED, cause
+    if entry.action == "note":
+        decision.noted.setdefault(entry.row, []).append(f"{entry.variable}: {entry.current}")
+    new = entry.new
+    change = ("", new or "") if entry.action == "missing" else ("", NOTED) if new is None else (new, "")
+    decision.changes.setdefault(entry.variable, {})[entry.row] = change
+    decision.currents.setdefault(entry.variable, {})[entry.row] = entry.current
+    decision.entries[entry.variable, entry.row] = entry.index
+    return APPLIED, ""
+
+
+def find_conflict(decision: Decision, entry: Entry) -> str:
+    """Return why a cell cannot be changed; an empty text if it can."""
+    if entry.action == "note" and entry.current is None:
+        return f"{entry.variable} in row {entry.row} is blank: there is nothing to note"
+    if entry.row in decision.changes.get(entry.variable, {}):
+        return f"{entry.variable} in row {entry.row} is corrected twice"
+    return ""
 
 
 # --------------------------------------------------------------------------- types

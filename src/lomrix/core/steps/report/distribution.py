@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -83,28 +82,34 @@ def _divide_values(column: Column, summary: VariableSummary, *, is_labelled: boo
 
 def _divide_range(column: Column, numbers: Numbers, least: int, cases: Whole | None) -> Distribution:
     """Make parts of equal width, or one for each of a few integers."""
-    part = np.full(len(column), -1, np.int64)
-    present = np.flatnonzero(~column.is_missing)
-    part[present] = 0
-    limits = find_ends(numbers, max(least, 1), cases)
-    if limits is None:
+    part = np.where(column.is_missing, -1, 0)
+    ends = find_ends(numbers, max(least, 1), cases)
+    if ends is None:
         return Distribution((), part)
-    low, high = limits
-    below, above = bool((numbers < low).any()), bool((numbers > high).any())
-    if low == high and (below or above):
+    low, high = ends
+    is_open = bool((numbers < low).any()), bool((numbers > high).any())
+    if low == high and any(is_open):
         return Distribution((f"mostly {format_edge(column, low)}",), part)
     is_integer = column.type != "number" and high - low < BARS
     edges = (
         np.arange(low, high + 2) - 0.5 if is_integer else np.linspace(low, high if high > low else low + 1, BARS + 1)
     )
     index = np.searchsorted(edges, np.clip(numbers, low, high), side="right") - 1
-    part[present] = np.clip(index, 0, len(edges) - 2)
-    names = [format_edge(column, edge + 0.5 if is_integer else edge) for edge in edges]
-    labels = names[:-1] if is_integer else [f"{left} to {right}" for left, right in itertools.pairwise(names)]
-    labels[0] = f"up to {names[0 if is_integer else 1]}" if below else labels[0]
-    open_end = "later" if column.type in ("date", "datetime") else "more"
-    labels[-1] = f"{names[-2]} and {open_end}" if above else labels[-1]
-    return Distribution(tuple(labels), part, is_of_values=is_integer)
+    part[part == 0] = np.clip(index, 0, len(edges) - 2)
+    return Distribution(_name_parts(column, edges, is_open, is_integer=is_integer), part, is_of_values=is_integer)
+
+
+def _name_parts(column: Column, edges: Numbers, is_open: tuple[bool, bool], *, is_integer: bool) -> tuple[str, ...]:
+    """Name the parts between edges; the first and the last one may be open."""
+    if is_integer:
+        labels = starts = ends = [format_edge(column, edge + 0.5) for edge in edges[:-1]]
+    else:
+        names = [format_edge(column, edge) for edge in edges]
+        starts, ends = names[:-1], names[1:]
+        labels = [f"{start} to {end}" for start, end in zip(starts, ends, strict=True)]
+    first = f"up to {ends[0]}" if is_open[0] else labels[0]
+    last = f"{starts[-1]} and {'later' if column.type in ('date', 'datetime') else 'more'}"
+    return (first, *labels[1:-1], last if is_open[1] else labels[-1])[: len(labels)]
 
 
 def find_ends(numbers: Numbers, least: int, cases: Whole | None) -> tuple[float, float] | None:
