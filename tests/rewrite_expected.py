@@ -11,8 +11,12 @@ from tests.core.text import test_readings
 
 
 def write(path: Path, sections: Iterable[tuple[str, list[str]]]) -> None:
-    """One section for each scene."""
-    path.write_text("".join(f"## {title}\n" + "".join(f"{line}\n" for line in lines) for title, lines in sections))
+    """One section for each scene, in one line where nothing but a line comes of it."""
+    texts = [
+        f"## {title} → {lines[0]}\n" if len(lines) == 1 else "\n".join([f"## {title}", *lines, ""])
+        for title, lines in sections
+    ]
+    path.write_text("".join(texts))
 
 
 if __name__ == "__main__":

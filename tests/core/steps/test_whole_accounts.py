@@ -30,15 +30,18 @@ EXPECTED = Path(__file__).with_name("expected")
 
 def output(result: Result, inputs: Inputs) -> list[str]:
     """A result as lines: the account with all its numbers, then the table with its dictionary, then the extras."""
-    account = result.account
-    lines = account_reported(account)
-    for part in account.parts:
-        lines += ["  " + line for line in account_reported(part)]
+    lines = account_reported(result.account)
+    for part in result.account.parts:
+        lines += ["  " + line for line in account_reported(part) if line not in lines]
     if result.shown:
         lines.append(f"shown: {', '.join(result.shown)}")
     lines += ["table: as it was"] if any(result.table.same_as(one) for one in inputs) else table_reported(result.table)
+    extras: dict[tuple[str, ...], list[str]] = {}
     for name, extra in result.extras.items():
-        lines += [f"extra {name}"] + (table_reported(extra) if isinstance(extra, Table) else [value_reported(extra)])
+        reported = table_reported(extra) if isinstance(extra, Table) else [value_reported(extra)]
+        extras.setdefault(tuple(reported), []).append(name)
+    for (first, *others), names in extras.items():
+        lines += [f"extra {', '.join(names)}: {first}", *others]
     return lines
 
 
@@ -80,15 +83,20 @@ def value_reported(value: object) -> str:
 
 
 def table_reported(made: Table) -> list[str]:
-    """A table column by column, and its dictionary entries."""
-    lines = [f"table {made.name}, first row {made.first_row}"]
+    """A table, column by column or row by row, whichever is shorter, and its dictionary entries."""
+    columns = []
     for name, own in made.columns.items():
         reasons = own.reason_cells(range(len(own)))  # type: ignore[arg-type]
         texts = own.to_text().to_pylist()
-        cells = [text if reason is None else f"‹{reason}›" for text, reason in zip(texts, reasons, strict=True)]
+        cells = [str(text) if reason is None else f"‹{reason}›" for text, reason in zip(texts, reasons, strict=True)]
         settings = made.dictionary.of(name).model_dump(exclude_defaults=True)
-        lines.append(f"  {name} ({own.type}): {', '.join(map(str, cells))}" + (f" {settings}" if settings else ""))
-    return [*lines, *(f"  codes {name}: {dict(labels)}" for name, labels in made.dictionary.codes.items())]
+        columns.append([f"{name} ({own.type})" + (f" {settings}" if settings else ""), *cells])
+    if len(made) + 1 < len(columns):
+        lines = [f"  {' | '.join(cells)}" for cells in zip(*columns, strict=True)]
+    else:
+        lines = [f"  {title}: {', '.join(cells)}" for title, *cells in columns]
+    codes = [f"  codes {name}: {dict(labels)}" for name, labels in made.dictionary.codes.items()]
+    return [f"table {made.name}, first row {made.first_row}", *lines, *codes]
 
 
 Apply = Callable[[Step, Inputs, list[str]], Result]
@@ -129,7 +137,8 @@ def read_sections(path: Path) -> dict[str, list[str]]:
     lines: list[str] = []
     for line in path.read_text().splitlines():
         if line.startswith("## "):
-            lines = found.setdefault(line.removeprefix("## "), [])
+            title, _, only = line.removeprefix("## ").partition(" → ")
+            lines = found.setdefault(title, [only] if only else [])
         elif line:
             lines.append(line)
     return found

@@ -26,7 +26,7 @@ WHOLE = WHOLE_PATTERN
 ID_LIKE = r"[+-]?0\d+.*|[+-]?\d{16,}.*|\d+E\d+|\+\d{5,}"
 DATE = r"\d{4}-\d{2}-\d{2}"
 DATETIME = r"\d{4}-\d{2}-\d{2}[T ]([01]\d|2[0-3]):[0-5]\d(:[0-5]\d(\.\d{1,6})?)?"
-BOOLEAN = r"(?i)true|false"
+BOOLEAN = r"(?i:true|false)"
 # Day and month are ambiguous, so these are never guessed.
 UNCLEAR_DATE = r"\d{1,2}[/.\-]\d{1,2}[/.\-](\d{4}|\d{2})"
 # The time of a timestamp that only says a day.
@@ -45,36 +45,36 @@ WITH_OFFSET = DATETIME + r"(Z|[+-]\d{2}:?\d{2})"
 # Cells that may be meant as dates, with month names in letters.
 ANY_DATE = r"\d{1,4}[/.\- ][A-Za-z0-9]{1,9}[/.\- ]\d{1,4}([ T].*)?|[A-Za-z]{3,9} \d{1,2},? \d{2,4}([ T].*)?"
 
-_PATTERNS = {
-    "keep": re.compile(ID_LIKE),
-    "integer": re.compile(WHOLE),
-    "number": re.compile(NUMBER),
-    "date": re.compile(DATE),
-    "datetime": re.compile(DATETIME),
-    "boolean": re.compile(BOOLEAN),
-    "unclear-date": re.compile(UNCLEAR_DATE),
-    **{
-        kind: re.compile(pattern.replace(r"\x{a0}\x{202f}", "\u00a0\u202f")) for kind, (_, pattern) in THOUSANDS.items()
-    },
-    "comma-number": re.compile(COMMA_NUMBER),
-    "percent": re.compile(PERCENT),
-    "currency": re.compile(CURRENCY),
-    "moment-with-offset": re.compile(WITH_OFFSET),
+PATTERNS = {
+    "integer": WHOLE,
+    "number": NUMBER,
+    "date": DATE,
+    "datetime": DATETIME,
+    "boolean": BOOLEAN,
+    "unclear-date": UNCLEAR_DATE,
+    **{kind: pattern.replace(r"\x{a0}\x{202f}", "\u00a0\u202f") for kind, (_, pattern) in THOUSANDS.items()},
+    "comma-number": COMMA_NUMBER,
+    "percent": PERCENT,
+    "currency": CURRENCY,
+    "moment-with-offset": WITH_OFFSET,
 }
+# One pattern with a group for each kind, since the first that fits counts.
+ANY_KIND = re.compile("|".join(f"(?P<{kind.replace('-', '_')}>{pattern})" for kind, pattern in PATTERNS.items()))
+KEPT_DIGITS = re.compile(ID_LIKE)
 
 
 def classify_text(text: str) -> str:
     """Classify a text:
 
     `integer number date datetime boolean token keep blank text`, or one that may be meant as a date, number or time:
-    `unclear-date comma-number offset percent currency thousands-…`. `keep` are digits that must stay text, such as ids.
+    `unclear-date comma-number moment-with-offset percent currency thousands-…`. `keep` are digits that must stay text,
+    such as ids.
     """
     text = text.strip()
     if not text:
         return "blank"
-    if re.fullmatch(NUMBER, text) and _PATTERNS["keep"].fullmatch(text):
-        return "keep"
-    for kind, pattern in _PATTERNS.items():
-        if kind != "keep" and pattern.fullmatch(text):
-            return kind
-    return "token" if text.casefold() in USUAL_TOKENS else "text"
+    match = ANY_KIND.fullmatch(text)
+    if match is None:
+        return "token" if text.casefold() in USUAL_TOKENS else "text"
+    kind = str(match.lastgroup).replace("_", "-")
+    return "keep" if kind in ("integer", "number") and KEPT_DIGITS.fullmatch(text) else kind

@@ -42,18 +42,22 @@ class Similarity:
 
 @dataclass(frozen=True)
 class DistinctTexts:
-    """Distinct texts of a column, with their counts and kinds, and the separators that numbers are read with."""
+    """Distinct texts of a column with their kinds, and the separators that numbers are read with."""
 
     name: str
-    counts: Mapping[str, int]
     kinds: Mapping[str, str]
-    present: int
+    cells: Mapping[str, int]  # by kind
     decimal: str
     thousands: str
 
+    @property
+    def present(self) -> int:
+        """Cells that are not missing."""
+        return sum(count for kind, count in self.cells.items() if kind not in ("token", "blank"))
+
     def share(self, *kinds: str) -> float:
         """Return the share of the present cells that are of some kinds."""
-        return sum(count for text, count in self.counts.items() if self.kinds[text] in kinds) / self.present
+        return sum(self.cells.get(kind, 0) for kind in kinds) / self.present
 
     @property
     def numbers(self) -> float:
@@ -71,9 +75,11 @@ def find_similarity(name: str, counts: Mapping[str, int], decimal: str = ".", th
     text.
     """
     kinds = {text: rules.classify_text(text) for text in counts}
-    present = sum(count for text, count in counts.items() if kinds[text] not in ("token", "blank"))
-    texts = DistinctTexts(name, counts, kinds, present, decimal, thousands)
-    similarities = (resemble(texts) for resemble in RESEMBLANCES if present)
+    cells: Counter[str] = Counter()
+    for text, count in counts.items():
+        cells[kinds[text]] += count
+    texts = DistinctTexts(name, kinds, cells, decimal, thousands)
+    similarities = (resemble(texts) for resemble in RESEMBLANCES if texts.present)
     return next((similarity for similarity in similarities if similarity), None)
 
 
@@ -116,13 +122,15 @@ def resemble_offsets(texts: DistinctTexts) -> Similarity | None:
 
 def resemble_kept_digits(texts: DistinctTexts) -> Similarity | None:
     """Find numbers that stay text because of cells that look like ids."""
-    kept = sum(count for text, count in texts.counts.items() if texts.kinds[text] == "keep")
+    kept = texts.cells.get("keep", 0)
+    if not kept:
+        return None
     # Ids of one length begin with zeros where they are small; the only cell of many that does is hardly one of them.
-    differ = len({len(text.strip()) for text in texts.counts}) > 1
+    differ = len({len(text.strip()) for text in texts.kinds}) > 1
     is_no_id = (kept == 1 and texts.numbers >= NEARLY_ALL) or differ
     parsed_otherwise = any(kind == "keep" and re.search(r"E|\+", text) for text, kind in texts.kinds.items())
     are_numbers = texts.numbers >= MOSTLY and is_no_id
-    if not kept or not (are_numbers or (parsed_otherwise and texts.numbers + kept / texts.present >= MOSTLY)):
+    if not are_numbers and not (parsed_otherwise and texts.numbers + kept / texts.present >= MOSTLY):
         return None
     text = "stays text because of cells that look like ids (leading zeros, over 15 digits, 12E4, +49123); "
     # Whole numbers of up to 18 digits are held to the last digit.
@@ -136,7 +144,7 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
     """Find dates that are not read as such by themselves."""
     if texts.share("unclear-date", "text") < MOSTLY:
         return None
-    form = guess_date_forms([text for text in texts.counts if texts.kinds[text] in ("unclear-date", "text")])
+    form = guess_date_forms([text for text, kind in texts.kinds.items() if kind in ("unclear-date", "text")])
     if not form:
         return None
     type_ = "datetime" if "%H" in form else "date"
