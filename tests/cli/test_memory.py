@@ -45,7 +45,7 @@ def test_too_little_memory_is_one_plain_error(folder: Path, megabytes: int) -> N
 
 
 def test_the_error_names_what_was_read_and_what_it_needed(folder: Path) -> None:
-    doing = CurrentStage(lambda words: None)
+    doing = CurrentStage(lambda words, share=0.0: None)
     with pytest.raises(OutOfMemoryError) as stopped, watch_memory(doing, lambda: [folder / "out.csv"]):
         doing("reading out")
         raise MemoryError("malloc of size 536870912 failed")
@@ -57,7 +57,7 @@ def test_the_error_names_what_was_read_and_what_it_needed(folder: Path) -> None:
 def test_what_was_being_done_is_reported_of_a_process_that_is_gone() -> None:
     work = "[__import__('lomrix.cli.supervision').cli.supervision.report_stage('reading a'), os.abort()]"
     ended = subprocess.run([sys.executable, "-c", ENDS.format(work)], capture_output=True, text=True, timeout=60)
-    assert "where  Aborted" in ended.stderr
+    assert "where  reading a; Aborted" in ended.stderr
 
 
 @pytest.mark.parametrize(

@@ -10,8 +10,9 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from unittest import mock
 
 import pytest
 
@@ -24,8 +25,8 @@ from tests.job.test_in_parts import WORK, study  # noqa: F401  (a fixture)
 from tests.tables import lomrix
 
 
-def begin(*words: str) -> subprocess.Popen[bytes]:
-    command = [sys.executable, "-m", "distributed.cli." + words[0], *words[1:], "--no-dashboard"]
+def begin(*words: str, host: Sequence[str] = ()) -> subprocess.Popen[bytes]:
+    command = [*host, sys.executable, "-m", "distributed.cli." + words[0], *words[1:], "--no-dashboard"]
     return subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
 
 
@@ -132,6 +133,68 @@ def test_a_cluster_that_is_not_there_is_one_plain_error(study: Path, monkeypatch
     monkeypatch.setitem(sys.modules, "distributed", None)
     _, error = lomrix("derive", "people.csv", "x = vessel + 1", "--cluster", "tcp://a:1", cwd=study, status=2)
     assert error.splitlines()[1] == "next   Install it on every machine: pip install 'lomrix[cluster]'"
+
+
+@pytest.fixture
+def other_host() -> Iterator[list[str]]:
+    """What runs a command on a host with a network of its own, which sees this one as 10.213.77.1."""
+    name, here, there = (f"lx{os.getpid()}{end}" for end in ("", "a", "b"))
+    inside = f"ip netns exec {name}"
+    try:
+        for command in (
+            f"ip netns add {name}", f"ip link add {here} type veth peer name {there} netns {name}",
+            f"ip addr add 10.213.77.1/24 dev {here}", f"ip link set {here} up",
+            f"{inside} ip addr add 10.213.77.2/24 dev {there}", f"{inside} ip link set {there} up",
+        ):  # fmt: skip
+            if subprocess.run(command.split(), capture_output=True, check=False).returncode:
+                pytest.skip("this machine lets nobody make a network")
+        yield inside.split()
+    finally:
+        subprocess.run(["ip", "netns", "del", name], capture_output=True, check=False)
+
+
+def test_two_hosts_share_a_folder_or_are_refused(study: Path, tmp_path: Path, other_host: list[str]) -> None:  # noqa: F811
+    file, shared = str(tmp_path / "scheduler.json"), tmp_path / "scratch"
+    shared.mkdir()
+    alone = ["unshare", "--mount", "sh", "-c", 'mount -t tmpfs none "$0" && exec "$@"', str(shared)]
+    worker = ("dask_worker", "--scheduler-file", file, "--nthreads", "1", "--no-nanny")
+    scheduler = begin("dask_scheduler", "--host", "10.213.77.1", "--port", "0", "--scheduler-file", file)
+    words = ["derive", "device.csv", *WORK["derive in cases"], "--out", "hosts.csv", "--overwrite"]
+    cluster_words = ["--cluster", file, "--scratch", str(shared)]
+    try:
+        for host in (other_host, [*other_host, *alone]):
+            process = begin(*worker, host=host)
+            try:
+                for _ in range(100):
+                    output, error = lomrix(*words, *cluster_words, cwd=study, status=None)
+                    if output or "does not see" in error:
+                        break
+                    time.sleep(0.2)
+            finally:
+                process.kill()
+                process.wait()
+            if host == other_host:
+                assert "parts by 1 worker of" in output
+                made = (study / "hosts.csv").read_bytes()
+            else:
+                assert f"does not see the scratch folder {shared}." in error
+        lomrix(*words, cwd=study)
+        assert (study / "hosts.csv").read_bytes() == made
+    finally:
+        scheduler.kill()
+        scheduler.wait()
+
+
+def test_the_steps_of_a_plan_share_a_cluster(study: Path, address: str) -> None:  # noqa: F811
+    step = '[[steps]]\nname = "s{0}"\ndo = "derive"\nsource = "device.csv"\n'
+    step += 'expressions = "x = pulse + {0}"\nout = "s{0}.csv"'
+    (study / "plan.toml").write_text("\n".join([f'cluster = "{address}"', step.format(1), step.format(2)]))
+    with mock.patch.object(Cluster, "__enter__", autospec=True, side_effect=Cluster.__enter__) as entered:
+        lomrix("run", "plan.toml", cwd=study)
+    assert entered.call_count == 2
+    for number in (1, 2):
+        lomrix("derive", "device.csv", f"x = pulse + {number}", "--out", "alone.csv", "--overwrite", cwd=study)
+        assert (study / "alone.csv").read_bytes() == (study / f"s{number}.csv").read_bytes()
 
 
 def make_certificate(folder: Path) -> None:

@@ -86,9 +86,9 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
     try:
         with reporter.make_progress(len(step.roles) + 2) as progress:
 
-            def begin_stage(words: str) -> None:
+            def begin_stage(words: str, share: float = 0.0) -> None:
                 report_stage(f"{words}; {files}")
-                progress.stage(words)
+                progress.stage(words, share)
 
             outcome = run(task, reporter.environment.make_streams(), begin_stage)
     except StoppedError as stopped:

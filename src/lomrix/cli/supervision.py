@@ -21,7 +21,7 @@ _stage_file = -1
 def supervise(work: Callable[[], int]) -> int:
     """Run some work in a child process and return its exit status; 3 if it crashed."""
     # Libraries write their last messages to this file; a person reads ours.
-    global _doing
+    global _stage_file
     error_file, _stage_file = os.memfd_create("last words"), os.memfd_create("what is done")
     child = os.fork()
     if child == 0:

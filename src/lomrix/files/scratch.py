@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import secrets
@@ -83,6 +84,16 @@ class Scratch:
         folder = self.make_path()
         folder.mkdir()
         return TableStore(folder)
+
+    @property
+    def size(self) -> int:
+        """Bytes on disk."""
+        size = 0
+        for folder, _, files in os.walk(self.folder):
+            for name in files:
+                with contextlib.suppress(OSError):  # removed meanwhile
+                    size += Path(folder, name).stat().st_size
+        return size
 
     def make_path(self) -> Path:
         """Return the path of a new file or folder."""

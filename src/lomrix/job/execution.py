@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from lomrix.core.errors import AllRowsNeededError
@@ -20,7 +20,7 @@ from lomrix.job.budget import (
     parse_memory,
     shortage,
 )
-from lomrix.job.memory import release_memory
+from lomrix.job.memory import ReportStage, format_bytes, release_memory
 from lomrix.job.task import Task
 
 
@@ -37,9 +37,7 @@ class Execution:
     known: Sequence[Input] = ()  # the inputs
 
     @classmethod
-    def choose(
-        cls, task: Task, known: Sequence[Input], stage: Callable[[str], None], stack: contextlib.ExitStack
-    ) -> Execution:
+    def choose(cls, task: Task, known: Sequence[Input], stage: ReportStage, stack: contextlib.ExitStack) -> Execution:
         """Choose by what is known of the inputs; the stack ends and removes what is made for it.
 
         Raises OutOfMemoryError if nothing fits the memory budget. Raises FileError if there is too little
@@ -75,7 +73,7 @@ class Execution:
 
     @classmethod
     def _on_cluster(
-        cls, task: Task, known: Sequence[Input], stage: Callable[[str], None], stack: contextlib.ExitStack
+        cls, task: Task, known: Sequence[Input], stage: ReportStage, stack: contextlib.ExitStack
     ) -> Execution:
         """Divide for the workers of a cluster, whatever the memory here."""
         from lomrix.job.cluster import Cluster
@@ -102,24 +100,24 @@ class Execution:
         self.scratch.require_space(copies * sum(part.size for part in known))
         return self.scratch
 
-    def apply(self, tables: Inputs, stage: Callable[[str], None]) -> Result:
+    def apply(self, tables: Inputs, stage: ReportStage) -> Result:
         """Apply the step; in parts, its table is on disk."""
         task, word, size = self.task, self.task.step.word, self.way.rows_at_once
         stage(word)
-        if size is None or self.scratch is None:
+        scratch = self.scratch
+        if size is None or scratch is None:
             return task.step.apply(tables, task.requested_extras)
         count = -(-sum(map(len, tables.get_all(task.step.roles[0].name))) // size)
 
         def begin_part(part: int) -> None:
             release_memory()
-            stage(f"{word}, part {part:,} of {max(part, count):,}{self.workers}" if part else f"{word}, joining parts")
+            done = f"part {part:,} of {max(part, count):,}{self.workers}" if part else "joining parts"
+            stage(f"{word}, {done}, {format_bytes(scratch.size)} on disk", min(part / (count + 1), 1.0) or 1.0)
 
         release_memory()
-        run = self.run or self.scratch.run
+        run = self.run or scratch.run
         try:
-            result = apply_in_parts(
-                task.step, tables, task.requested_extras, size, self.scratch.make_store, begin_part, run
-            )
+            result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part, run)
         except AllRowsNeededError as error:
             need, allowed = sum(known.size for known in self.known), find_allowed_memory(task.running)
             if need > allowed:

@@ -9,6 +9,7 @@ import resource
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from lomrix.core.errors import FileError, LomrixError
 
@@ -23,17 +24,24 @@ class OutOfMemoryError(FileError):
     """There was not enough memory."""
 
 
+class ReportStage(Protocol):
+    """Reports what is being done: a new stage, or how much of it is done, as a share of 1."""
+
+    def __call__(self, words: str, share: float = 0.0) -> None:
+        """Report it."""
+
+
 @dataclass
 class CurrentStage:
     """What is being done; calling it reports and remembers a stage."""
 
-    report: Callable[[str], None]
+    report: ReportStage
     stage: str = "starting"
 
-    def __call__(self, stage: str) -> None:
-        """Begin a stage."""
-        self.stage = stage
-        self.report(stage)
+    def __call__(self, words: str, share: float = 0.0) -> None:
+        """Report and remember it."""
+        self.stage = words
+        self.report(words, share)
 
 
 def is_out_of_memory(error: BaseException) -> bool:

@@ -18,7 +18,7 @@ from lomrix.core.table.table import Table
 from lomrix.job.execution import Execution
 from lomrix.job.inputs import OpenedInputs
 from lomrix.job.lineage import add_history
-from lomrix.job.memory import CurrentStage, watch_memory
+from lomrix.job.memory import CurrentStage, ReportStage, watch_memory
 from lomrix.job.outputs import Outputs, WrittenFile
 from lomrix.job.sinks import SecretSink
 from lomrix.job.streams import Streams
@@ -52,7 +52,7 @@ class StoppedError(LomrixError):
 def run(
     task: Task,
     streams: Streams,
-    report_stage: Callable[[str], None] = lambda words: None,
+    report_stage: ReportStage = lambda words, share=0.0: None,
     memory: Mapping[str, Table] | None = None,
     require: Callable[[Table, Account], None] = lambda table, account: None,
 ) -> Outcome:
@@ -137,9 +137,7 @@ def filter_notes(error: LomrixError, notes: Sequence[tuple[str, Note]]) -> list[
     return [(name, note) for name, note in notes if note.column in error.columns and not note.done]
 
 
-def write_extras(
-    outputs: Outputs, extras: Mapping[str, object], report_stage: Callable[[str], None]
-) -> list[WrittenFile]:
+def write_extras(outputs: Outputs, extras: Mapping[str, object], report_stage: ReportStage) -> list[WrittenFile]:
     """Write the requested extras of an error; the table is not written."""
     wanted = {role: content for role, content in extras.items() if role in outputs.sinks and content is not None}
     if not wanted:

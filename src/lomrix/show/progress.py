@@ -44,14 +44,14 @@ class Progress:
             self._task = self._bar.add_task(self._words, total=self._stages, completed=self._done)
             self._bar.start()
 
-    def stage(self, description: str) -> None:
-        """Begin the next stage."""
+    def stage(self, description: str, share: float = 0.0) -> None:
+        """Begin the next stage, or show which share of the present one is done."""
         with self._lock:
-            if self._words != "starting":
+            if self._words != "starting" and not share:
                 self._done += 1
             self._words = description
             if self._bar is not None and self._task is not None:
-                self._bar.update(self._task, description=description, completed=self._done)
+                self._bar.update(self._task, description=description, completed=self._done + share)
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
