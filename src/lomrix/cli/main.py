@@ -274,6 +274,8 @@ def run(environment: Environment) -> int:
         return 130
     finally:
         CURRENT.reset(token)
+        if "lomrix.files.object_store" in sys.modules:
+            importlib.import_module("lomrix.files.object_store").remove_copies()
 
 
 def run_command(environment: Environment) -> int:

@@ -17,6 +17,7 @@ from lomrix.files.file_source import FileSource, require_file
 from lomrix.files.hashing import hash_file, hash_files
 from lomrix.files.interface import Sink, Source
 from lomrix.files.missing import InCells
+from lomrix.files.object_store import fetch, is_object
 from lomrix.files.reading import ReadingOptions, ReadSettings
 from lomrix.files.staging import FileSink, require_no_directory
 
@@ -54,7 +55,7 @@ FIRST_BYTES = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx",
 
 def open_source(reference: str, settings: ReadSettings) -> Source:
     """Return the source that a reference names: a path, a folder or pattern of files with the same columns,
-    `workbook.xlsx#Sheet`, or a database URL with a table.
+    `workbook.xlsx#Sheet`, any of these in an object store, or a database URL with a table.
 
     Raises UsageError if no format has its extension. Raises FileError if there is no such file.
     """
@@ -62,6 +63,8 @@ def open_source(reference: str, settings: ReadSettings) -> Source:
         from lomrix.files.database.source import DatabaseSource
 
         return DatabaseSource(reference, settings)
+    if is_object(reference):
+        reference = fetch(reference, WITH_SHEETS)
     if is_folder(reference):
         from lomrix.files.folder import FolderSource, list_files
 
@@ -189,6 +192,8 @@ def hash_reference(reference: str) -> str:
     """
     if is_database(reference):
         return ""
+    if is_object(reference):
+        reference = fetch(reference, WITH_SHEETS)
     path, _ = split_sheet(reference)
     try:
         if is_folder(reference):

@@ -12,7 +12,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
-from lomrix.files.database.reference import hide_password, is_database
+from lomrix.files.database.reference import hide_password, is_url
 from lomrix.files.delivered import TEMPLATE
 from lomrix.files.descriptor import list_beside
 from lomrix.files.hashing import hash_file
@@ -45,7 +45,7 @@ class OpenedInput:
 
 def list_files_read(task: Task, references: Iterable[str], dictionaries: Sequence[Path] | None = None) -> list[Path]:
     """List every file that a task reads, with the dictionaries and descriptors that belong to it."""
-    paths = [split_sheet(reference)[0] for reference in references if not is_database(reference)]
+    paths = [split_sheet(reference)[0] for reference in references if not is_url(reference)]
     files = [file for path in paths for file in (path, *list_beside(path))]
     for role in task.step.roles:
         files += map(Path, task.inputs.get(role.name, ()) if role.content == "secret" else ())

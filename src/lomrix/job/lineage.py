@@ -13,6 +13,7 @@ from lomrix.core.table.history import NO_HISTORY, extend_history
 from lomrix.core.table.table import Table
 from lomrix.core.wording import to_utf8
 from lomrix.files.database.reference import get_folder, is_database, make_relative
+from lomrix.files.object_store import is_object
 from lomrix.job.task import TABLE, Task
 
 # Prefix of references to tables in memory; the name of their step follows.
@@ -70,7 +71,7 @@ def add_history(
     return replace(table, history=extend_history(histories, entry))
 
 
-def describe_input(used: UsedFile, folder: Path) -> dict[str, object]:
+def describe_input(used: UsedFile, folder: Path | None) -> dict[str, object]:
     """Describe an input for the history."""
     entry: dict[str, object] = {"role": used.role}
     if used.reference.startswith(STEP_PREFIX):
@@ -85,18 +86,21 @@ def describe_input(used: UsedFile, folder: Path) -> dict[str, object]:
     return entry
 
 
-def get_output_folder(reference: str) -> Path:
-    """Return the folder that the references of a history are relative to."""
+def get_output_folder(reference: str) -> Path | None:
+    """Return the folder that the references of a history are relative to; None in an object store."""
+    if is_object(reference):
+        return None
     return get_folder(reference) if is_database(reference) else Path(reference).parent
 
 
-def to_relative(reference: str, folder: Path) -> str:
-    """Make a reference relative to a folder."""
-    if reference == "-":
+def to_relative(reference: str, folder: Path | None) -> str:
+    """Make a reference relative to a folder; without one, absolute."""
+    if reference == "-" or is_object(reference):
         return reference
     if is_database(reference):
-        return make_relative(reference, folder)
+        return make_relative(reference, folder or Path())
     path, separator, sheet = reference.partition("#")
     if Path(reference).exists():
         path, separator, sheet = reference, "", ""
-    return to_utf8(Path(os.path.relpath(path, folder)).as_posix() + separator + sheet)
+    place = os.path.abspath(path) if folder is None else os.path.relpath(path, folder)  # noqa: PTH100
+    return to_utf8(Path(place).as_posix() + separator + sheet)

@@ -17,6 +17,7 @@ from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 from lomrix.files.interface import Location, Sink, StoredOutput
+from lomrix.files.object_store import WRITTEN, Upload, get_copy, get_reference, is_object, require_absent, upload
 from lomrix.files.read_back import REPORT, require_row_count
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_sink, open_source
@@ -43,6 +44,7 @@ class Outputs:
 
     sinks: dict[str, Sink] = field(default_factory=dict)
     staged: dict[str, object] = field(default_factory=dict)
+    uploads: list[Upload] = field(default_factory=list)
 
     @classmethod
     def plan(cls, task: Task, inputs: Sequence[Location], streams: Streams, folder: Path) -> Outputs:
@@ -60,6 +62,7 @@ class Outputs:
         outputs.require_different(inputs)
         for sink in outputs.sinks.values():
             sink.check()
+            require_absent(list_paths(sink.locations), overwrite=task.overwrite)
         return outputs
 
     def require_different(self, inputs: Sequence[Location]) -> None:
@@ -73,13 +76,15 @@ class Outputs:
                 if path in input_paths or path in folders or any(is_same_file(location, other) for other in inputs):
                     raise SettingError(
                         role,
-                        f"{location} is an input; inputs are never changed.",
+                        f"{name_location(location)} is an input; inputs are never changed.",
                         todo=f"Use another path for ‹{role}›.",
                     )
                 if path in seen:
                     both = f"‹{seen[path]}› and ‹{role}›" if seen[path] != role else f"‹{role}› and what goes with it"
                     raise SettingError(
-                        role, f"{location} would be written twice, for {both}.", todo="Use a different file for each."
+                        role,
+                        f"{name_location(location)} would be written twice, for {both}.",
+                        todo="Use a different file for each.",
                     )
                 seen[path] = role
 
@@ -149,7 +154,10 @@ class Outputs:
             for role in sorted(self.staged, key=lambda role: not isinstance(self.sinks[role], FileSink)):
                 stored_by_role[role] = self.sinks[role].commit()
                 committed.append(self.sinks[role])
+                upload(reversed(list_paths(self.sinks[role].locations)), self.uploads)
         except BaseException:
+            for sent in reversed(self.uploads):
+                sent.undo()
             for sink in reversed(committed):
                 sink.undo()
             self.discard()
@@ -161,7 +169,9 @@ class Outputs:
             for index, stored in enumerate(stored_by_role[role]):
                 table = stored.table or (content if isinstance(content, Table) and index == 0 else None)
                 size = (None, None) if table is None else (len(table), len(table.names))
-                written.append(WrittenFile(role, stored.description, size[0], size[1], stored.size))
+                reference = get_reference(Path(stored.description))
+                description = reference if is_object(reference) else stored.description
+                written.append(WrittenFile(role, description, size[0], size[1], stored.size))
         # The table is reported first.
         return sorted(written, key=lambda output: output.role != TABLE)
 
@@ -182,6 +192,12 @@ def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams,
     """Make the sink of one output."""
     reference = task.outputs[role]
     delivery = task.step.delivery
+    if is_object(reference):
+        if reference.endswith("/") or delivery.form == "package":
+            raise UsageError(
+                "A folder cannot be written to an object store.", todo="Name one file: s3://bucket/a.parquet"
+            )
+        reference = str(get_copy(reference, WRITTEN))
     if extra is not None and extra.content == "figure":
         return FigureSink(Path(reference), task.overwrite)
     if extra is not None and extra.content in ("companion", "codebook"):
@@ -210,8 +226,18 @@ def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams,
 
 
 def resolve(location: Location) -> Location:
-    """Resolve links in a path; tables of databases are returned as they are."""
-    return location.resolve() if isinstance(location, Path) else location
+    """Resolve links in a path, or what a copy is of; tables of databases are returned as they are."""
+    return Path(get_reference(location)).resolve() if isinstance(location, Path) else location
+
+
+def name_location(location: Location) -> str:
+    """Return the reference that a location had."""
+    return get_reference(location) if isinstance(location, Path) else str(location)
+
+
+def list_paths(locations: Sequence[Location]) -> list[Path]:
+    """List the files among some locations that are paths."""
+    return [location for location in locations if isinstance(location, Path)]
 
 
 def is_same_file(first: Location, second: Location) -> bool:

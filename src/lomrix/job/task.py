@@ -8,7 +8,7 @@ from pathlib import Path
 
 from lomrix.core.errors import SettingError
 from lomrix.core.steps.step import Step
-from lomrix.files.database.reference import is_database
+from lomrix.files.database.reference import is_url
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import split_sheet
@@ -51,7 +51,7 @@ class Task:
             split_sheet(reference)[0]
             for references in self.inputs.values()
             for reference in references
-            if not is_database(reference)
+            if not is_url(reference)
         ]
 
     @property

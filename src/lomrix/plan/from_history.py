@@ -14,7 +14,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.steps.registry import find_entry
 from lomrix.core.steps.step import Step
 from lomrix.core.table.history import History
-from lomrix.files.database.reference import is_database
+from lomrix.files.database.reference import is_url
 from lomrix.files.dictionary_text import format_key, format_value
 from lomrix.job.task import TABLE
 from lomrix.plan.document import PLAN_NAMES
@@ -100,7 +100,7 @@ def join_reference(folder: str, reference: str) -> str:
     """Make a reference that is relative to a folder relative to the current folder."""
     return (
         reference
-        if not reference or is_database(reference) or reference == "-"
+        if not reference or is_url(reference) or reference == "-"
         else os.path.normpath(Path(folder) / reference)
     )
 
@@ -112,7 +112,7 @@ def list_entries(value: object) -> list[dict[str, Any]]:
 
 def make_relative_path(path: str, folder: Path) -> str:
     """Make a path relative to a folder."""
-    if not path or is_database(path) or path == "-":
+    if not path or is_url(path) or path == "-":
         return path
     return Path(os.path.relpath(path, folder)).as_posix()
 
@@ -207,7 +207,7 @@ def has_outside_paths(tasks: list[PastTask]) -> bool:
         *(path.path for task in tasks for path in task.inputs),
         *(path for task in tasks for path in task.outputs.values()),
     ]
-    return any(path.startswith("../") or path.startswith("/") for path in paths if not is_database(path))
+    return any(path.startswith("../") or path.startswith("/") for path in paths if not is_url(path))
 
 
 # ------------------------------------------------------------------ provenance

@@ -14,9 +14,10 @@ from lomrix.core.steps.registry import ENTRIES, find_entry
 from lomrix.core.steps.step import Step
 from lomrix.core.table.header import natural_key
 from lomrix.core.wording import to_utf8
-from lomrix.files.database.reference import Reference, is_database, strip_password
+from lomrix.files.database.reference import Reference, is_database, is_url, strip_password
 from lomrix.files.folder import list_files
 from lomrix.files.missing import InCells
+from lomrix.files.object_store import is_object
 from lomrix.files.reading import ReadingOptions
 from lomrix.files.registry import FORMATS, is_folder, split_sheet
 from lomrix.job.budget import RunningOptions
@@ -112,7 +113,7 @@ def map_outputs(document: Document, drafts: Sequence[Draft]) -> dict[str, str]:
 
 def normalize(reference: str) -> str:
     """Make references comparable: the real path, relative to the current folder."""
-    return reference if is_database(reference) else os.path.relpath(os.path.realpath(reference))
+    return reference if is_url(reference) else os.path.relpath(os.path.realpath(reference))
 
 
 def sort_steps(document: Document, steps: Mapping[str, PlannedStep]) -> dict[str, PlannedStep]:
@@ -265,7 +266,7 @@ def _expand(draft: Draft, role: str, reference: str, result: Mapping[str, str], 
     if reference in names:
         return [reference]
     reference = strip_password(reference)
-    if is_database(reference):
+    if is_url(reference):
         return [reference]
     reference = os.path.normpath(reference)
     if "*" not in reference or Path(reference).exists():
@@ -291,6 +292,8 @@ def has_pattern(pattern: str) -> Callable[[str], bool]:
 def _require_inside(draft: Draft, references: Sequence[str]) -> None:
     """Refuse paths outside the plan's folder."""
     for reference in references if not draft.document.allow_outside else ():
+        if is_object(reference):
+            continue
         path = Reference.parse(reference).path if is_database(reference) else Path(os.path.normpath(reference))
         if path is None:
             continue
@@ -302,7 +305,7 @@ def _require_inside(draft: Draft, references: Sequence[str]) -> None:
 
 def _require_exists(draft: Draft, reference: str) -> None:
     """Stop if a file does not exist, naming the nearest."""
-    if is_database(reference):
+    if is_url(reference):
         return
     path, _ = split_sheet(reference)
     if is_folder(reference):

@@ -16,8 +16,9 @@ import lomrix
 from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
-from lomrix.files.database.reference import Reference, get_folder, is_database
+from lomrix.files.database.reference import Reference, get_folder, is_database, is_url
 from lomrix.files.hashing import hash_file
+from lomrix.files.object_store import is_object
 from lomrix.files.registry import hash_reference, split_sheet
 from lomrix.job.inputs import list_files_read
 from lomrix.job.lineage import STEP_PREFIX
@@ -130,8 +131,9 @@ class PlanRun:
                 task, outputs={role: path for role, path in task.outputs.items() if is_required_output(task, role)}
             )
         for reference in task.outputs.values():
-            path = get_folder(reference) if is_database(reference) else Path(reference).parent
-            path.mkdir(parents=True, exist_ok=True)
+            if not is_object(reference):
+                path = get_folder(reference) if is_database(reference) else Path(reference).parent
+                path.mkdir(parents=True, exist_ok=True)
 
         def require(table: Table, account: Account) -> None:
             self.require_unchanged()
@@ -202,7 +204,7 @@ class PlanRun:
             *step.task.outputs.values(),
             *(reference for references in step.task.inputs.values() for reference in references),
         ]
-        files = [get_database_file(reference) for reference in references if is_database(reference)]
+        files = [get_database_file(reference) for reference in references if is_url(reference)]
         # Changes of a file can be detected, those on a server cannot.
         return None not in files and set(files) <= set(record.files) and self.memory.is_current(record)
 
@@ -276,8 +278,8 @@ class PlanRun:
 
 
 def get_database_file(reference: str) -> str | None:
-    """Return the file of a database; None if it is on a server."""
-    path = Reference.parse(reference).path
+    """Return the file of a database; None if it is on a server, as an object is."""
+    path = None if is_object(reference) else Reference.parse(reference).path
     return None if path is None else str(path)
 
 
@@ -288,5 +290,5 @@ def is_required_output(task: Task, role: str) -> bool:
 
 def get_modified_time(reference: str) -> int:
     """Return when a file was last written, in nanoseconds; 0 if there is no file."""
-    path = Path() if is_database(reference) else split_sheet(reference)[0]
+    path = Path() if is_url(reference) else split_sheet(reference)[0]
     return path.stat().st_mtime_ns if path.is_file() else 0

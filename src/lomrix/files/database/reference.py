@@ -14,6 +14,7 @@ from urllib.parse import unquote, urlsplit
 
 from lomrix.core.errors import FileError, UsageError
 from lomrix.files.interface import TableLocation
+from lomrix.files.object_store import is_object
 
 # URL schemes, and their drivers.
 DRIVERS = {
@@ -32,13 +33,18 @@ EXAMPLES = "sqlite:///study.db#visits, postgresql://user@host/study#visits, mysq
 _passwords: dict[str, str] = {}
 
 
-def is_database(reference: str) -> bool:
-    """Return whether a reference is a URL.
-
-    >>> is_database("sqlite:///study.db#visits"), is_database("study.xlsx#visits")
-    (True, False)
-    """
+def is_url(reference: str) -> bool:
+    """Return whether a reference is a URL: of a database, or of an object in a store."""
     return SCHEME.match(reference) is not None
+
+
+def is_database(reference: str) -> bool:
+    """Return whether a reference is the URL of a database.
+
+    >>> is_database("sqlite:///study.db#visits"), is_database("study.xlsx#visits"), is_database("s3://study/a.csv")
+    (True, False, False)
+    """
+    return is_url(reference) and not is_object(reference)
 
 
 def strip_password(reference: str) -> str:
