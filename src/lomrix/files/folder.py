@@ -13,7 +13,7 @@ from lomrix.core.table.column import Column, is_exact
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header import natural_key
 from lomrix.core.table.history import History
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import Note
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
@@ -187,9 +187,9 @@ class FolderSource(Source):
 
     def _list_files(self) -> tuple[Note, ...]:
         """Note how many files are one table."""
-        count = len(self.sources)
-        text = f"{pluralize(count, 'file')} read as one table, {self.sources[0].name} to {self.sources[-1].name}; "
-        return (Note(text + "rows are numbered through all of them.", kind="files", count=count, done=True),)
+        count, first, last = len(self.sources), self.sources[0].name, self.sources[-1].name
+        text = f"{count:,} files read as one table, {first} to {last}; rows are numbered through all of them."
+        return (Note(text if count > 1 else f"1 file read: {first}.", kind="files", count=count, done=True),)
 
     def _choose(self, columns: Collection[str] | None) -> list[str]:
         return [name for name in self.names if columns is None or name in set(columns)]

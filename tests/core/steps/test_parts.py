@@ -132,6 +132,9 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("aggregate", {"by": ("y", "id"), "totals": True, "missing_group": "own"}),
     ("aggregate", {"by": ("bands(x, 1, 2)", "t"), "stat": ("y: mean",), "missing_group": "own"}),
     ("aggregate", {"by": ("t",), "stat": ("x: sd", "n(y > 1)"), "empty_groups": True}),
+    ("aggregate", {"by": ("t", "y"), "stat": ("x: mean n missing",), "min_n": 2, "case": ("id",), "totals": True}),
+    ("aggregate", {"by": ("y",), "stat": ("x: mean", "share(t == 'a')", "n(y > 1)"), "min_n": 2, "case": ("id", "t")}),
+    ("aggregate", {"by": ("t", "y"), "min_n": 2, "case": ("id",), "missing_group": "own", "totals": True}),
     ("tally", {"variables": ("t", "id"), "by": ("y",), "percent": "row"}),
     ("profile", {}),
     ("compare", {"measure": "x,y,month", "between": "t"}),
@@ -167,7 +170,7 @@ def test_parts_of_any_table_equal_the_whole(
     word, settings = work
 
     leaves_out = {"one_per", "sample"} & set(settings) or {"sort_by", "where"} <= set(settings)
-    with streaming(always=streams or not {"totals", "empty_groups"}.isdisjoint(settings)):
+    with streaming(always=streams or not {"totals", "empty_groups", "min_n"}.isdisjoint(settings)):
         assert_parts_equal(word, inputs, settings, size, *(["left_out"] if leaves_out else []))
 
 

@@ -44,6 +44,14 @@ def count_codes(codes: Codes, size: int) -> npt.NDArray[np.int64]:
     return np.bincount(present, minlength=size)
 
 
+def sum_counts(codes: Codes, size: int, counts: npt.NDArray[np.int64] | None) -> npt.NDArray[np.int64]:
+    """Return the sum of the counts of each code, without counts their number; those of -1 are in none."""
+    if counts is None:
+        return count_codes(codes, size)
+    used = codes >= 0
+    return np.bincount(codes[used], counts[used], minlength=size).astype(np.int64)
+
+
 def _occurs(counts: npt.NDArray[np.int64], codes: Codes) -> npt.NDArray[np.bool_]:
     # One more element, so that code -1 picks False.
     occurs = np.append(counts > 0, False)

@@ -15,9 +15,10 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.codes import Codes, combine_codes, compact_codes
+from lomrix.core.arrays.matching import sum_counts
+from lomrix.core.arrays.types import Counts
 
 Mask = npt.NDArray[np.bool_]
-Counts = npt.NDArray[np.int64]
 # Tolerance for zero in singular values and null spaces.
 TINY = 1e-9
 
@@ -51,14 +52,22 @@ class Tree:
     count: int  # number of the lowest cells
     cases: Codes | None  # case of each row; None where each row is a case
     least: int  # the least number of cases that may be shown
+    counts: Counts | None = None  # rows of the same cell and case that each row stands for; one if None
 
     def __post_init__(self) -> None:
         self.of_row, sizes = [self.cells], [self.count]
         for parent in self.parents:
             self.of_row.append(np.append(parent, -1)[self.of_row[-1]])
             sizes.append(int(parent.max(initial=-1)) + 1)
-        self.rows = [count_cases(cells, size, None) for cells, size in zip(self.of_row, sizes, strict=True)]
-        self.people = [count_cases(cells, size, self.cases) for cells, size in zip(self.of_row, sizes, strict=True)]
+        pairs = list(zip(self.of_row, sizes, strict=True))
+        self.rows = [sum_counts(cells, size, self.counts) for cells, size in pairs]
+        self.people = [self._count_people(cells, size) for cells, size in pairs]
+
+    def _count_people(self, cells: Codes, count: int) -> Counts:
+        """Count the different cases behind each cell, or its rows where each is a case."""
+        if self.cases is None:
+            return sum_counts(cells, count, self.counts)
+        return count_cases(cells, count, self.cases)
 
     def find_small(self) -> list[Mask]:
         """Return for each level the cells with too few cases; an empty cell hides nobody."""
@@ -90,8 +99,8 @@ class Tree:
         shown_rest = (unknown > 0) & ~above
         if shown_rest.any():
             shown = np.append(below, False)[self.of_row[level]]
-            exposed |= shown_rest & (count_cases(np.where(shown, self.of_row[level + 1], -1), len(above), self.cases)
-                                  < self.least)  # fmt: skip
+            people = self._count_people(np.where(shown, self.of_row[level + 1], -1), len(above))
+            exposed |= shown_rest & (people < self.least)
         if not exposed.any():
             return False
         free = np.flatnonzero(~below & (self.rows[level] > 0) & exposed[parent])

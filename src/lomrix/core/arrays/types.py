@@ -13,3 +13,4 @@ Array = npt.NDArray[Any]
 Rows = npt.NDArray[np.int64]
 # True for some rows.
 Mask = npt.NDArray[np.bool_]
+Counts = npt.NDArray[np.int64]

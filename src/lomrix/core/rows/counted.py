@@ -6,16 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
-import numpy.typing as npt
 
-from lomrix.core.arrays.matching import count_codes
-from lomrix.core.arrays.types import Array
+from lomrix.core.arrays.matching import sum_counts
+from lomrix.core.arrays.types import Array, Counts
 from lomrix.core.combining import Combinable
 from lomrix.core.rows.keys import group_with_missing
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
-
-Counts = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
@@ -53,11 +50,3 @@ class CountedRows(Combinable):
             return {}
         counts = sum_counts(column.why.astype(np.int64) - 1, len(column.reasons), self.counts)
         return {reason: count for reason, count in sorted(zip(column.reasons, counts.tolist(), strict=True)) if count}
-
-
-def sum_counts(codes: Array, size: int, counts: Counts | None) -> Counts:
-    """Return the sum of the counts of each code, without counts their number; those of -1 are in none."""
-    if counts is None:
-        return count_codes(codes, size)
-    used = codes >= 0
-    return np.bincount(codes[used], counts[used], minlength=size).astype(np.int64)

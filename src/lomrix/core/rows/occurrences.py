@@ -8,10 +8,9 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lomrix.core.arrays.codes import Codes
-from lomrix.core.arrays.matching import count_codes, find_first_rows
-from lomrix.core.arrays.types import Array
+from lomrix.core.arrays.matching import count_codes, find_first_rows, sum_counts
+from lomrix.core.arrays.types import Array, Counts
 from lomrix.core.combining import MOST_EXAMPLES, Combinable
-from lomrix.core.rows.counted import Counts, sum_counts
 from lomrix.core.rows.keys import encode_rows
 from lomrix.core.rows.partitions import Hashes, hash_rows
 from lomrix.core.table.column import Column

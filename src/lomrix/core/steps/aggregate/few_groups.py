@@ -11,16 +11,25 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from lomrix.core.arrays.types import Array
+from lomrix.core.arrays.matching import sum_counts
+from lomrix.core.arrays.types import Array, Counts
 from lomrix.core.combining import Combinable, combine, combine_all
-from lomrix.core.rows.counted import CountedRows, Counts, sum_counts
+from lomrix.core.rows.counted import CountedRows
 from lomrix.core.rows.keys import Groups, locate_rows
 from lomrix.core.rows.statistics import Summary
 from lomrix.core.steps.aggregate.account import Used
 from lomrix.core.steps.aggregate.grouping import add_computed_keys, find_groups, make_totals
 from lomrix.core.steps.aggregate.run import Extents, Grouping, survey
 from lomrix.core.steps.aggregate.settings import Aggregate
-from lomrix.core.steps.aggregate.suppression import ROWS
+from lomrix.core.steps.aggregate.suppression import (
+    ROWS,
+    CountedCells,
+    Suppression,
+    divide_cells,
+    encode_cases,
+    is_condition,
+    suppress,
+)
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
@@ -31,7 +40,7 @@ if TYPE_CHECKING:
 
 # Groups that are aggregated this way: more of them are divided by key, unless they are needed together.
 MOST_GROUPS, MOST_TOGETHER = 1_000, 16_000
-VALUE = "value"
+VALUE, GROUP = "value", "group"
 
 
 @dataclass(frozen=True)
@@ -73,23 +82,54 @@ def aggregate_few_groups(
     variables = list(dict.fromkeys(name for name, _ in grouping.wanted))
     stores = {name: make_store() for name in variables}
     used = dict.fromkeys(variables, Used(0, 0, 0, {}))
+    people = dict[str, CountedRows]()
     codes, keys = [np.arange(groups.count), *(level.codes for level in totals)], Table(groups.values)
-    for values, counts in run(encode_block, ((step, block, keys, codes) for block in blocks), keeps=True):
+    for encoded in run(encode_block, ((step, block, keys, codes) for block in blocks), keeps=True):
         for name in variables:
-            stores[name].append(values[name])
-            used[name] = combine(used[name], counts[name])
+            stores[name].append(encoded.values[name])
+            used[name] = combine(used[name], encoded.used[name])
+        people = combine(people, encoded.people)
+    counted = BlockGroups(step, people)
+    grouping.suppression = Suppression(step, grouping.groups, by, grouping.wanted, counted)
     stored = {name: stores[name].finish() for name in variables}
-    grouping.computed = compute(grouping, stored, "0", sizes)
+    grouping.computed = compute(grouping, stored, 0, sizes)
     sizes_of_totals = (sum_counts(level.codes, level.count, sizes) for level in totals)
     grouping.levels = [
-        {**level.values, **compute(grouping, stored, str(index), sizes_of_level)}
+        {**level.values, **compute(grouping, stored, index, sizes_of_level)}
         for index, (level, sizes_of_level) in enumerate(zip(totals, sizes_of_totals, strict=True), start=1)
     ]
     result = grouping.make_table()
+    shown = {name: None if grouping.suppression.hides_all(name) else used[name] for name in variables}
     tally = replace(
-        grouping.make_tally(), used={**used}, left=count_left(known.keys, groups.codes, by), rows=known.keys.total
+        grouping.make_tally(), used=shown, left=count_left(known.keys, groups.codes, by), rows=known.keys.total
     )
     return Result(result, grouping.make_account(result), tally=tally)
+
+
+@dataclass
+class BlockGroups:
+    """Who is behind groups: rows counted by group and case, for each variable those that have a value."""
+
+    step: Aggregate
+    people: Mapping[str, CountedRows]
+
+    def list_cells(self, variable: str) -> list[CountedCells]:
+        """Return the cells of a variable; of a condition also those for which it is true, and false."""
+        counted = self.people[variable]
+        cases = encode_cases(counted.table, self.step.case)
+        is_true = counted.table[VALUE].values if VALUE in counted.table.columns else None
+        parts = divide_cells(counted.table[GROUP].values, is_true)
+        return [CountedCells(part, cases, counted.counts) for part in parts]
+
+    def count_unknown(self) -> int:
+        """Count the rows in a group that have no case."""
+        counted = self.people[ROWS]
+        cases = encode_cases(counted.table, self.step.case)
+        return 0 if cases is None else int(counted.counts[cases < 0].sum())
+
+    def guess_case(self) -> str:
+        """Return nothing: the case is named."""
+        return ""
 
 
 def survey_block(step: Aggregate, block: Table) -> BlockSurvey:
@@ -106,18 +146,24 @@ def find_filled_rows(table: Table) -> Array:
     return np.unique(np.concatenate(filled))
 
 
-def encode_block(
-    step: Aggregate, block: Table, keys: Table, levels: Sequence[Array]
-) -> tuple[dict[str, Table], dict[str, Used]]:
-    """Return the values of each variable with the numbers of their groups, and how many are used.
+@dataclass(frozen=True)
+class EncodedBlock:
+    """By variable, the values of some rows with the numbers of their groups, how many are used, and who has them."""
 
-    `levels` has the group, and for each level of totals the total, of each of the keys.
-    """
+    values: dict[str, Table]
+    used: dict[str, Used]
+    people: dict[str, CountedRows]  # also of all rows; empty if nothing is suppressed
+
+
+def encode_block(step: Aggregate, block: Table, keys: Table, levels: Sequence[Array]) -> EncodedBlock:
+    """Encode some rows; `levels` has the group, and for each level of totals the total, of each of the keys."""
     table, by = add_computed_keys(step, block)
     grouping = Grouping(step, table, by, {})
     codes = locate_rows(keys, table.only(by))
     inside = np.flatnonzero(codes >= 0)
-    values, used = {}, {}
+    values, used, people = {}, {}, {}
+    if step.min_n:
+        people[ROWS] = count_people(step, table, inside, codes)
     for name in dict.fromkeys(name for name, _ in grouping.wanted):
         column = grouping.computed_from[name].take(inside)
         present = np.flatnonzero(~column.is_missing)
@@ -125,21 +171,34 @@ def encode_block(
         numbers = {str(index): Column.of("integer", level[groups]) for index, level in enumerate(levels)}
         values[name] = Table({**numbers, VALUE: column.take(present)})
         used[name] = Used(len(present), len(inside) - len(present), 0, column.reason_counts())
-    return values, used
+        if step.min_n:
+            is_true = column.take(present) if is_condition(step, name) else None
+            people[name] = count_people(step, table, inside[present], codes, is_true)
+    return EncodedBlock(values, used, people)
 
 
-def compute(grouping: Grouping, stored: Mapping[str, Table], level: str, sizes: Counts) -> dict[str, Column]:
+def count_people(
+    step: Aggregate, table: Table, rows: Array, codes: Array, is_true: Column | None = None
+) -> CountedRows:
+    """Count some rows by their group, their case, and whether a condition is true."""
+    columns = {GROUP: Column.of("integer", codes[rows])} | ({} if is_true is None else {VALUE: is_true})
+    columns |= {name: table[name].take(rows) for name in step.case}
+    return CountedRows.of(Table(columns), list(columns))
+
+
+def compute(grouping: Grouping, stored: Mapping[str, Table], level: int, sizes: Counts) -> dict[str, Column]:
     """Compute the statistics of the groups at one level, one variable after the other, from values on disk."""
+    hidden = grouping.suppression.get_hidden
     if not stored:
-        return {ROWS: Column.of("integer", sizes)}
+        return {ROWS: suppress(Column.of("integer", sizes), hidden(ROWS, level))}
     computed: dict[tuple[str, str], Column] = {}
     for name, table in stored.items():
         summary = Summary(
-            table[VALUE], table[level].values, len(sizes), sizes, grouping.rows.dictionary.labels_of(name),
+            table[VALUE], table[str(level)].values, len(sizes), sizes, grouping.rows.dictionary.labels_of(name),
             extent=grouping.extents.get(name), is_on_disk=True,
         )  # fmt: skip
         computed |= {pair: summary.compute(pair[1]) for pair in grouping.wanted if pair[0] == name}
-    return {grouping.names[pair]: computed[pair] for pair in grouping.wanted}
+    return {grouping.names[pair]: suppress(computed[pair], hidden(pair[0], level)) for pair in grouping.wanted}
 
 
 def count_left(keys: CountedRows, codes: Array, by: Sequence[str]) -> dict[str, int]:

@@ -30,7 +30,7 @@ from lomrix.core.steps.aggregate.grouping import (
     make_totals,
 )
 from lomrix.core.steps.aggregate.settings import STATISTIC, Aggregate
-from lomrix.core.steps.aggregate.suppression import ROWS, Suppression, suppress
+from lomrix.core.steps.aggregate.suppression import ROWS, Suppression, TableGroups, suppress
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import HeaderTemplate
@@ -266,7 +266,8 @@ class Grouping:
     @cached_property
     def suppression(self) -> Suppression:
         """Which groups are suppressed."""
-        return Suppression(self.step, self.rows, self.groups, self.by, self.summaries, self.wanted)
+        counted = TableGroups(self.step, self.rows, self.groups.codes, self.by, self.summaries)
+        return Suppression(self.step, self.groups, self.by, self.wanted, counted)
 
     # ------------------------------------------------------------------- table
 

@@ -239,13 +239,15 @@ class Aggregate(Step):
     @property
     def division(self) -> Division:
         """By group; in blocks if there is more than these, which only few groups allow."""
-        if self.min_n or self.weight or not all(is_by_row(parse(words)) for name, words in self.keys if name):
+        counts_rows = self.min_n and not self.case  # what looks like the case is looked for in all columns
+        if counts_rows or self.weight or not all(is_by_row(parse(words)) for name, words in self.keys if name):
             return WHOLE
-        return Division("blocks" if self.totals or self.empty_groups else "by key", {"source": self.by})
+        is_together = self.min_n or self.totals or self.empty_groups
+        return Division("blocks" if is_together else "by key", {"source": self.by})
 
     def columns_needed(self, role: str, names: Sequence[str]) -> list[str] | None:
         """Return the grouping columns and those of the statistics."""
-        if self.attach or (self.min_n and not self.case):  # what looks like the case is looked for in all columns
+        if self.attach or (self.min_n and not self.case):
             return None
         choices = [expression for expression, _ in self.statistics] + [
             name for name in (self.weight, *self.case) if name

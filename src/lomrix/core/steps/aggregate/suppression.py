@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.codes import compact_codes
+from lomrix.core.arrays.codes import Codes, compact_codes
 from lomrix.core.arrays.suppression import Tree
+from lomrix.core.arrays.types import Counts
 from lomrix.core.rows.candidate_keys import guess_case
 from lomrix.core.rows.keys import Groups, encode_rows
 from lomrix.core.rows.statistics import Summary
@@ -43,23 +45,91 @@ def suppress_together(trees: Sequence[Tree], hidden: Sequence[Mask] | None = Non
     return result
 
 
+@dataclass(frozen=True)
+class CountedCells:
+    """The groups that rows count in, with their cases: one entry for each row, or for all of a group and case."""
+
+    groups: Codes  # -1: none
+    cases: Codes | None  # -1: unknown; None where each row is a case
+    counts: Counts | None = None  # rows of each entry; one if None
+
+
+class CountedGroups(Protocol):
+    """Who is behind the groups of a table."""
+
+    def list_cells(self, variable: str) -> list[CountedCells]:
+        """Return the cells of a variable; of a condition also those for which it is true, and false."""
+
+    def count_unknown(self) -> int:
+        """Count the rows in a group that have no case."""
+
+    def guess_case(self) -> str:
+        """Return the column that likely names the case; empty if rows do not repeat in one."""
+
+
+@dataclass
+class TableGroups:
+    """Who is behind the groups of a table in memory."""
+
+    step: Aggregate
+    rows: Table
+    codes: Codes  # group of each row
+    by: Sequence[str]
+    summaries: Mapping[str, Summary]
+
+    @cached_property
+    def cases(self) -> Codes | None:
+        """The case of each row."""
+        return encode_cases(self.rows, self.step.case)
+
+    def list_cells(self, variable: str) -> list[CountedCells]:
+        """Return the cells of a variable; of a condition also those for which it is true, and false."""
+        codes = self.codes
+        if variable != ROWS and self.summaries[variable].present is not None:
+            present = np.zeros(len(codes), np.bool_)
+            present[self.summaries[variable].present] = True
+            codes = np.where(present, codes, -1)
+        is_true = self.summaries[variable].column.values if is_condition(self.step, variable) else None
+        return [CountedCells(part, self.cases) for part in divide_cells(codes, is_true)]
+
+    def count_unknown(self) -> int:
+        """Count the rows in a group that have no case."""
+        return 0 if self.cases is None else int(np.count_nonzero((self.codes >= 0) & (self.cases < 0)))
+
+    def guess_case(self) -> str:
+        """Return the column that likely names the case; empty if rows do not repeat in one."""
+        return guess_case(self.rows, {*self.by, *self.summaries, self.step.weight})
+
+
+def encode_cases(table: Table, case: tuple[str, ...]) -> Codes | None:
+    """Return the case of each row, -1 where it is missing; None if no case is named."""
+    if not case:
+        return None
+    codes, size = encode_rows(table, case)
+    return compact_codes(codes, max(size, 1))[0]
+
+
+def is_condition(step: Aggregate, variable: str) -> bool:
+    """Return whether a variable is a condition."""
+    return any(variable == found.condition for found in step.conditions)
+
+
+def divide_cells(codes: Codes, is_true: Mask | None) -> list[Codes]:
+    """Return the groups of all rows, and of those for which a condition is true, and false."""
+    if is_true is None:
+        return [codes]
+    return [codes, np.where(is_true, codes, -1), np.where(is_true, -1, codes)]
+
+
 @dataclass
 class Suppression:
     """The suppressed groups of each variable."""
 
-    step: Aggregate  # what was asked for, and the table
-    rows: Table
+    step: Aggregate  # what was asked for
     groups: Groups  # the groups, and the names of their keys
     by: Sequence[str]
-    summaries: Mapping[str, Summary]  # each variable in its groups, and which statistics of it are wanted
-    wanted: Sequence[tuple[str, str]]
-
-    @cached_property
-    def _cases(self) -> npt.NDArray[np.int64] | None:
-        if not self.step.case:
-            return None
-        codes, size = encode_rows(self.rows, self.step.case)
-        return compact_codes(codes, max(size, 1))[0]
+    wanted: Sequence[tuple[str, str]]  # variables and their statistics
+    counted: CountedGroups  # who is behind the groups
 
     @cached_property
     def _parents(self) -> list[npt.NDArray[np.int64]]:
@@ -77,26 +147,17 @@ class Suppression:
 
     def _make_trees(self, variable: str) -> list[Tree]:
         """Return the cells of a variable; of a condition also those for which it is true, and false."""
-        codes = self.groups.codes
-        if variable != ROWS and self.summaries[variable].present is not None:
-            present = np.zeros(len(codes), np.bool_)
-            present[self.summaries[variable].present] = True
-            codes = np.where(present, codes, -1)
-        cells = [codes]
-        if self._is_condition(variable):
-            is_true = self.summaries[variable].column.values
-            cells += [np.where(is_true, codes, -1), np.where(is_true, -1, codes)]
-        return [Tree(part, self._parents, self.groups.count, self._cases, self.step.min_n) for part in cells]
-
-    def _is_condition(self, variable: str) -> bool:
-        return any(variable == found.condition for found in self.step.conditions)
+        return [
+            Tree(cells.groups, self._parents, self.groups.count, cells.cases, self.step.min_n, cells.counts)
+            for cells in self.counted.list_cells(variable)
+        ]
 
     @cached_property
     def _masks(self) -> dict[str, list[Mask]]:
         """The hidden cells, by variable and level."""
         if not self.step.min_n:
             return {}
-        names = list(self.summaries) or [ROWS]
+        names = list(dict.fromkeys(variable for variable, _ in self.wanted)) or [ROWS]
         statistics = {name: {statistic for variable, statistic in self.wanted if variable == name} for name in names}
         trees = {name: self._make_trees(name) for name in names}
         reveals_count = {
@@ -144,7 +205,7 @@ class Suppression:
             if small or secondary:
                 unit = "cases" if self.step.case else "rows"
                 text = f"{pluralize(small, 'group has', 'groups have')} fewer than {self.step.min_n} {unit}"
-                text += " for which it is true, or false" if self._is_condition(name) else ""
+                text += " for which it is true, or false" if is_condition(self.step, name) else ""
                 text += (
                     f"; {secondary:,} more {plural(secondary, 'is', 'are')} suppressed to protect them"
                     if secondary
@@ -155,13 +216,12 @@ class Suppression:
             text = "‹hide_second› has no effect any more: groups that would give others away are always suppressed."
             yield Note(text, kind="no-effect", done=True)
         if self.step.case:
-            unknown = int(np.count_nonzero((self.groups.codes >= 0) & (self._cases < 0)))  # type: ignore[operator]
+            unknown = self.counted.count_unknown()
             if unknown:
                 text = f"{pluralize(unknown, 'row has', 'rows have')} no case and count for nobody."
                 yield Note(text, ", ".join(self.step.case), (), "no-case", unknown)
             return
-        used = {*self.by, *self.summaries, self.step.weight}
-        case = guess_case(self.rows, used)
+        case = self.counted.guess_case()
         if case:
             text = f"‹min_n› counts rows, and rows repeat within {case}: add ‹case={case}› to count cases."
-            yield Note(text, case, (), "rows-not-cases", len(self.rows))
+            yield Note(text, case, (), "rows-not-cases", len(self.groups.codes))

@@ -23,10 +23,10 @@ from lomrix.core.arrays.differences import (
     fit_line,
     welch_anova,
 )
+from lomrix.core.arrays.matching import sum_counts
 from lomrix.core.arrays.statistics import compute_half_interval
 from lomrix.core.combining import combine_all
 from lomrix.core.errors import UsageError
-from lomrix.core.rows.counted import sum_counts
 from lomrix.core.rows.course import Average
 from lomrix.core.rows.keys import find_group_starts, rank_cells
 from lomrix.core.rows.statistic_names import NUMERIC

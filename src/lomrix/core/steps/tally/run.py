@@ -8,9 +8,10 @@ from functools import cached_property
 
 import numpy as np
 
+from lomrix.core.arrays.matching import sum_counts
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import DataError
-from lomrix.core.rows.counted import CountedRows, sum_counts
+from lomrix.core.rows.counted import CountedRows
 from lomrix.core.rows.keys import find_group_starts, group_rows, rank_cells
 from lomrix.core.steps.account import Account, Balance, Listing, Part, make_distinct_heads
 from lomrix.core.steps.step import Inputs, Result
