@@ -110,7 +110,7 @@ WORK = {
     "stack": ["ranks.csv"],
     "coverage": ["--case", "crew", "--occasion", "day,mode"],
     "to-wide": ["--case", "crew", "--occasion", "mode", "--header", "{measure}_{mode}", "--repeated", "mean"],
-    "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from"],
+    "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from", "--unmatched", "left.csv"],
 }
 
 

@@ -286,7 +286,7 @@ def test_parts_of_a_merge_equal_the_whole(
         more = make("q", id=("string", names[::-1]), n=("integer", numbers), y=("integer", numbers[::-1]))
         inputs = merging(*inputs, more)
     with streaming(always=streams):
-        assert_parts_equal("merge", inputs, settings, size, "conflicts")
+        assert_parts_equal("merge", inputs, settings, size, "conflicts", "unmatched")
 
 
 @pytest.mark.parametrize("rows", [4, 5, 6])
@@ -336,7 +336,7 @@ def test_parts_of_a_merge_by_time_equal_the_whole(
     added = make("s", id=("string", names), start=("integer", starts), end=("number", ends), z=("string", names))
     settings = {"key": ("id",), "rows": kept, "tidy_keys": tidy, **how}
     inputs = merging(base, added)
-    assert_parts_equal("merge", inputs, settings, size)
+    assert_parts_equal("merge", inputs, settings, size, "unmatched")
 
 
 @given(ROWS, ROWS, st.sampled_from(["", "0.5"]), st.sampled_from(["first", "all"]), st.booleans(), st.integers(1, 9))

@@ -135,12 +135,12 @@ class Parts:
         self.step.check(self.tables, survey)
         return survey
 
-    def stream(self) -> Result | None:
+    def stream(self, wanted: Collection[str]) -> Result | None:
         """Return the result if the step makes it of blocks of rows; else None."""
         if not self.step.streaming or self.cuts is not None:
             return None
         stream = load_function(self.step.streaming)
-        result: Result | None = stream(self.step, self.tables, self.size, self.make_store, self.run)
+        result: Result | None = stream(self.step, self.tables, wanted, self.size, self.make_store, self.run)
         if result is None:
             return None
         return replace(result, account=self.step.conclude([(result.account, result.tally)]), tally=None)
@@ -258,7 +258,7 @@ def apply_in_parts(
             results.append(apply_in_parts(step, both, wanted, size, make_store, report, run))
         return step.join(results)
     parts = Parts(step, tables, size, make_store, run)
-    streamed = parts.stream()
+    streamed = parts.stream(wanted)
     if streamed is not None:
         return streamed
     if step.division.kind == "blocks":

@@ -5,7 +5,7 @@ A division by key would leave all rows of a group together, which may be most ro
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -62,7 +62,7 @@ class BlockSurvey(Combinable):
 
 
 def aggregate_few_groups(
-    step: Aggregate, tables: Inputs, size: int, make_store: Callable[[], Store], run: Run
+    step: Aggregate, tables: Inputs, wanted: Collection[str], size: int, make_store: Callable[[], Store], run: Run
 ) -> Result | None:
     """Aggregate a table in blocks; None if it has too many groups, which are divided by key."""
     blocks = list(tables.get_one().split(size))

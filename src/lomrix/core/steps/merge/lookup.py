@@ -6,7 +6,7 @@ A division by key would share out all rows of the base, and leave those of a fre
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
@@ -19,7 +19,7 @@ from lomrix.core.rows.keys import encode_rows, locate_rows, show_repeated
 from lomrix.core.rows.occurrences import DistinctRows, is_unique, take_numbered
 from lomrix.core.steps.account import Account, Balance
 from lomrix.core.steps.merge.pairing import Pairing
-from lomrix.core.steps.merge.run import Merging, Tally, require_known_columns
+from lomrix.core.steps.merge.run import Merging, Tally, add_partners, require_known_columns
 from lomrix.core.steps.merge.settings import KeyPairs, Merge
 from lomrix.core.steps.merge.sides import Sides
 from lomrix.core.steps.step import Inputs, Result
@@ -33,7 +33,9 @@ if TYPE_CHECKING:
 SMALL = 0.25
 
 
-def merge_lookup(step: Merge, tables: Inputs, size: int, make_store: Callable[[], Store], run: Run) -> Result | None:
+def merge_lookup(
+    step: Merge, tables: Inputs, wanted: Collection[str], size: int, make_store: Callable[[], Store], run: Run
+) -> Result | None:
     """Merge block by block; None if the tables do not allow that."""
     base, added = tables.get_one("base"), tables.get_one("added")
     key = step.pairs_of(added.name)
@@ -58,7 +60,11 @@ def merge_lookup(step: Merge, tables: Inputs, size: int, make_store: Callable[[]
         store.append(replace(result.table, row_numbers=None))
         done.append((result.account, result.tally))
         conflicts += [result.extras["conflicts"]] if "conflicts" in result.extras else []
-    extras = {"conflicts": replace(join_in_row_order(conflicts), row_numbers=None)} if conflicts else {}
+    extras = {}
+    if "unmatched" in wanted:
+        extras["unmatched"] = add_partners(step, replace(pairing.list_unmatched(known.counts), sides=sides))
+    if conflicts:
+        extras["conflicts"] = replace(join_in_row_order(conflicts), row_numbers=None)
     account = complete_account(combine_all(account for account, _ in done), pairing, last.account)
     return Result(store.finish(), account, extras, tally=complete_tally([tally for _, tally in done], sides))
 

@@ -13,24 +13,25 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays import matching
-from lomrix.core.arrays.types import Array, Mask
+from lomrix.core.arrays.types import Array, Counts, Mask
 from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.keys import PairedKeys, format_keys, show_repeated
 from lomrix.core.rows.occurrences import is_unique
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near_misses, quote_if_needed
-from lomrix.core.steps.merge.origin import UNMATCHED_HEADS
 from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
 from lomrix.core.steps.merge.sides import MOST_COMPARED, Keys, Side, Sides
+from lomrix.core.steps.merge.unmatched import UnmatchedKeys
 from lomrix.core.table.column import Column, choose_cells, common_type
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import find_label_conflicts, require_same_labels
 from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import UNMATCHED
+from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
-from lomrix.core.table.texts import make_text_table
 
 MOST_NEAR = 12
 # At most this many columns are tried as further keys.
@@ -240,23 +241,22 @@ class Pairing:
         columns = self.base[self.key[0][0]], self.added[self.key[0][1]]
         return len(self.key) > 1 or "string" in (columns[0].type, columns[1].type)
 
-    def list_unmatched(self, near: dict[str, NearMiss]) -> Table:
-        """Return all unmatched keys: side, key, rows, first row, and the likely partner."""
-        by_partner = {miss.partner: miss for miss in near.values()}
-        rows: list[tuple[str, ...]] = []
+    def list_unmatched(self, base_counts: Counts | None = None) -> UnmatchedKeys:
+        """Return all unmatched keys; with `base_counts`, each row of the base stands for so many."""
+        parts = []
         for side, table in enumerate((self.base, self.added)):
-            codes = (self.keys.base, self.keys.added)[side]
+            codes, matched = (self.keys.base, self.keys.added)[side], (self.base_matched, self.added_matched)[side]
             firsts = self._find_unmatched(side)
-            matched = (self.base_matched, self.added_matched)[side]
-            times = np.bincount(codes[~matched & (codes >= 0)], minlength=self.keys.size)[codes[firsts]]
-            for key, first, count in zip(
-                self._format_keys(side, firsts).to_pylist(), firsts.tolist(), times.tolist(), strict=True
-            ):
-                miss = near.get(key) if side == 0 else by_partner.get(key)
-                partner = "" if miss is None else miss.partner if side == 0 else miss.key
-                miss_cells = ("", "", "") if miss is None else (partner, miss.differs_by, str(miss.score))
-                rows.append((table.name, key, str(count), str(first + table.first_row), *miss_cells))
-        return make_text_table(UNMATCHED_HEADS, rows, "unmatched")
+            counts = matching.sum_counts(np.where(matched, -1, codes), self.keys.size, None if side else base_counts)
+            parts.append(
+                Table({
+                    "side": Column.of("integer", np.full(len(firsts), side)),
+                    "key": Column.of_strings(None, Pool(self._format_keys(side, firsts).cast(pa.large_string()))),
+                    "rows": Column.of("integer", counts[codes[firsts]]),
+                    "first_row": Column.of("integer", table.find_row_numbers(firsts)),
+                })
+            )  # fmt: skip
+        return UnmatchedKeys(concatenate_tables(parts), self.sides)
 
     # ----------------------------------------------------------------- account
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
@@ -29,6 +30,7 @@ from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, pars
 from lomrix.core.steps.merge.sides import Sides
 from lomrix.core.steps.merge.spell_pairing import SpellPairing
 from lomrix.core.steps.merge.tidy import tidy_tables
+from lomrix.core.steps.merge.unmatched import UnmatchedKeys
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.renaming import join_in_row_order
@@ -49,7 +51,7 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int |
         base, added = tables.get_one("base"), tables.get_one("added")
         step.require_files([added.name])
         require_known_columns(step, [added])
-        return Merging(step, step.pairs_of(added.name), base, added).run(wanted, base_rows or 0)
+        return Merging(step, step.pairs_of(added.name), base, added).run(wanted, base_rows)
     base, added_tables, links = tables.get_one("base"), tables.get_all("added"), tables.get_optional("links")
     if step.status:
         require_new_name(step.status, [name for table in tables for name in table.names], "the status column")
@@ -60,8 +62,7 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int |
     if links is not None:
         result, key, account = apply_links(base, links, added_tables[0], key)
         accounts.append(account)
-    unmatched: list[Table] = []
-    conflicts: list[Table] = []
+    merges: list[Result] = []
     without_status = step.with_settings(status="") if step.status else step
     for added in added_tables:
         merging = Merging(without_status, key if links is not None else step.pairs_of(added.name), result, added)
@@ -69,21 +70,25 @@ def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int |
         accounts.append(conclude(step, made.account, [made.tally]))
         origin = origin.extend(added.name, merging.pairing.base_rows, merging.pairing.added_rows)
         result = made.table
-        unmatched += [made.extras["unmatched"]] if "unmatched" in made.extras else []
-        conflicts += [made.extras["conflicts"]] if "conflicts" in made.extras else []
+        merges.append(replace(made, table=made.table.first(0)))
     if step.status:
         result = origin.add_status(result, step.status)
-    extras = {"unmatched": stack_texts(unmatched), "conflicts": stack_texts(conflicts)}
-    return Result(
-        result, combine_accounts(accounts), {name: table for name, table in extras.items() if table is not None}
-    )
+    return Result(result, combine_accounts(accounts), stack_extras(merges))
 
 
 def join_merges(results: Sequence[Result]) -> Result:
     """Return the result of several merges, each with that of the one before as its base."""
-    conflicts = stack_texts([result.extras["conflicts"] for result in results if "conflicts" in result.extras])
     account = combine_accounts([result.account for result in results])
-    return Result(results[-1].table, account, {} if conflicts is None else {"conflicts": conflicts})
+    return Result(results[-1].table, account, stack_extras(results))
+
+
+def stack_extras(results: Sequence[Result]) -> dict[str, Table]:
+    """Return the extras of several merges, each stacked."""
+    names = dict.fromkeys(name for result in results for name in result.extras)
+    stacked = {
+        name: stack_texts([result.extras[name] for result in results if name in result.extras]) for name in names
+    }
+    return {name: table for name, table in stacked.items() if table is not None}
 
 
 @dataclass(frozen=True)
@@ -146,8 +151,8 @@ class Merging:
             return NearestPairing(step, key, base, added, keys, step.nearness)
         return Pairing(step, key, base, added, keys)
 
-    def run(self, wanted: Collection[str], base_rows: int = 0) -> Result:
-        """Merge; `base_rows` counts the rows of the whole base."""
+    def run(self, wanted: Collection[str], base_rows: int | None = None) -> Result:
+        """Merge; of a part, `base_rows` counts the rows of the whole base."""
         step, pairing, base, added = self.step, self.pairing, self.base, self.added
         if step.status:
             require_new_name(step.status, [*base.names, *added.names], "the status column")
@@ -177,11 +182,12 @@ class Merging:
         if base.row_numbers is not None and added.row_numbers is not None:
             # Rows of the added table alone come after all rows of the base.
             of_base = np.append(base.row_numbers, 0)[pairing.base_rows]
-            of_added = np.append(added.row_numbers, 0)[pairing.added_rows] + base_rows + base.first_row
+            of_added = np.append(added.row_numbers, 0)[pairing.added_rows] + (base_rows or 0) + base.first_row
             numbers = np.where(pairing.base_rows < 0, of_added, of_base)
-        extras = {}
+        extras: dict[str, Any] = {}
         if "unmatched" in wanted:
-            extras["unmatched"] = pairing.list_unmatched(find_near_keys(step, pairing.sides))
+            keys = pairing.list_unmatched()
+            extras["unmatched"] = keys if base_rows is not None else add_partners(step, keys)
         if overlap.conflicts is not None:
             extras["conflicts"] = overlap.conflicts
         account = pairing.make_account(result, overlap)
@@ -191,6 +197,19 @@ class Merging:
 def find_near_keys(step: Merge, sides: Sides) -> dict[str, NearMiss]:
     """Return the likely partners of the base's unmatched keys, where only keys decide."""
     return {} if step.near or step.during else find_likely_partners(sides)
+
+
+def add_partners(step: Merge, unmatched: UnmatchedKeys) -> Table:
+    """Return all unmatched keys with their likely partners."""
+    return unmatched.make_table(find_near_keys(step, unmatched.sides))
+
+
+def complete(step: Merge, result: Result) -> Result:
+    """Complete what the parts give together."""
+    unmatched = result.extras.get("unmatched")
+    if not isinstance(unmatched, UnmatchedKeys):
+        return result
+    return replace(result, extras={**result.extras, "unmatched": add_partners(step, unmatched)})
 
 
 def conclude(step: Merge, account: Account, tallies: Sequence[Tally | None]) -> Account:

@@ -148,6 +148,7 @@ class Merge(Step):
     surveying: ClassVar[str] = "lomrix.core.steps.merge.run:survey"
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
     streaming: ClassVar[str] = "lomrix.core.steps.merge.lookup:merge_lookup"
+    completing: ClassVar[str] = "lomrix.core.steps.merge.run:complete"
     one_by_one: ClassVar[str] = "added"
     joining: ClassVar[str] = "lomrix.core.steps.merge.run:join_merges"
     roles: ClassVar[tuple[Role, ...]] = (
@@ -227,11 +228,9 @@ class Merge(Step):
         return Division("by key", {"base": base, "added": added})
 
     def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
-        """Without links; a status, and a choice of columns, look at all added tables, likely partners of keys at the
-        whole.
-        """
+        """Without links; a status, and a choice of columns, look at all added tables."""
         looks_at_all = given.get("added", 1) > 1 and (self.status or self.take)
-        return not looks_at_all and not given.get("links") and "unmatched" not in wanted and super().can_divide(wanted)
+        return not looks_at_all and not given.get("links") and super().can_divide(wanted)
 
     @property
     def pairs(self) -> KeyPairs:
