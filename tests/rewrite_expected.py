@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 
 from tests.core.language import test_expressions
 from tests.core.steps import scenes, test_refusals, test_whole_accounts
 from tests.core.text import test_readings
+from tests.show import test_transcripts
+from tests.tables import lomrix
 
 
 def write(path: Path, sections: Iterable[tuple[str, list[str]]]) -> None:
@@ -30,3 +33,8 @@ if __name__ == "__main__":
     for module in (test_expressions, test_readings):
         titles = test_whole_accounts.read_sections(module.EXPECTED)
         write(module.EXPECTED, [(title, module.happening(title)) for title in titles])
+    with tempfile.TemporaryDirectory() as folder:
+        lomrix("demo", "demo", cwd=Path(folder))
+        titles = test_whole_accounts.read_sections(test_transcripts.EXPECTED)
+        shown = [(title, test_transcripts.happening(title, Path(folder, "demo"))) for title in titles]
+    write(test_transcripts.EXPECTED, shown)

@@ -20,7 +20,7 @@ TWO = {
     "stat": ("a: n", "b: n"), "map": ("a: 1=2", "b: 1=2"), "type": ("a=integer", "b=integer"), "label": ("a=A", "b=B"),
     "unit": ("a=A", "b=B"), "rename": ("a=x", "b=y"), "rename_with": ("a: {old}_x", "b: {old}_y"),
     "pair": ("a=x", "b=y"),
-    "db_type": ("a=INT", "b=INT"), "coarsen": ("a=5", "b=5"), "tidy_keys": ("blanks", "zeros"),
+    "db_type": ("a=INT", "b=INT"), "coarsen": ("a=5", "b=5"), "tidy_keys": ("spaces", "zeros"),
     "missing_code": ("a:-8", "b:-9"),
     "expressions": ("a = 1", "b = 2"),
 }  # fmt: skip

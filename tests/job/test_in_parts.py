@@ -106,7 +106,7 @@ WORK = {
     ],
     "aggregate bands": ["--by", "bands(pulse, 60, 80),mode", "--stat", "temp: mean"],
     "merge several": ["people.csv", "ranks.csv", "--key", "crew", "--expect", "many-to-one", "--conflicts", "c.csv"],
-    "merge near": ["visits.csv", "--key", "crew", "--near", "minute=at", "--within", "9", "--tidy-keys", "blanks,case"],
+    "merge near": ["visits.csv", "--key", "crew", "--near", "minute=at", "--within", "9", "--tidy-keys", "spaces,case"],
     "stack": ["ranks.csv"],
     "coverage": ["--case", "crew", "--occasion", "day,mode"],
     "to-wide": ["--case", "crew", "--occasion", "mode", "--header", "{measure}_{mode}", "--repeated", "mean"],

@@ -63,7 +63,7 @@ class Reporter:
         """Show something to a person."""
         console = self.environment.make_screen(errors=self.to_errors).make_console()
         for view in views:
-            console.print(view, soft_wrap=soft_wrap)
+            console.print(view, soft_wrap=soft_wrap, crop=False)  # a command longer than the window is one line
 
     def report_error(self, error: LomrixError, reference: str = "FILE") -> None:
         """Report an error on standard error, or as JSON on standard output."""
@@ -78,7 +78,7 @@ class Reporter:
 
         console = self.environment.make_screen(errors=True).make_console()
         # Lines are wrapped in a terminal, but not in a file.
-        console.print(view_error(formatted), soft_wrap=not self.environment.stderr_is_terminal)
+        console.print(view_error(formatted), soft_wrap=not self.environment.stderr_is_terminal, crop=False)
 
     def report_stop(self, written: Sequence[WrittenFile], notes: Sequence[tuple[str, Note]]) -> None:
         """Report what an error leaves behind, and what to look at, before the error itself."""

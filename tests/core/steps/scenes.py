@@ -251,11 +251,11 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     ),
     "merge tidied": (
         "merge", merging(table("b", id=["a ", "B", "c"], x=[1, 2, 3]), table("a", id=["a", "b", "d"], y=[1, 2, 3])),
-        {"key": ("id",), "tidy_keys": "blanks,case"},
+        {"key": ("id",), "tidy_keys": "spaces,case"},
     ),
     "merge what tidying makes equal": (
         "merge", merging(table("b", id=["a ", "A"], x=[1, 2]), table("a", id=["a"], y=[1])),
-        {"key": ("id",), "tidy_keys": "blanks,case"},
+        {"key": ("id",), "tidy_keys": "spaces,case"},
     ),
     "merge through links": ("merge", merging(table("f", old=["a", "b", "c"], x=[1, 2, 3]), LATER, links=LINKS),
                             {"key": ("old=id",)}),

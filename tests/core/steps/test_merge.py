@@ -213,10 +213,10 @@ def test_several_files_at_once_keep_the_base_order_and_show_where_rows_came_from
 @pytest.mark.parametrize(
     ("mine", "theirs", "cause"),
     [
-        ("0417", "0417 ", "blanks"),
+        ("0417", "0417 ", "spaces"),
         ("Tern", "tern", "case"),
         ("0417", "417", "leading zeros"),
-        (" TERN", "tern", "blanks and case"),
+        (" TERN", "tern", "spaces and case"),
         ("417", "417.0", "a stored number"),
         ("KW-12", "kw12", "a dash or another sign"),
         ("razorbil", "razorbill", "spelling"),
@@ -239,7 +239,7 @@ def test_neighbours_find_what_comparing_all_pairs_finds() -> None:
 
 def test_tidied_keys_meet_and_are_counted() -> None:
     base, added = table("l", k=["0417", "b", "C"]), table("r", k=["417 ", "b", "c"], x=[1, 2, 3])
-    result = Merge(key=("k",), tidy_keys=("blanks", "case", "zeros")).apply(merging(base, added))
+    result = Merge(key=("k",), tidy_keys=("spaces", "case", "zeros")).apply(merging(base, added))
     assert rows(result.table) == [("0417", 1), ("b", 2), ("C", 3)]
     assert {note.kind: note.count for note in result.account.notes}["tidied"] == 2
     with pytest.raises(DataError) as caught:

@@ -324,7 +324,7 @@ HOW: list[dict[str, Any]] = [
 
 @given(
     ROWS, SPELLS, st.sampled_from(HOW), st.sampled_from(["all", "base", "matched"]),
-    st.sampled_from(["", "blanks", "blanks,case"]), st.integers(1, 9),
+    st.sampled_from(["", "spaces", "spaces,case"]), st.integers(1, 9),
 )  # fmt: skip
 def test_parts_of_a_merge_by_time_equal_the_whole(
     cells: list[tuple[Any, ...]], spells: list[tuple[Any, ...]], how: dict[str, Any], kept: str, tidy: str, size: int

@@ -105,7 +105,7 @@ MERGE: list[Scene] = [
         {"key": ("id=who",), "expect": "many-to-one"}, {"key": ("id=who", "id=x")}, {"key": ("id=",)}, {"key": ()},
         {"key": ("id=who",), "rows": "most"}, {"key": ("id=who",), "take": "y"},
         {"key": ("id=who",), "status": "x"},
-        {"key": ("id=who",), "tidy_keys": "spaces"}, {"key": ("id=who",), "most_rows": -1}, {"key": ("id=who=x",)},
+        {"key": ("id=who",), "tidy_keys": "accents"}, {"key": ("id=who",), "most_rows": -1}, {"key": ("id=who=x",)},
     )],
     ("merge", merging(BASE, table("b", id=["a"], x=["u"])), KEY),
     ("merge", merging(table("m", k=[1, 1, 1]), table("n", k=[1, 1])), {"key": ("k",), "most_rows": 5}),

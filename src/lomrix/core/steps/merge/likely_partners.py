@@ -23,16 +23,16 @@ LEAST_SCORE = 80.0
 LEAST_LETTERS = 3
 
 FORMS: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("blanks", ("blanks",)),
+    ("spaces", ("spaces",)),
     ("case", ("case",)),
     ("leading zeros", ("zeros",)),
-    ("blanks and case", ("blanks", "case")),
-    ("blanks and leading zeros", ("blanks", "zeros")),
-    ("blanks, case and leading zeros", ("blanks", "case", "zeros")),
+    ("spaces and case", ("spaces", "case")),
+    ("spaces and leading zeros", ("spaces", "zeros")),
+    ("spaces, case and leading zeros", ("spaces", "case", "zeros")),
 )
 OPTIONS = {
-    "blanks": "blanks", "case": "case", "leading zeros": "zeros", "blanks and case": "blanks,case",
-    "blanks and leading zeros": "blanks,zeros", "blanks, case and leading zeros": "blanks,case,zeros",
+    "spaces": "spaces", "case": "case", "leading zeros": "zeros", "spaces and case": "spaces,case",
+    "spaces and leading zeros": "spaces,zeros", "spaces, case and leading zeros": "spaces,case,zeros",
 }  # fmt: skip
 STORED_NUMBER, DASHES, SPELLING = "a stored number", "a dash or another sign", "spelling"
 
@@ -90,7 +90,7 @@ def _list_forms(alone: pa.Array, others: pa.Array) -> list[tuple[str, Callable[[
         bytes_used[ord("A") : ord("Z") + 1].any() and bytes_used[ord("a") : ord("z") + 1].any()
     )
     useful = {
-        "blanks": has_spaces,
+        "spaces": has_spaces,
         "zeros": has_spaces or bool((bytes_at(all_texts, 0) == ZERO).any()),
         "case": has_case,
     }

@@ -7,7 +7,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
-from pydantic import Field, model_validator
+from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parse_spell, parsed_by
@@ -23,7 +23,7 @@ RowsKept = Literal["all", "matched", "base"]
 OverlapRule = Literal["check", "base", "added", "fill", "both"]
 Side = Literal["either", "before", "after"]
 Ties = Literal["before", "after"]
-TidyWord = Literal["blanks", "case", "zeros"]
+TidyWord = Literal["spaces", "case", "zeros"]
 SECOND_NAME = "{column}_from_{file}"
 # More rows from many-to-many keys are probably a mistake.
 MOST_ROWS = 20_000_000
@@ -138,6 +138,11 @@ def parse_during(text: str) -> During:
     return During(day, *parse_spell(spell))
 
 
+def rename_tidy_words(words: object) -> object:
+    """Understand a former word, which plans and histories of earlier versions have."""
+    return ["spaces" if word == "blanks" else word for word in words] if isinstance(words, list | tuple) else words
+
+
 class Merge(Step):
     """Bring the columns of other tables to a base table by equal keys; the base's order is kept."""
 
@@ -180,8 +185,9 @@ class Merge(Step):
     status: Annotated[str, Setting("Add a column with the files that each row is in.", "NAME")] = ""
     tidy_keys: Annotated[
         tuple[TidyWord, ...],
+        BeforeValidator(rename_tidy_words),
         BY_COMMAS,
-        Setting("Ignore in keys: blanks (spaces), case, zeros (leading); separate by commas.", "WORDS"),
+        Setting("Ignore in keys: spaces, case, zeros (leading); separate by commas.", "WORDS"),
     ] = ()
     near: Annotated[
         str,

@@ -21,10 +21,10 @@ from lomrix.core.table.table import Table
 def tidy_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
     """Normalize texts.
 
-    `blanks`: surrounding spaces are ignored, inner ones collapse to one. `case`: capitals become small letters.
+    `spaces`: surrounding spaces are ignored, inner ones collapse to one. `case`: capitals become small letters.
     `zeros`: leading zeros of a number are ignored.
     """
-    if "blanks" in words:
+    if "spaces" in words:
         texts = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), r"\s+", " ")
     if "case" in words:
         texts = pc.utf8_lower(texts)
