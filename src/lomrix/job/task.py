@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lomrix.core.errors import SettingError
+from lomrix.core.steps.settings import advise_to_add
 from lomrix.core.steps.step import Step
 from lomrix.files.database.reference import is_url
 from lomrix.files.missing import InCells
@@ -34,10 +35,12 @@ class Task:
     def __post_init__(self) -> None:
         for role in self.step.roles:
             if role.needed and not self.inputs.get(role.name):
-                raise SettingError(role.name, f"‹{role.name}› is required.", todo=role.help)
+                todo = advise_to_add(role.name, role.metavar, role.help)
+                raise SettingError(role.name, f"‹{role.name}› is required.", todo=todo)
         for extra in self.step.gives:
             if extra.needed and not self.outputs.get(extra.name):
-                raise SettingError(extra.name, f"‹{extra.name}› is required.", todo=extra.help)
+                todo = advise_to_add(extra.name, "FILE", extra.help)
+                raise SettingError(extra.name, f"‹{extra.name}› is required.", todo=todo)
 
     @property
     def requested_extras(self) -> frozenset[str]:

@@ -101,7 +101,7 @@ def read_document(path: Path, given: Mapping[str, str], running: Mapping[str, st
         raise UsageError(
             f"A plan has no key {unknown[0]}.",
             where=path.name,
-            todo=f"Its top-level keys are [[steps]], [parameters], {ALLOW_OUTSIDE}, {' and '.join(RUNNING)}.",
+            todo=f"Its top-level keys are [[steps]], [parameters], {', '.join((ALLOW_OUTSIDE, *RUNNING))}.",
         )
     steps = content.get(STEPS, [])
     if not isinstance(steps, list) or not steps or not all(isinstance(step, dict) for step in steps):

@@ -130,6 +130,11 @@ def require_distinct(names: Iterable[str], what: str) -> None:
         raise UsageError(f"{what} {repeated[0]} was given twice.", todo="Give it once.")
 
 
+def advise_to_add(name: str, metavar: str, help_: str) -> str:
+    """Advise to add an option or input, with what its help says of it."""
+    return f"Add ‹{name}={metavar}›: {help_[:1].lower()}{help_[1:]}"
+
+
 def explain_validation_error(error: ValidationError, settings: Mapping[str, FieldInfo]) -> SettingError:
     """Turn a failed validation into a plain error."""
     first = error.errors()[0]
@@ -138,8 +143,7 @@ def explain_validation_error(error: ValidationError, settings: Mapping[str, Fiel
     kind = first["type"]
     if kind == "missing":
         known = next((one for one in settings[name].metadata if isinstance(one, Setting)), Setting(""))
-        words = known.help[:1].lower() + known.help[1:]
-        return SettingError(name, f"No ‹{name}› was given.", todo=f"Add ‹{name}={known.metavar}›: {words}")
+        return SettingError(name, f"No ‹{name}› was given.", todo=advise_to_add(name, known.metavar, known.help))
     if kind == "extra_forbidden":
         todo = advise(name, settings, f"Settings are {', '.join(settings)}.")
         return SettingError(name, f"Unknown setting {name}.", todo=todo)

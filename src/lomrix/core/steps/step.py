@@ -13,7 +13,7 @@ from lomrix.core.combining import combine_all
 from lomrix.core.errors import SettingError, UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
-from lomrix.core.steps.settings import explain_validation_error
+from lomrix.core.steps.settings import advise_to_add, explain_validation_error
 from lomrix.core.table.notes import Note
 
 if TYPE_CHECKING:
@@ -349,7 +349,8 @@ class Step(BaseModel):
         for role in self.roles:
             given = tables.get_all(role.name)
             if role.needed and not given:
-                raise SettingError(role.name, f"‹{role.name}› is required.", todo=role.help)
+                todo = advise_to_add(role.name, role.metavar, role.help)
+                raise SettingError(role.name, f"‹{role.name}› is required.", todo=todo)
             if len(given) > 1 and not role.many:
                 raise SettingError(role.name, f"{self.word} takes one table as ‹{role.name}›, not {len(given)}.")
 

@@ -132,7 +132,8 @@ class Grouping:
     extents: Extents
 
     def __post_init__(self) -> None:
-        names = [name for words, _ in self.step.statistics for name in choose_columns(words, self.rows.types())]
+        types, table = self.rows.types(), self.rows.name
+        names = [name for words, _ in self.step.statistics for name in choose_columns(words, types, table)]
         blank = {name: self.rows[name].fit_type("number") for name in names if self.rows[name].is_without_values}
         conditions = {found.condition: evaluate_condition(found.condition, self.rows) for found in self.step.conditions}
         # A column with no value at all fits any statistic.

@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.layout import spread_values
-from lomrix.core.errors import DataError, UsageError
+from lomrix.core.errors import DataError, Proposal, UsageError
 from lomrix.core.rows.grid import Grid
 from lomrix.core.rows.occasions import Occasion
 from lomrix.core.steps.reshape.column_roles import Roles
@@ -92,8 +92,11 @@ class Spreading:
             return tuple(template for template, _ in parse_templates(self.memory.headers, self.memory.value_names))
         if not self.step.header:
             braces = "_".join("{" + name + "}" for name in self.occasions)
+            header = f"{{measure}}_{braces}"
             raise UsageError(
-                "No ‹header› was given.", todo=f"State the names of the new columns: ‹header={{measure}}_{braces}›."
+                "No ‹header› was given.",
+                todo="or choose other names for the new columns.",
+                proposal=Proposal("to-wide", {**self.step.to_dict(), "header": header}),
             )
         template = HeaderTemplate.parse(self.step.header, measure_needed=False)
         if set(template.occasions) != set(self.occasions):
