@@ -112,7 +112,7 @@ MERGE: list[Scene] = [
     (
         "merge", merging(table("m", k=[1, 1, 1]), table("n", k=[1, 1])),
         {"key": ("k",), "most_rows": 5, "expect": "many-to-many"},
-    ),  # fmt: skip
+    ),
 ]  # fmt: skip
 RECODE: list[Scene] = [("recode", sources(TWO), one) for one in (
     {"reverse": "ship", "span": "0:3"}, {"to_codes": "g"}, {"to_labels": "g"}, {"map": ("g: =3",)},

@@ -218,7 +218,8 @@ class Merge(Step):
         require(not (self.near and self.during), "during", "‹near› and ‹during› exclude each other.",
                 "Use ‹near› for times, and ‹during› for spells with a start and an end.")  # fmt: skip
         require(self.expect == "many-to-many" or self.most_rows == MOST_ROWS, "most_rows",
-                "‹most_rows› requires ‹expect=many-to-many›.", "Leave it out, or add that.")  # fmt: skip
+                "‹most_rows› requires ‹expect=many-to-many›.",
+                "Leave it out, or add ‹expect=many-to-many›.")  # fmt: skip
         require(self.within or not self.near, "within", "‹near› needs a window.", "Use ‹within=30d›, 6h, or a number.")
         return self
 
