@@ -101,6 +101,10 @@ def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str
         ],
         "aggregate": ["aggregate", data, "--by", "crew", "--stat", "pulse,temp: n mean sd median"],
         "aggregate-few": ["aggregate", data, "--by", "mode", "--stat", "pulse,temp: mean sd median"],
+        "aggregate-min-n": [
+            *("aggregate", data, "--by", "mode", "--stat", "temp: mean n"),
+            *("--min-n", "5", "--case", "crew", "--totals"),
+        ],
         "merge": ["merge", data, people, "--key", "crew", "--rows", "base"],
         "merge-few": ["merge", data, f"{people}-modes.csv", "--key", "mode", "--rows", "base"],
         "recode": ["recode", data, "--map", "mode: 1=day, 2=night, 3=missing:unknown", "--map", "pulse: 0 to 60=low"],

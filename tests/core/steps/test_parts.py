@@ -10,10 +10,10 @@ from unittest import mock
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
-from lomrix.core.errors import LomrixError
+from lomrix.core.errors import AllRowsNeededError, LomrixError
 from lomrix.core.rows import distinct_sample
 from lomrix.core.steps.aggregate import few_groups
 from lomrix.core.steps.aggregate.settings import Aggregate
@@ -75,6 +75,7 @@ def streaming(*, always: bool) -> Iterator[None]:
     """Go through blocks wherever a step can, or divide by key wherever it can."""
     with (
         mock.patch.object(few_groups, "MOST_GROUPS", 10**6 if always else 0),
+        mock.patch.object(few_groups, "PERSON_SIZE", 1e-6),
         mock.patch.object(lookup, "SMALL", 10**6 if always else 0),
     ):
         yield
@@ -151,6 +152,11 @@ def make(name: str, **columns: tuple[Type, list[Any]]) -> Table:
     return Table({key: Column.of_cells(type_, cells) for key, (type_, cells) in columns.items()}, name=name)
 
 
+# A column whose only value is in no group.
+@example(
+    [(None, 0, None, None, "x"), ("a", 0, None, None, "x")],
+    ("aggregate", {"by": ("y",), "stat": ("id: commonest",), "totals": True}), 1, False, True,
+)  # fmt: skip
 @given(ROWS, st.sampled_from(STEPS), st.integers(1, 9), st.booleans(), st.booleans())
 def test_parts_of_any_table_equal_the_whole(
     cells: list[tuple[Any, ...]], work: tuple[str, dict[str, Any]], size: int, is_sorted: bool, streams: bool
@@ -296,6 +302,12 @@ def test_repeated_keys_of_a_lookup_are_named_as_in_the_whole(rows: int) -> None:
         assert_parts_equal(
             "merge", merging(base, table("added", id=["b", "z"], n=[1, 2])), {"key": "id", "expect": "one-to-one"}, 3
         )
+
+
+def test_more_cases_than_memory_holds_are_left_to_the_whole() -> None:
+    rows = table(g=[1, 2] * 100, id=list(range(200)), x=[1] * 200)
+    with pytest.raises(AllRowsNeededError):
+        apply_in_parts(Aggregate(by="g", stat="x: n", min_n=2, case="id"), sources(rows), (), 10)
 
 
 def test_rows_without_a_group_are_counted_in_blocks() -> None:

@@ -41,6 +41,8 @@ if TYPE_CHECKING:
 # Groups that are aggregated this way: more of them are divided by key, unless they are needed together.
 MOST_GROUPS, MOST_TOGETHER = 1_000, 16_000
 VALUE, GROUP = "value", "group"
+# Bytes that a group and case together take while they are counted, as measured.
+PERSON_SIZE = 50
 
 
 @dataclass(frozen=True)
@@ -64,7 +66,7 @@ class BlockSurvey(Combinable):
 def aggregate_few_groups(
     step: Aggregate, tables: Inputs, wanted: Collection[str], size: int, make_store: Callable[[], Store], run: Run
 ) -> Result | None:
-    """Aggregate a table in blocks; None if it has too many groups, which are divided by key."""
+    """Aggregate a table in blocks; None if it has too many groups, which are divided by key, or too many cases."""
     blocks = list(tables.get_one().split(size))
     most = MOST_GROUPS if step.division.is_by_key else MOST_TOGETHER
     if step.attach or len(survey_block(step, blocks[0]).keys.counts) > most:
@@ -82,13 +84,15 @@ def aggregate_few_groups(
     variables = list(dict.fromkeys(name for name, _ in grouping.wanted))
     stores = {name: make_store() for name in variables}
     used = dict.fromkeys(variables, Used(0, 0, 0, {}))
-    people = dict[str, CountedRows]()
+    people, most_people = dict[str, CountedRows](), size * len(sample.names) * step.cell_size // PERSON_SIZE
     codes, keys = [np.arange(groups.count), *(level.codes for level in totals)], Table(groups.values)
     for encoded in run(encode_block, ((step, block, keys, codes) for block in blocks), keeps=True):
         for name in variables:
             stores[name].append(encoded.values[name])
             used[name] = combine(used[name], encoded.used[name])
         people = combine(people, encoded.people)
+        if sum(len(counted.counts) for counted in people.values()) > most_people:
+            return None
     counted = BlockGroups(step, people)
     grouping.suppression = Suppression(step, grouping.groups, by, grouping.wanted, counted)
     stored = {name: stores[name].finish() for name in variables}
@@ -193,8 +197,11 @@ def compute(grouping: Grouping, stored: Mapping[str, Table], level: int, sizes: 
         return {ROWS: suppress(Column.of("integer", sizes), hidden(ROWS, level))}
     computed: dict[tuple[str, str], Column] = {}
     for name, table in stored.items():
+        column = table[VALUE]
+        if column.is_without_values:  # blocks without a value do not know its type
+            column = column.fit_type(grouping.computed_from[name].type)
         summary = Summary(
-            table[VALUE], table[str(level)].values, len(sizes), sizes, grouping.rows.dictionary.labels_of(name),
+            column, table[str(level)].values, len(sizes), sizes, grouping.rows.dictionary.labels_of(name),
             extent=grouping.extents.get(name), is_on_disk=True,
         )  # fmt: skip
         computed |= {pair: summary.compute(pair[1]) for pair in grouping.wanted if pair[0] == name}
