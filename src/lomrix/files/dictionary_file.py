@@ -17,6 +17,7 @@ from lomrix.core.wording import shorten_list
 from lomrix.files.descriptor import get_first_line
 from lomrix.files.dictionary_text import OTHER_SHEETS, format_dictionary, make_sheets, parse_sheets
 from lomrix.files.file_source import require_file
+from lomrix.files.object_store import is_object
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_source
 from lomrix.files.staging import FileSink, guard
@@ -56,6 +57,8 @@ def read_dictionary(
     included
         What was read already, so that a library that many include is read once.
     """
+    if is_object(source):
+        raise FileError(f"A dictionary cannot be read from a store: {source}.", todo="Copy it to this machine first.")
     path = Path(source)
     require_file(path)
     included = {} if included is None else included
