@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from lomrix.files import staging
 from lomrix.files.hashing import hash_file
 from lomrix.files.staging import make_part
 from tests.tables import installed, lomrix
@@ -297,3 +298,20 @@ def test_a_folder_without_permission_is_reported_and_stays_as_it_was() -> None:
             os.seteuid(user)
         assert "closed/a.csv cannot be written" in error and "Permission denied" in error
         assert not list((folder / "closed").iterdir())
+
+
+def test_a_file_that_appears_meanwhile_is_replaced_if_that_is_allowed(
+    files: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    keep = staging.keep_previous
+
+    def another_writes(path: Path) -> Path | None:
+        previous = keep(path)
+        if not path.exists():
+            path.write_text("of another run")
+        return previous
+
+    monkeypatch.setattr(staging, "keep_previous", another_writes)
+    lomrix("subset", "base.csv", "--columns", "x", "--out", "o.csv", "--overwrite", cwd=files)
+    assert (files / "o.csv").read_text().startswith("x\n")
+    assert not list(files.glob(".*"))

@@ -229,15 +229,7 @@ class FileSink(Sink):
 
         def rename() -> None:
             for path, part in reversed(self.parts.items()):
-                backup = keep_previous(path) if self.overwrite else None
-                self.before[path] = backup
-                try:
-                    put_new(part, path) if backup is None else part.replace(path)
-                except BaseException:
-                    del self.before[path]
-                    if backup is not None:
-                        backup.unlink()
-                    raise
+                self._put(part, path)
 
         try:
             guard(self.path, "write", rename)
@@ -248,6 +240,20 @@ class FileSink(Sink):
         paths = tuple(self.parts)
         self.parts = {}
         return tuple(StoredOutput(str(path), path.stat().st_size) for path in (self.path, *paths[1:]))
+
+    def _put(self, part: Path, path: Path) -> None:
+        """Move a part to its place; a file that appears there meanwhile is replaced too, if that is allowed."""
+        backup = keep_previous(path) if self.overwrite else None
+        self.before[path] = backup
+        try:
+            put_new(part, path) if backup is None else part.replace(path)
+        except BaseException as error:
+            del self.before[path]
+            if backup is not None:
+                backup.unlink()
+            if not (self.overwrite and isinstance(error, FileExistsError)):
+                raise
+            self._put(part, path)
 
     def undo(self) -> None:
         """Restore the previous files."""
