@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from lomrix.core.errors import FileError, SettingError, UsageError
+from lomrix.core.steps.delivery import Delivery
 from lomrix.core.steps.export.coding import fill_codes
 from lomrix.core.steps.step import Extra
 from lomrix.core.table.column import Column
@@ -188,16 +189,22 @@ def list_locations(task: Task, streams: Streams) -> list[Location]:
     return [location for sink in sinks for location in sink.locations]
 
 
+def locate_output(reference: str, delivery: Delivery) -> str:
+    """Return the reference of an output on this machine; that of an object is its copy.
+
+    Raises UsageError for a folder in an object store.
+    """
+    if not is_object(reference):
+        return reference
+    if reference.endswith("/") or delivery.form == "package":
+        raise UsageError("A folder cannot be written to an object store.", todo="Name one file: s3://bucket/a.parquet")
+    return str(get_copy(reference, WRITTEN))
+
+
 def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams, folder: Path) -> Sink:
     """Make the sink of one output."""
-    reference = task.outputs[role]
     delivery = task.step.delivery
-    if is_object(reference):
-        if reference.endswith("/") or delivery.form == "package":
-            raise UsageError(
-                "A folder cannot be written to an object store.", todo="Name one file: s3://bucket/a.parquet"
-            )
-        reference = str(get_copy(reference, WRITTEN))
+    reference = locate_output(task.outputs[role], delivery)
     if extra is not None and extra.content == "figure":
         return FigureSink(Path(reference), task.overwrite)
     if extra is not None and extra.content in ("companion", "codebook"):
