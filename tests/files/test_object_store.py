@@ -97,6 +97,8 @@ def test_reasons_folders_patterns_and_parts(bucket: Any, folder: Path, monkeypat
          "s3://study/w1/a.csv is an input; inputs are never changed."),
         ([*SUBSET, "s3://study/folder/"], 2, "A folder cannot be written to"),
         ([*SUBSET, "s3://nowhere/a.csv"], 3, "s3://nowhere/a.csv"),
+        ([*SUBSET, "s3://study/../../../../a.csv"], 2, "is not the address of an object."),
+        ([*SUBSET, "s3:///tmp/lomrix-outside.csv"], 2, "s3:///tmp/lomrix-outside.csv is not the address of an object."),
         (["profile", "a.csv", "-d", "s3://study/d.toml"], 3, "A dictionary cannot be read from a store"),
     ],
 )  # fmt: skip

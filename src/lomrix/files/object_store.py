@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from lomrix.core.errors import FileError
+from lomrix.core.errors import FileError, UsageError
 from lomrix.core.nearest import advise
 from lomrix.files.scratch import Scratch
 
@@ -43,8 +43,14 @@ def remove_copies() -> None:
 
 
 def get_copy(reference: str, kind: str) -> Path:
-    """Return where the copy of an object is that is read or written; its folder is made."""
-    path = make_copies().folder / kind / reference.removeprefix(SCHEME)
+    """Return where the copy of an object is that is read or written; its folder is made.
+
+    Raises UsageError if the address would lead out of the folder of all copies.
+    """
+    place = Path(reference.removeprefix(SCHEME))
+    if place.is_absolute() or ".." in place.parts:
+        raise UsageError(f"{reference} is not the address of an object.", todo="Name one: s3://bucket/visits.csv")
+    path = make_copies().folder / kind / place
     path.parent.mkdir(parents=True, exist_ok=True)
     return path
 
