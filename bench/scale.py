@@ -1,6 +1,7 @@
 """Measure commands on tables larger than the memory budget: time, memory, and that the bytes are those of the whole.
 
 Usage: scale.py [--rows 10000000] [--memory 300MB] [--suffix parquet] [--whole] [--workers 2] [--only WORD,WORD]
+                [--cluster tcp://127.0.0.1:8786]
 
 `--whole` runs each command without a budget too, and compares. Memory is that of the process alone (`own`), and with
 the pages of mapped files that the system may take back at any time (`all`), in MB; `need` is what Lomrix estimates.
@@ -66,7 +67,12 @@ def make_visits(start: int, rows: int, total: int) -> pa.Table:
 
 
 def make_file(path: Path, rows: int, make_batch: Callable[[int, int, int], pa.Table]) -> None:
-    """Write a file batch after batch."""
+    """Write a file batch after batch, or a folder of Parquet files with two batches each."""
+    if path.suffix == ".folder":
+        path.mkdir()
+        for number, start in enumerate(range(0, rows, 2 * BATCH), start=1):
+            pq.write_table(make_batch(start, min(2 * BATCH, rows - start), rows), path / f"day_{number}.parquet")
+        return
     if path.suffix == ".parquet":
         with pq.ParquetWriter(path, make_batch(0, 1, rows).schema) as writer:
             for start in range(0, rows, BATCH):
@@ -180,7 +186,9 @@ def estimate(words: list[str]) -> float:
 
 
 def digest(path: Path) -> str:
-    """A hash of a file."""
+    """A hash of a file, or of those of a folder."""
+    if path.is_dir():
+        return " ".join(digest(file) for file in sorted(path.iterdir()))
     with path.open("rb") as file:
         return hashlib.file_digest(file, "blake2b").hexdigest()
 
@@ -190,9 +198,10 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--rows", type=int, default=10_000_000)
     parser.add_argument("--memory", default="300MB")
-    parser.add_argument("--suffix", default="parquet", choices=("parquet", "csv"))
+    parser.add_argument("--suffix", default="parquet", choices=("parquet", "csv", "folder"))
     parser.add_argument("--whole", action="store_true")
     parser.add_argument("--workers", default="1")
+    parser.add_argument("--cluster", default="")
     parser.add_argument("--only", default="")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
@@ -203,7 +212,8 @@ def main() -> None:
         ledger = Path(folder) / "ledger.csv"
         make_people(people)
         make_ledger(ledger)
-        print(f"{options.rows:,} rows, {data.stat().st_size / 1e9:.2f} GB on disk, budget {options.memory}")
+        size = sum(file.stat().st_size for file in (data.iterdir() if data.is_dir() else [data]))
+        print(f"{options.rows:,} rows, {size / 1e9:.2f} GB on disk, budget {options.memory}")
         print(
             f"{'job':14}{'parts s':>9}{'own':>7}{'all':>7}{'whole s':>9}{'own':>7}{'need':>7}{'ratio':>7}  same bytes"
         )
@@ -212,8 +222,10 @@ def main() -> None:
                 continue
             out = Path(folder) / f"out.{options.suffix}"
             to = "--to" if name == "export" else "--out"
-            command = [sys.executable, "-m", "lomrix", *words, to, str(out), "--overwrite", "--quiet"]
+            end = "/" if options.suffix == "folder" else ""
+            command = [sys.executable, "-m", "lomrix", *words, to, f"{out}{end}", "--overwrite", "--quiet"]
             command += ["--workers", options.workers] if options.workers != "1" else []
+            command += ["--cluster", options.cluster, "--scratch", folder] if options.cluster else []
             seconds, own, everything = measure([*command, "--memory", options.memory])
             line = f"{name:14}{seconds:9.1f}{own:7.0f}{everything:7.0f}"
             if options.whole:

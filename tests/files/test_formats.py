@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import datetime
 import json
 import os
 import tempfile
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -15,6 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lomrix.core.combining import Run
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.settings import Export
@@ -24,13 +29,16 @@ from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from lomrix.files import descriptor, parquet
+from lomrix.files import arrow_file, delimited, descriptor, folder_sink, json_lines, parquet, text_writer, transport
 from lomrix.files.companions.plain import make_companion
 from lomrix.files.hashing import hash_file
+from lomrix.files.interface import ReadResult
 from lomrix.files.read_back import compare_file
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_sink, open_source
+from lomrix.files.scratch import TableStore
 from lomrix.files.text_writer import write_columns
+from lomrix.files.transport import receive, send
 from tests.tables import lomrix, sources
 
 REASONS = ("blank", "refused", "unmatched", "n/a")
@@ -84,6 +92,94 @@ def test_a_table_comes_back_with_its_types_reasons_and_labels(suffix: str, made:
         assert back.dictionary.of(name).label == "A variable"
         # A code that is a value of the column cannot mean its reason in this file; another text does.
         assert set(back.dictionary.of(name).missing.values()) <= {"refused"}
+
+
+def run_elsewhere(folder: Path) -> Run:
+    """Everything goes through files, as between processes."""
+
+    def run(
+        function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
+    ) -> Iterator[Any]:
+        for values in arguments:
+            called, there = receive(send((function, values), Path(tempfile.mkdtemp(dir=folder)) / "sent"))
+            yield receive(send(called(*there), Path(tempfile.mkdtemp(dir=folder)) / "back"))
+
+    return run
+
+
+@contextlib.contextmanager
+def in_small_pieces() -> Iterator[None]:
+    """Pieces of some bytes of text, or of a row or two."""
+    sizes = [(delimited, "PIECE", 9), (json_lines, "LARGE", 9), (json_lines, "BLOCK", 9), (json_lines, "PART", 2)]
+    sizes += [(module, name, 2) for module in (parquet, arrow_file) for name in ("PART", "ROWS_AT_ONCE")]
+    sizes += [(text_writer, "ROWS_FOR_OTHERS", 2), (folder_sink, "ROWS_IN_A_FILE", 2), (transport, "LARGE", 0)]
+    with contextlib.ExitStack() as stack:
+        for module, name, size in sizes:
+            stack.enter_context(mock.patch.object(module, name, size))
+        yield
+
+
+def read_in_pieces(path: str, folder: Path) -> ReadResult:
+    store = TableStore(Path(tempfile.mkdtemp(dir=folder)))
+    source = open_source(path, ReadSettings())
+    return source.read_into(store, source.names, run_elsewhere(folder))
+
+
+@pytest.mark.parametrize("name", ["t.csv", "t.tsv", "t.parquet", "t.arrow", "t.jsonl", "t/"])
+@settings(deadline=None, max_examples=15)
+@given(made=tables())
+def test_pieces_that_others_read_and_write_are_the_same(name: str, made: Table) -> None:
+    with tempfile.TemporaryDirectory() as text, in_small_pieces():
+        folder, written = Path(text), list[dict[str, bytes]]()
+        for run in (None, run_elsewhere(folder)):
+            sink = open_sink(f"{folder}/{name}", overwrite=True)
+            sink.run = run
+            sink.check()
+            sink.stage(made)
+            sink.commit()
+            files = sorted((folder / name).iterdir() if name == "t/" else folder.glob("t.*"))
+            written.append({file.name: file.read_bytes() for file in files})
+        assert written[0] == written[1]
+        assert any(made.names[0].encode() in content for content in written[0].values())
+        whole = open_source(f"{folder}/{name}", ReadSettings()).read()
+        pieces = read_in_pieces(f"{folder}/{name}", folder)
+        assert pieces.table.same_as(whole.table)
+        assert {note.identity for note in pieces.notes} == {note.identity for note in whole.notes}
+
+
+@pytest.mark.parametrize(
+    "content",
+    [
+        b"id,x\n1,2\n3,4.5\n\n5,n/a\n7,x\n", b"id,x\r\n1,2024-01-31\r\n2,31.1.2024\r\n", b"\xef\xbb\xbfid,x\n1,2\n3,4",
+        b"Crew\n\nid,x\n1,\xc3\xa4\n2,\xc3\xb6\n", b"id,x\n\n\n\n\n\n\n\n\n1,2\n", b"x\n1\n\n3\n\n\n4\n",
+        b"id,x\r1,2\r3,4\r5,6\n7,8\n",
+        b'id,x\n1,"a\nb"\n2,c\n', "id,x\n1,ä\n2,ö\n".encode("utf-16"), b"id,x\n" + b"1,2\n" * 40 + b"007,3\n",
+    ],
+)  # fmt: skip
+def test_pieces_of_a_text_are_cut_where_rows_end(tmp_path: Path, content: bytes) -> None:
+    path = tmp_path / "t.csv"
+    path.write_bytes(content)
+    whole = open_source(str(path), ReadSettings()).read()
+    with in_small_pieces():
+        pieces = read_in_pieces(str(path), tmp_path)
+    assert pieces.table.same_as(whole.table)
+    assert sorted(pieces.notes, key=repr) == sorted(whole.notes, key=repr)
+
+
+def test_a_moment_has_one_text_whatever_others_the_column_has() -> None:
+    moments = ["1969-12-31T23:59:59.500000", "2000-01-01T00:00:00", None, "2000-01-01T00:00:00.000001"]
+    texts = Column.of_cells("datetime", moments).to_text().to_pylist()
+    assert texts == ["1969-12-31 23:59:59.500000", "2000-01-01 00:00:00", None, "2000-01-01 00:00:00.000001"]
+
+
+def test_a_line_that_is_wrong_is_named_whichever_piece_holds_it(tmp_path: Path) -> None:
+    (tmp_path / "t.csv").write_text("id,x\n" + "1,2\n" * 30 + "3,4,5\n" + "6,7\n" * 30)
+    (tmp_path / "t.jsonl").write_text('{"id": 1}\n' * 30 + '{"id": }\n' + '{"id": 2}\n' * 30)
+    with in_small_pieces():
+        for name, where in (("t.csv", "row 32: 3,4,5"), ("t.jsonl", "Line 31 of t.jsonl")):
+            with pytest.raises(FileError) as caught:
+                read_in_pieces(str(tmp_path / name), tmp_path)
+            assert where in caught.value.what + caught.value.where
 
 
 @settings(deadline=None, max_examples=40)

@@ -18,6 +18,7 @@ import pytest
 
 import lomrix as package
 from lomrix.core.errors import FileError
+from lomrix.files import delimited
 from lomrix.files.scratch import Scratch
 from lomrix.job import budget, cluster
 from lomrix.job.cluster import Cluster
@@ -56,6 +57,7 @@ def address() -> Iterator[str]:
 @pytest.fixture(autouse=True)
 def small_parts(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(budget, "LEAST", 1000)
+    monkeypatch.setattr(delimited, "PIECE", 1 << 15)
 
 
 @pytest.mark.parametrize(
@@ -65,9 +67,11 @@ def test_a_cluster_gives_the_same_bytes(study: Path, tmp_path: Path, address: st
     word, to = work.split()[0].replace("sort", "subset"), "--to" if work == "export" else "--out"
     made = []
     for options in ([], ["--cluster", address, "--scratch", str(tmp_path)]):
-        words = [word, "device.csv", *WORK[work], to, "cluster.parquet", "--overwrite", *options]
-        output, _ = lomrix(*words, cwd=study)
-        made.append((study / "cluster.parquet").read_bytes())
+        source = "plain.csv" if work in ("subset", "derive in cases", "merge") else "device.csv"
+        out = "cluster/" if work == "derive in cases" else "cluster.parquet"
+        output, _ = lomrix(word, source, *WORK[work], to, out, "--overwrite", *options, cwd=study)
+        (file,) = study.glob("cluster/*.parquet" if out[-1] == "/" else out)
+        made.append(file.read_bytes())
     assert f"parts by 2 workers of {address}." in output
     assert made[0] == made[1]
     assert not list(tmp_path.iterdir())
@@ -158,11 +162,13 @@ def test_two_hosts_share_a_folder_or_are_refused(study: Path, tmp_path: Path, ot
     shared.mkdir()
     alone = ["unshare", "--mount", "sh", "-c", 'mount -t tmpfs none "$0" && exec "$@"', str(shared)]
     worker = ("dask_worker", "--scheduler-file", file, "--nthreads", "1", "--no-nanny")
+    made: list[bytes] = []
     scheduler = begin("dask_scheduler", "--host", "10.213.77.1", "--port", "0", "--scheduler-file", file)
-    words = ["derive", "device.csv", *WORK["derive in cases"], "--out", "hosts.csv", "--overwrite"]
+    words = ["derive", "plain.csv", *WORK["derive in cases"], "--out", "hosts.csv", "--overwrite"]
     cluster_words = ["--cluster", file, "--scratch", str(shared)]
+    without_files = [word.replace(str(shared), str(study)) for word in alone]
     try:
-        for host in (other_host, [*other_host, *alone]):
+        for host in (other_host, [*other_host, *without_files], [*other_host, *alone]):
             process = begin(*worker, host=host)
             try:
                 for _ in range(100):
@@ -173,13 +179,14 @@ def test_two_hosts_share_a_folder_or_are_refused(study: Path, tmp_path: Path, ot
             finally:
                 process.kill()
                 process.wait()
-            if host == other_host:
-                assert "parts by 1 worker of" in output
-                made = (study / "hosts.csv").read_bytes()
-            else:
+            if alone[-1] == host[-1]:
                 assert f"does not see the scratch folder {shared}." in error
+                continue
+            assert "parts by 1 worker of" in output
+            assert ("so files were read and written on this machine" in output) == (host != other_host)
+            made.append((study / "hosts.csv").read_bytes())
         lomrix(*words, cwd=study)
-        assert (study / "hosts.csv").read_bytes() == made
+        assert made == [(study / "hosts.csv").read_bytes()] * 2
     finally:
         scheduler.kill()
         scheduler.wait()

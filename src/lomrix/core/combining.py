@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import string
-from collections.abc import Callable, Hashable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, fields, is_dataclass, replace
 from functools import reduce
+from itertools import starmap
 from numbers import Rational
 from typing import Any, Protocol, Self, TypeVar, cast, runtime_checkable
 
@@ -20,6 +21,25 @@ class Combinable(Protocol):
 
     def combine(self, later: Self) -> Self:
         """Return what both parts give together."""
+
+
+class Run(Protocol):
+    """Applies a function to the arguments of each part, here or elsewhere, and yields the results in their order.
+
+    With `keeps` the results are used later, so that they should not stay in memory.
+    """
+
+    def __call__(
+        self, function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
+    ) -> Iterator[Any]:
+        """Yield the results."""
+
+
+def run_in_memory(
+    function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
+) -> Iterator[Any]:
+    """Apply a function here, with all results in memory."""
+    return starmap(function, arguments)
 
 
 class PartsDifferError(Exception):

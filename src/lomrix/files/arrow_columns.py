@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -12,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import get_buffers
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import FileError
@@ -53,11 +53,7 @@ def columns_from_arrow(
         column, more = apply_settings(name, column_from_arrow(array, name, table, BLANK), settings, beside)
         return column, [*notes, *more]
 
-    if arrow.num_rows > FEW_ROWS:
-        with ThreadPoolExecutor() as workers:
-            results = list(workers.map(convert, names))
-    else:
-        results = list(map(convert, names))
+    results = map_in_threads(convert, names, most=len(names) or 1 if arrow.num_rows > FEW_ROWS else 1)
     columns = {name: column for name, (column, _) in zip(names, results, strict=True)}
     return columns, [note for _, notes in results for note in notes]
 

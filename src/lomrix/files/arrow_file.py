@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
@@ -11,7 +11,8 @@ import pyarrow as pa
 import pyarrow.ipc
 
 from lomrix.core.table.table import Table
-from lomrix.files.arrow_form import ArrowForm, ArrowSource, make_read_error
+from lomrix.files.arrow_form import ROWS_AT_ONCE, ArrowForm, ArrowSource, make_read_error
+from lomrix.files.file_source import Cells
 from lomrix.files.staging import FileSink
 
 # Rows in a batch.
@@ -37,30 +38,35 @@ class Reader(ArrowSource):
 
         return self._open(take_part)
 
-    def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
-        """Yield some columns as pyarrow Tables, one for each batch of the file."""
-        try:
-            with pa.OSFile(str(self.path), "rb") as source:
-                positions = [self.schema().get_field_index(name) for name in names]
-                file = pa.ipc.open_file(source, options=pa.ipc.IpcReadOptions(included_fields=positions))
-                for number in range(file.num_record_batches):
-                    table = pa.Table.from_batches([file.get_batch(number)])
-                    table.validate(full=True)
-                    yield table
-                if not file.num_record_batches:
-                    yield file.schema.empty_table()
-        except pa.ArrowException as error:
-            raise make_read_error(self.path, "Arrow", error) from error
+    def list_pieces(self) -> list[range]:
+        """List some batches at a time; one that is larger than a part is a piece of its own."""
+        batches, rows = self._open(lambda file: (int(file.num_record_batches), int(file.count_rows())))
+        at_once = max(batches * ROWS_AT_ONCE // max(rows, 1), 1)
+        return [range(start, min(start + at_once, batches)) for start in range(0, batches, at_once)]
+
+    def read_piece(self, piece: range, names: Sequence[str]) -> Cells:
+        """Return the cells of some columns of some batches."""
+        needed = self.add_packed(names)
+        positions = [self.schema().get_field_index(name) for name in needed]
+
+        def take_batches(file: pa.ipc.RecordBatchFileReader) -> pa.Table:
+            table = pa.Table.from_batches([file.get_batch(number) for number in piece])
+            table.validate(full=True)
+            return table
+
+        return self.convert(self._open(take_batches, pa.ipc.IpcReadOptions(included_fields=positions)), names)
 
     def estimate_rows(self) -> int:
         """Return the number of rows."""
         return self._open(lambda file: int(file.count_rows()))
 
-    def _open(self, action: Callable[[pa.ipc.RecordBatchFileReader], ResultType]) -> ResultType:
+    def _open(
+        self, action: Callable[[pa.ipc.RecordBatchFileReader], ResultType], options: pa.ipc.IpcReadOptions | None = None
+    ) -> ResultType:
         try:
             # Not memory-mapped: a file truncated while it is read would crash the program.
             with pa.OSFile(str(self.path), "rb") as source:
-                return action(pa.ipc.open_file(source))
+                return action(pa.ipc.open_file(source, options=options))
         except pa.ArrowException as error:
             raise make_read_error(self.path, "Arrow", error) from error
 
@@ -73,7 +79,8 @@ class Writer(FileSink):
         """Write a table."""
         assert isinstance(content, Table)
         form = ArrowForm.from_table(content)
-        arrow = form.to_arrow().replace_schema_metadata(form.make_metadata(self.path))
-        with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, arrow.schema) as writer:
-            writer.write_table(arrow, PART)
+        schema = form.slice(0, PART).schema.with_metadata(form.make_metadata(self.path))
+        with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, schema) as writer:
+            for start in range(0, len(content), PART):
+                writer.write_table(form.slice(start, start + PART).replace_schema_metadata(schema.metadata), PART)
         return {}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -127,27 +127,19 @@ class ArrowSource(FileSource):
         packed = None if resource is None else resource.packed
         return [name for name in names if packed is None or name != packed.column], resource
 
-    def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
-        """Yield some columns as pyarrow Tables of `size` rows."""
-        raise NotImplementedError
-
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """Return the columns, with their packed reasons."""
-        return self._convert(self.arrow(self._add_packed(names), rows), names)
+        return self.convert(self.arrow(self.add_packed(names), rows), names)
 
-    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
-        """Yield the columns some rows at a time, with their packed reasons."""
-        for arrow in self.iterate_arrow(self._add_packed(names), ROWS_AT_ONCE):
-            yield self._convert(arrow, names)
-
-    def _add_packed(self, names: Sequence[str]) -> list[str]:
+    def add_packed(self, names: Sequence[str]) -> list[str]:
         """Return the columns to read: the names, and the column of reasons if one of them is packed."""
         resource = self._header[1]
         packed = None if resource is None else resource.packed
         is_needed = packed is not None and any(name in packed.reasons for name in names)
         return [*names, *([packed.column] if packed is not None and is_needed else [])]
 
-    def _convert(self, arrow: pa.Table, names: Sequence[str]) -> Cells:
+    def convert(self, arrow: pa.Table, names: Sequence[str]) -> Cells:
+        """Return the columns of a pyarrow Table, with their packed reasons."""
         resource = self._header[1]
         packed = None if resource is None else resource.packed
         beside = self.described.dictionary

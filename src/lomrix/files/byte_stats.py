@@ -1,7 +1,8 @@
-"""Byte statistics of a text file in one pass: line feeds, quote characters, non-ASCII letters."""
+"""Bytes of a text file: how many line feeds, quote characters and other letters, and where it can be cut."""
 
 from __future__ import annotations
 
+import itertools
 import os
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -43,6 +44,24 @@ def count_bytes(path: Path) -> ByteStats:
         sum(stats.quotes for stats in parts),
         all(stats.is_ascii for stats in parts),
     )
+
+
+def cut_at_lines(path: Path, start: int, size: int) -> list[range]:
+    """Cut a file from a byte on into ranges of at least some bytes, each but the last ending with a line feed."""
+    cuts, end = [start], path.stat().st_size
+    with path.open("rb") as file:
+        while cuts[-1] < end:
+            file.seek(cuts[-1] + size)
+            file.readline()
+            cuts.append(min(file.tell(), end))
+    return [range(*cut) for cut in itertools.pairwise(cuts)]
+
+
+def read_range(path: Path, piece: range) -> bytes:
+    """Read some bytes of a file."""
+    with path.open("rb") as file:
+        file.seek(piece.start)
+        return file.read(len(piece))
 
 
 def _count_part(path: Path, start: int, length: int) -> ByteStats:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import contextlib
 import csv
-import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
+from lomrix.core.arrays.threads import map_in_threads
+from lomrix.core.combining import Run
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
@@ -22,6 +23,7 @@ from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, Each, read_text_chunks
 from lomrix.core.text.values import note_shortened_numbers
 from lomrix.files import descriptor
+from lomrix.files.byte_stats import cut_at_lines, read_range
 from lomrix.files.delivered import (
     choose_delimiter,
     list_codes,
@@ -29,17 +31,18 @@ from lomrix.files.delivered import (
     names_path,
     require_distinct_separators,
 )
-from lomrix.files.file_source import Cells, FileSource, shift_note
+from lomrix.files.file_source import Cells, FileSource, count_rows, shift_note
 from lomrix.files.header_rows import FOOTER_ROWS
 from lomrix.files.missing import plan_missing
 from lomrix.files.reading import ALL_OPTIONS
 from lomrix.files.staging import DescribedSink, FileSink
-from lomrix.files.text_layout import Layout, find_layout
-from lomrix.files.text_lines import Body, note_lines, require_closed_quotes, split_footer
+from lomrix.files.text_layout import HEAD, Layout, find_layout
+from lomrix.files.text_lines import Body, find_data_start, note_lines, require_closed_quotes, split_footer
 from lomrix.files.text_writer import write_columns
 
-# Bytes parsed at once; a row must fit into them.
+# Bytes parsed at once; a row must fit into them. A piece that is read on its own has several such blocks.
 BLOCK = 1 << 23
+PIECE = 2 * BLOCK
 
 
 class Reader(FileSource):
@@ -61,27 +64,50 @@ class Reader(FileSource):
         layout = self.layout
         body = split_footer(self.path, layout, self.settings.skip_last) if self.settings.skip_last else None
         arrays = read_text(self.path, layout, names, rows, body)
-        line_notes = [body.note] if body else []
+        line_notes = [body.note] if body and body.note else []
         if rows is None and body is None and arrays and not layout.is_empty_below:
             line_notes += note_lines(self.path, layout, len(next(iter(arrays.values()))))
         columns, column_notes = self._read_columns(arrays, names)
         return Cells(columns, (*layout.notes, *line_notes, *column_notes), FIRST_ROW + layout.rows_above - 1)
 
-    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
+    def list_pieces(self) -> list[range]:
+        """List the bytes of some lines at a time; none if lines cannot be told without reading those above."""
+        layout = self.layout
+        if layout.encoding != "utf-8" or layout.has_quotes or not layout.byte_stats.line_feeds:
+            return []
+        head = read_range(self.path, range(HEAD))
+        start = find_data_start(head, layout.lines_above)
+        if start == len(head) or b"\r" in head[:start].replace(b"\r\n", b""):
+            return []
+        return cut_at_lines(self.path, start, PIECE)
+
+    def read_piece(self, piece: range, names: Sequence[str]) -> Cells:
+        """Read the cells of some lines, typed column by column."""
+        content = read_range(self.path, piece)
+        return self._type(read_text(self.path, self.layout, names, body=Body(content, self.layout.encoding)), names)
+
+    def read_in_sequence(self, names: Sequence[str]) -> Iterator[Cells]:
         """Yield the cells some rows at a time, each time typed column by column."""
+        return (self._type(arrays, names) for arrays in iterate_text(self.path, self.layout, names))
+
+    def iterate_cells(self, names: Sequence[str], run: Run) -> Iterator[Cells]:
+        """Yield the cells some rows at a time; their notes have the row numbers of the file."""
         layout, start = self.layout, 0
         if self.settings.skip_last or layout.is_empty_below:
             yield self.read_cells(names, None)
             return
-        first_row = FIRST_ROW + layout.rows_above - 1
-        for arrays in iterate_text(self.path, layout, names):
-            rows = len(next(iter(arrays.values())))
-            columns, column_notes = self._read_columns(arrays, names)
-            notes = [shift_note(note, start) for note in column_notes]
-            yield Cells(columns, (*(() if start else layout.notes), *notes), first_row)
+        for cells in super().iterate_cells(names, run):
+            rows = count_rows(cells)
+            notes = [shift_note(note, start) for note in cells.notes]
+            yield replace(cells, notes=(*(() if start else layout.notes), *notes))
             start += rows
         if line_notes := note_lines(self.path, layout, start):
-            yield Cells({name: Column.all_missing("string", 0, BLANK) for name in names}, line_notes, first_row)
+            yield Cells({name: Column.all_missing("string", 0, BLANK) for name in names}, line_notes, cells.first_row)
+
+    def _type(self, arrays: dict[str, pa.ChunkedArray], names: Sequence[str]) -> Cells:
+        """Type the cells of some rows column by column."""
+        columns, notes = self._read_columns(arrays, names)
+        return Cells(columns, notes, FIRST_ROW + self.layout.rows_above - 1)
 
     def estimate_rows(self) -> int:
         """Return the number of lines below the header."""
@@ -112,8 +138,8 @@ class Reader(FileSource):
 
         if any(len(chunks) > FEW_ROWS for chunks in arrays.values()):
             # Columns in parallel, and within them their parts, so that all processors stay busy.
-            with ThreadPoolExecutor() as workers, ThreadPoolExecutor(os.cpu_count()) as inner:
-                results = list(workers.map(lambda name: read_column(name, inner.map), names))
+            with ThreadPoolExecutor(pa.cpu_count()) as inner:
+                results = map_in_threads(lambda name: read_column(name, inner.map), names)
         else:  # short columns are faster in sequence
             results = list(map(read_column, names))
         columns = {name: column for name, (column, _) in zip(names, results, strict=True)}
@@ -121,7 +147,7 @@ class Reader(FileSource):
         return columns, notes
 
 
-def read_range(reader: pacsv.CSVStreamingReader, rows: range) -> pa.Table:
+def read_rows(reader: pacsv.CSVStreamingReader, rows: range) -> pa.Table:
     """Read a range of rows from a stream of batches, and no further."""
     parts, position = [], 0
     for batch in reader:
@@ -148,7 +174,7 @@ def read_text(
         if rows is None:
             return to_text(pacsv.read_csv(*how))
         with pacsv.open_csv(*how) as reader:
-            return to_text(read_range(reader, rows))
+            return to_text(read_rows(reader, rows))
 
 
 def iterate_text(path: Path, layout: Layout, needed: Sequence[str]) -> Iterator[dict[str, pa.ChunkedArray]]:
@@ -179,8 +205,8 @@ def choose_options(
         invalid_row_handler=record_ragged,
     )
     read = pacsv.ReadOptions(
-        column_names=layout.names, skip_rows=layout.lines_above, encoding=body.encoding if body else layout.encoding,
-        block_size=BLOCK,
+        column_names=layout.names, skip_rows=body.lines_above if body else layout.lines_above,
+        encoding=body.encoding if body else layout.encoding, block_size=BLOCK,
     )  # fmt: skip
     # Plain ASCII is valid UTF-8, so that not every cell need be examined.
     is_ascii = layout.encoding == "utf-8" and layout.byte_stats.is_ascii
@@ -313,7 +339,7 @@ class Writer(DescribedSink):
         texts = {name: written.texts for name, written in missing.items()}
         delimiter = choose_delimiter(self.path, self.delivery)
         codes = list_codes(self.prepared) if self.prepared is not None else {}
-        digest = write_columns(content.columns, texts, part, delimiter, form=form, codes=codes)
+        digest = write_columns(content.columns, texts, part, delimiter, form=form, codes=codes, run=self.run)
         content_described = descriptor.make_descriptor(content, missing, form, self.delivery.primary_key)
         beside = self.make_descriptor(part, content_described, digest, descriptor.TextLayout(delimiter, form.encoding))
         return {**beside, **make_names_file(self.prepared, self.path)}

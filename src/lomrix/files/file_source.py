@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
+from lomrix.core.combining import Run, run_in_memory
 from lomrix.core.errors import FileError
 from lomrix.core.nearest import advise
 from lomrix.core.table.column import Column
@@ -153,7 +154,11 @@ class FileSource(Source):
         chosen = self._choose(columns)
         return self._complete(guard(self.path, "read", lambda: self.read_cells(chosen, rows)), chosen, rows)
 
-    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+    def __getstate__(self) -> dict[str, object]:
+        """Return what another process needs to read it."""
+        return {**vars(self), "path": self.path.absolute(), "_hash": None}
+
+    def read_into(self, store: TableStore, columns: Collection[str], run: Run = run_in_memory) -> ReadResult:
         """Read the given columns to disk, some rows at a time.
 
         A column that is of one type in some rows and of another elsewhere, or of which there is something to note that
@@ -164,7 +169,7 @@ class FileSource(Source):
 
         def read_parts() -> Iterator[Noted]:
             nonlocal common
-            for cells, part in self._iterate(chosen):
+            for cells, part in self._iterate(chosen, run):
                 common = part.notes[: len(part.notes) - len(cells.notes)]
                 yield part.table, part.notes[len(common) :]
 
@@ -177,17 +182,31 @@ class FileSource(Source):
 
     def iterate(self, columns: Collection[str] | None = None) -> Iterator[ReadResult]:
         """Yield the file some rows at a time, each time typed column by column."""
-        return (part for _, part in self._iterate(self._choose(columns)))
+        return (part for _, part in self._iterate(self._choose(columns), run_in_memory))
 
-    def _iterate(self, chosen: Sequence[str]) -> Iterator[tuple[Cells, ReadResult]]:
+    def _iterate(self, chosen: Sequence[str], run: Run) -> Iterator[tuple[Cells, ReadResult]]:
         start = 0
-        for cells in self.iterate_cells(chosen):
+        for cells in self.iterate_cells(chosen, run):
             stop = start + count_rows(cells)
             yield cells, self._complete(cells, chosen, range(start, stop))
             start = stop
 
-    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
+    def list_pieces(self) -> Sequence[range]:
+        """List pieces of the file that can be read on their own, in what its format counts; none if it cannot be."""
+        return ()
+
+    def read_piece(self, piece: range, names: Sequence[str]) -> Cells:
+        """Return the cells of some columns of a piece."""
+        return self.read_cells(names, piece)
+
+    def iterate_cells(self, names: Sequence[str], run: Run) -> Iterator[Cells]:
         """Yield the cells of some columns some rows at a time; at least once."""
+        if pieces := self.list_pieces():
+            return run(read_piece, ((self, piece, names) for piece in pieces))
+        return self.read_in_sequence(names)
+
+    def read_in_sequence(self, names: Sequence[str]) -> Iterator[Cells]:
+        """Yield the cells of a file whose pieces need each other."""
         yield self.read_cells(names, None)
 
     def _choose(self, columns: Collection[str] | None) -> list[str]:
@@ -226,6 +245,14 @@ class FileSource(Source):
         if self._hash is None:
             self._hash = begin_hash(self.path)
         return self._hash
+
+
+def read_piece(source: FileSource, piece: range, names: Sequence[str]) -> Cells:
+    """Read a piece of a file, as a function that can be sent to another process."""
+    cells = source.read_piece(piece, names)
+    # What a store would do otherwise, in the process that waits for all pieces.
+    columns = {name: column.encode_if_repetitive() for name, column in cells.columns.items()}
+    return replace(cells, columns=columns)
 
 
 def count_rows(cells: Cells) -> int:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 
-from lomrix.core.combining import combine_lists
+from lomrix.core.combining import Run, combine_lists, run_in_memory
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column, is_exact
 from lomrix.core.table.dictionary import Dictionary
@@ -74,6 +75,11 @@ class KindsSeen:
                         todo=f"Correct the cells that differ (`lomrix check`), or use ‹type={name}=string›.",
                     )
             seen.setdefault(kind, table.name)
+
+
+def read_source(source: Source, columns: Collection[str]) -> ReadResult:
+    """Read a file, as a function that can be sent to another process."""
+    return source.read(columns)
 
 
 def find_kind(column: Column) -> str:
@@ -162,17 +168,11 @@ class FolderSource(Source):
             for result in source.iterate(chosen):
                 yield replace(result, table=self._arrange(result.table, chosen))
 
-    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+    def read_into(self, store: TableStore, columns: Collection[str], run: Run = run_in_memory) -> ReadResult:
         """Read all files to disk, one after the other."""
         chosen, notes = self._choose(columns), self._list_files()
         firsts, kinds, start = list[Table](), KindsSeen(), 0
-        for number, source in enumerate(self.sources):
-            part_store = TableStore(store.folder / f"file{number}")
-            if (source.estimate_rows() or 0) > LARGE:
-                part_store.folder.mkdir()
-                result = source.read_into(part_store, chosen)
-            else:
-                result = source.read(chosen)
+        for result in self._read_files(store.folder, chosen, run):
             shifted = [shift_note(note, start) for note in result.notes]
             notes = combine_lists(notes, shifted, lambda note: note.identity)
             start += len(result.table)
@@ -180,10 +180,22 @@ class FolderSource(Source):
             kinds.require_same(table)
             for part in table.split(LARGE):
                 store.append(part)
-            part_store.remove()
             firsts.append(table.first(0))
         table = store.finish()
         return ReadResult(replace(table, history=self._join_histories(firsts), name=self.name), notes)
+
+    def _read_files(self, folder: Path, chosen: list[str], run: Run) -> Iterator[ReadResult]:
+        """Yield the tables of the files; that of a large one is in a folder as long as it is used."""
+        numbered = enumerate(self.sources)
+        for is_large, group in itertools.groupby(numbered, lambda one: (one[1].estimate_rows() or 0) > LARGE):
+            if not is_large:
+                yield from run(read_source, ((source, chosen) for _, source in group))
+                continue
+            for number, source in group:
+                store = TableStore(folder / f"file{number}")
+                store.folder.mkdir()
+                yield source.read_into(store, chosen, run)
+                store.remove()
 
     def _list_files(self) -> tuple[Note, ...]:
         """Note how many files are one table."""

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import re
+import secrets
 import shutil
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from lomrix.core.combining import run_in_memory
 from lomrix.core.errors import FileError
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list, to_utf8
@@ -158,8 +160,11 @@ class ParquetFolder(FolderSink):
         self.written = tuple(
             (f"{self.path.name}-{number:0{digits}}.parquet", piece) for number, piece in enumerate(pieces, start=1)
         )
-        for name, piece in self.written:
-            Writer(folder / name).write(piece, folder / name)
+        made = (self.run or run_in_memory)(write_piece, ((folder / name, piece) for name, piece in self.written))
+        for (name, _), path in zip(self.written, made, strict=True):
+            path.rename(folder / name)
+        for leftover in folder.glob(".*"):  # of another process that ended before its piece was complete
+            leftover.unlink()
         self.describe(folder, [{
             "name": make_resource_name(self.path.name, "table"), "type": "table",
             "path": [to_utf8(name) for name, _ in self.written],
@@ -173,6 +178,13 @@ class ParquetFolder(FolderSink):
     def list_stored(self) -> Mapping[str, Table]:
         """List the files."""
         return dict(self.written)
+
+
+def write_piece(path: Path, table: Table) -> Path:
+    """Write a file under a name that no other try has, and return that."""
+    part = path.with_name(f".{path.name}-{secrets.token_hex(4)}")
+    Writer(path).write(table, part)
+    return part
 
 
 def make_resource_name(name: str, default: str) -> str:

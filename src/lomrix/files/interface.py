@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from lomrix.core.combining import Run, run_in_memory
 from lomrix.core.steps.account import Listing
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
@@ -97,10 +98,10 @@ class Source(ABC):
         """Yield the given columns some rows at a time, where the format allows."""
         yield self.read(columns)
 
-    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+    def read_into(self, store: TableStore, columns: Collection[str], run: Run = run_in_memory) -> ReadResult:
         """Read the given columns to disk and return the table that is mapped from there.
 
-        Formats that cannot be read in parts are read as a whole first.
+        Formats that cannot be read in parts are read as a whole first; `run` reads pieces that do not need each other.
         """
         result = self.read(columns)
         store.append(result.table)
@@ -132,6 +133,7 @@ class Sink(ABC):
 
     notes: list[Note]
     prepared: Prepared | None
+    run: Run | None = None  # makes parts of the content, if not this process does
 
     @property
     @abstractmethod

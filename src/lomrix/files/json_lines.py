@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -15,6 +15,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.json
 
+from lomrix.core.arrays.types import Array
+from lomrix.core.combining import run_in_memory
 from lomrix.core.errors import FileError, UsageError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
@@ -22,6 +24,7 @@ from lomrix.core.table.table import Table
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import columns_from_arrow, combine_chunks
 from lomrix.files.arrow_form import ArrowForm
+from lomrix.files.byte_stats import cut_at_lines, read_range
 from lomrix.files.file_source import Cells, FileSource
 from lomrix.files.reading import TYPED_OPTIONS
 from lomrix.files.staging import DescribedSink
@@ -50,6 +53,9 @@ class Parsed:
     has_offset: bool
 
 
+NOTHING = Parsed(pa.table({}), (), has_offset=False)
+
+
 class Reader(FileSource):
     """A file of JSON Lines; its names are known only after all lines are read."""
 
@@ -72,20 +78,21 @@ class Reader(FileSource):
             return Parsed(pa.table({name: pa.nulls(0) for name in self._described_names}), (), has_offset=False)
         return self._parse(content, 0)
 
-    def _iterate_lines(self) -> Iterator[tuple[bytes, int]]:
-        """Yield some lines at a time, and how many are above."""
-        lines_above, rest, is_last = 0, b"", False
-        with self.path.open("rb") as file:
-            while not is_last:
-                is_last = not (block := file.read(BLOCK))
-                content = rest + block
-                end = len(content) if is_last else content.rfind(b"\n") + 1
-                content, rest = content[:end], content[end:]
-                if content.strip():
-                    yield self._require_utf8(content, lines_above), lines_above
-                lines_above += content.count(b"\n")
+    def list_pieces(self) -> list[range]:
+        """List the bytes of some lines at a time; none if the file is small."""
+        return cut_at_lines(self.path, 0, BLOCK) if self._is_large else []
 
-    def _parse(self, content: bytes, lines_above: int) -> Parsed:
+    def _read_lines(self, piece: range) -> bytes:
+        """Return some lines in UTF-8."""
+        return self._require_utf8(read_range(self.path, piece), piece.start)
+
+    def _count_lines(self, start: int) -> int:
+        """Count the lines above a byte."""
+        return sum(read_range(self.path, piece).count(b"\n") for piece in cut_at_lines(self.path, 0, BLOCK)
+                   if piece.start < start)  # fmt: skip
+
+    def _parse(self, content: bytes, start: int) -> Parsed:
+        """Parse the lines from byte `start` of the file on."""
         mixed: tuple[str, ...] = ()
         try:
             # The fast parser accepts lines that are not objects, and truncates numbers.
@@ -93,7 +100,7 @@ class Reader(FileSource):
         except pa.ArrowException:
             arrow = None
         if arrow is None or has_repeated_names(content, arrow):
-            arrow, mixed = read_line_by_line(content, self.path, lines_above, self._is_text)
+            arrow, mixed = read_line_by_line(content, self.path, lambda: self._count_lines(start), self._is_text)
         elif texts := [name for name, column in get_columns(arrow).items() if is_time(column) and self._is_text(name)]:
             # The fast parser converts any text that looks like a time.
             schema = pa.schema([(name, pa.string()) for name in texts])
@@ -103,12 +110,12 @@ class Reader(FileSource):
         has_times = any(map(is_time, arrow.columns))
         return Parsed(arrow, mixed, has_offset=has_times and WITH_OFFSET.search(content) is not None)
 
-    def _require_utf8(self, content: bytes, lines_above: int) -> bytes:
+    def _require_utf8(self, content: bytes, start: int) -> bytes:
         """Return content in UTF-8, the default encoding of JSON."""
         try:
             text = content.decode(self._encoding)
         except UnicodeDecodeError as error:
-            line = lines_above + content.count(b"\n", 0, error.start) + 1
+            line = self._count_lines(start) + content.count(b"\n", 0, error.start) + 1
             raise FileError(
                 f"{self.path.name} has bytes that are not {self._encoding}.",
                 where=f"line {line}, byte {content[error.start : error.start + 1]!r}",
@@ -136,17 +143,15 @@ class Reader(FileSource):
         """Return the keys of all objects."""
         if not self._is_large:
             return list(self._whole.arrow.column_names), None
-        names = (
-            name for content, lines_above in self._iterate_lines() for name in self._find_names(content, lines_above)
-        )
-        return list(dict.fromkeys(names)), None
+        return list(dict.fromkeys(name for piece in self.list_pieces() for name in self._find_names(piece))), None
 
-    def _find_names(self, content: bytes, lines_above: int) -> Sequence[str]:
+    def _find_names(self, piece: range) -> Sequence[str]:
         """Return the keys of some lines; what is wrong with these is found once their cells are read."""
+        content = self._read_lines(piece)
         try:
-            return pa.json.read_json(pa.BufferReader(content)).column_names
+            return pa.json.read_json(pa.BufferReader(content)).column_names if content.strip() else []
         except pa.ArrowException:
-            return self._parse(content, lines_above).arrow.column_names
+            return self._parse(content, piece.start).arrow.column_names
 
     def estimate_rows(self) -> int:
         """Estimate the number of lines from the first ones."""
@@ -162,11 +167,11 @@ class Reader(FileSource):
         """Return the values."""
         return self._convert(self._whole, names, rows)
 
-    def iterate_cells(self, names: Sequence[str]) -> Iterator[Cells]:
-        """Yield the values some rows at a time."""
-        if not self._is_large:
-            return iter([self.read_cells(names, None)])
-        return (self._convert(self._parse(*lines), names, None) for lines in self._iterate_lines())
+    def read_piece(self, piece: range, names: Sequence[str]) -> Cells:
+        """Return the values of some lines."""
+        content = self._read_lines(piece)
+        is_blank = not content.strip()
+        return self._convert(NOTHING if is_blank else self._parse(content, piece.start), names, None)
 
     def _convert(self, part: Parsed, names: Sequence[str], rows: range | None) -> Cells:
         arrow = part.arrow if rows is None else part.arrow.slice(rows.start, max(rows.stop - rows.start, 0))
@@ -256,7 +261,7 @@ def parse_decimal(text: str) -> float | str:
 
 
 def read_line_by_line(
-    content: bytes, path: Path, lines_above: int, is_text: Callable[[str], bool]
+    content: bytes, path: Path, count_lines_above: Callable[[], int], is_text: Callable[[str], bool]
 ) -> tuple[pa.Table, tuple[str, ...]]:
     """Read what the fast parser refused: cells of several kinds become text.
 
@@ -265,7 +270,7 @@ def read_line_by_line(
     Raises FileError for the first line that is not a JSON object.
     """
     rows = []
-    for number, line in enumerate(content.splitlines(), start=lines_above + 1):
+    for index, line in enumerate(content.splitlines()):
         if not line.strip():
             continue
         try:
@@ -274,13 +279,14 @@ def read_line_by_line(
             )
         except ValueError as error:
             raise FileError(
-                f"Line {number} of {path.name} is not valid JSON.",
+                f"Line {count_lines_above() + index + 1} of {path.name} is not valid JSON.",
                 where=f"{error.msg}, character {error.colno}"
                 if isinstance(error, json.JSONDecodeError)
                 else str(error),
                 todo="Correct it in a copy of the file.",
             ) from error
         if not isinstance(row, dict):
+            number = count_lines_above() + index + 1
             raise FileError(f"Line {number} of {path.name} is not an object.", todo="Each line must be {...}, one row.")
         rows.append(row)
     names = list(dict.fromkeys(name for row in rows for name in row))
@@ -331,16 +337,21 @@ class Writer(DescribedSink):
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write a table."""
         assert isinstance(content, Table)
-        form = ArrowForm.from_table(content, packs=False)
         with part.open("wb") as file:
-            for batch in form.to_arrow().to_batches(max_chunksize=PART):
-                parts: list[pa.Array | str] = []
-                for index, (name, column) in enumerate(zip(batch.schema.names, batch.columns, strict=True)):
-                    parts.append(("{" if index == 0 else ", ") + json.dumps(name, ensure_ascii=False) + ": ")
-                    parts.append(format_json(column))
-                lines = pc.binary_join_element_wise(*parts, "}\n", "", null_handling="skip")
-                file.write("".join(lines.to_pylist()).encode())
-        return self.make_descriptor(part, form.make_descriptor())
+            parts = ((some,) for some in content.split(PART) if len(some))
+            for lines in (self.run or run_in_memory)(format_lines, parts):
+                file.write(lines.data)
+        return self.make_descriptor(part, ArrowForm.from_table(content, packs=False).make_descriptor())
+
+
+def format_lines(table: Table) -> Array:
+    """Return the rows as lines of JSON: their bytes."""
+    parts: list[pa.Array | str] = []
+    for index, (name, column) in enumerate(table.columns.items()):
+        parts.append(("{" if index == 0 else ", ") + json.dumps(name, ensure_ascii=False) + ": ")
+        parts.append(format_json(column.to_arrow()))
+    lines = pc.binary_join_element_wise(*parts, "}\n", "", null_handling="skip")
+    return np.frombuffer("".join(lines.to_pylist()).encode(), np.uint8)
 
 
 def format_json(column: pa.Array) -> pa.Array:

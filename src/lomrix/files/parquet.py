@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
@@ -13,13 +14,16 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from lomrix.core.table.table import Table
-from lomrix.files.arrow_form import ArrowForm, ArrowSource, make_read_error
+from lomrix.files.arrow_form import ROWS_AT_ONCE, ArrowForm, ArrowSource, make_read_error
+from lomrix.files.file_source import Cells
 from lomrix.files.staging import FileSink
 
 # Rows in a row group.
 PART = 1 << 18
 # From this many rows on it pays to sample how often texts repeat.
 LARGE, SAMPLE = 10_000, 512
+# Rows of a row group that can be read at once.
+MOST_ROWS = 2 * ROWS_AT_ONCE
 
 
 ResultType = TypeVar("ResultType")
@@ -38,27 +42,33 @@ class Reader(ArrowSource):
         def take_part(file: pq.ParquetFile) -> pa.Table:
             if rows is None:
                 return require_utf8(file.read(list(names)))
-            groups: list[int] = []
-            first = position = 0
-            for number in range(file.num_row_groups):
-                count = file.metadata.row_group(number).num_rows
-                if position < rows.stop and position + count > rows.start:
-                    first = position if not groups else first
-                    groups.append(number)
-                position += count
-            table = require_utf8(file.read_row_groups(groups, list(names)))
+            bounds = itertools.pairwise([0, *find_group_ends(file)])
+            groups = {n: start for n, (start, stop) in enumerate(bounds) if start < rows.stop and stop > rows.start}
+            first = next(iter(groups.values()), 0)
+            table = require_utf8(file.read_row_groups(list(groups), list(names)))
             return table.slice(max(rows.start - first, 0), max(rows.stop - rows.start, 0))
 
         return self._open(take_part)
 
-    def iterate_arrow(self, names: Sequence[str], size: int) -> Iterator[pa.Table]:
-        """Yield some columns as pyarrow Tables of `size` rows."""
+    def list_pieces(self) -> list[range]:
+        """List the rows of some row groups at a time; none if there is a group that is much larger than a part."""
+        ends = list(self._open(find_group_ends))
+        groups = list(itertools.pairwise([0, *ends]))
+        if not ends or max(stop - start for start, stop in groups) > MOST_ROWS:
+            return []
+        parts = itertools.groupby(groups, lambda group: group[0] // ROWS_AT_ONCE)
+        pieces = [list(part) for _, part in parts]
+        return [range(piece[0][0], piece[-1][1]) for piece in pieces]
+
+    def read_in_sequence(self, names: Sequence[str]) -> Iterator[Cells]:
+        """Yield the cells of some columns some rows at a time."""
+        needed = self.add_packed(names)
         try:
             with pq.ParquetFile(self.path, memory_map=False) as file:
                 if not file.metadata.num_rows:
-                    yield file.schema_arrow.empty_table().select(list(names))
-                for batch in file.iter_batches(size, columns=list(names)):
-                    yield require_utf8(pa.Table.from_batches([batch]))
+                    yield self.convert(file.schema_arrow.empty_table().select(needed), names)
+                for batch in file.iter_batches(ROWS_AT_ONCE, columns=needed):
+                    yield self.convert(require_utf8(pa.Table.from_batches([batch])), names)
         except pa.ArrowException as error:
             raise make_read_error(self.path, "Parquet", error) from error
 
@@ -71,6 +81,11 @@ class Reader(ArrowSource):
             return action(pq.ParquetFile(self.path, memory_map=False, pre_buffer=True))
         except pa.ArrowException as error:
             raise make_read_error(self.path, "Parquet", error) from error
+
+
+def find_group_ends(file: pq.ParquetFile) -> Iterator[int]:
+    """Return the row after each row group."""
+    return itertools.accumulate(file.metadata.row_group(number).num_rows for number in range(file.num_row_groups))
 
 
 def require_utf8(table: pa.Table) -> pa.Table:

@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
+from lomrix.core.combining import Run
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery
 from lomrix.core.table.notes import Note, pluralize
@@ -147,6 +148,7 @@ class FileSink(Sink):
     parts: dict[Path, Path] = field(default_factory=dict)
     before: dict[Path, Path | None] = field(default_factory=dict)
     notes: list[Note] = field(default_factory=list)  # what the writing wants a person to look at
+    run: Run | None = None
 
     def write(self, content: object, part: Path) -> Mapping[Path, bytes]:
         """Write the content to a part; return the content of each file beside it."""

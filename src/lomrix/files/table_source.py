@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from lomrix.core.combining import Run, run_in_memory
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import note_overridden_labels
@@ -66,7 +67,7 @@ class TableSource(Source):
         notes += note_overridden_labels(self.settings.dictionary, self.table.dictionary, table.names)
         return ReadResult(replace(table, columns=columns, dictionary=self.dictionary), tuple(notes))
 
-    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+    def read_into(self, store: TableStore, columns: Collection[str], run: Run = run_in_memory) -> ReadResult:
         """Return some columns, which are in memory or on disk already."""
         return self.read(columns)
 

@@ -19,11 +19,14 @@ TODO = "Close it, remove it, or double it inside a cell, in a copy of the file."
 
 @dataclass(frozen=True)
 class Body:
-    """A text up to its footer: its bytes, their encoding, and a note on the skipped rows."""
+    """A text up to its footer, or a piece of it: its bytes, their encoding, the lines above its first row of data, and
+    a note on the skipped rows.
+    """
 
     content: bytes
     encoding: str
-    note: Note
+    lines_above: int = 0
+    note: Note | None = None
 
 
 def split_footer(path: Path, layout: Layout, skip_last: str) -> Body:
@@ -47,7 +50,7 @@ def split_footer(path: Path, layout: Layout, skip_last: str) -> Body:
     kept, footer = len(lines) - count, rows[len(rows) - count :]
     number = content.count(b"\n", 0, start) + kept + 1
     end = max(start + sum(map(len, lines[:kept])), find_data_start(content, layout.lines_above))
-    return Body(content[:end], encoding, note_footer(footer, number, skip_last))
+    return Body(content[:end], encoding, layout.lines_above, note_footer(footer, number, skip_last))
 
 
 def find_data_start(content: bytes, lines: int) -> int:

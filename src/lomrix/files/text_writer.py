@@ -11,6 +11,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
+from typing import Any, Literal, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -18,6 +19,8 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from lomrix.core.arrays import text_bytes
+from lomrix.core.arrays.types import Array
+from lomrix.core.combining import Run
 from lomrix.core.errors import FileError
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.table.column import Column
@@ -25,8 +28,11 @@ from lomrix.core.table.notes import FIRST_ROW
 from lomrix.files.hashing import ALGORITHM
 from lomrix.files.text_of_cells import format_column, format_in_form
 
-ROWS_IN_A_PART = 1 << 17
+ROWS_IN_A_PART, ROWS_FOR_OTHERS = 1 << 17, 1 << 18
 WORKERS = 2
+# Some text as bytes.
+Content = bytes | memoryview | pa.Buffer
+T = TypeVar("T")
 Tokens = Mapping[str, Mapping[str, str]]
 Codes = Mapping[str, Sequence[str]]
 NO_CODES: Codes = {}
@@ -49,6 +55,7 @@ def write_columns(
     form: TextForm = DEFAULT_FORM,
     codes: Codes = NO_CODES,
     hashed: bool = True,
+    run: Run | None = None,
 ) -> str:
     """Write columns as delimited text; quotation marks are used only in files that need them.
 
@@ -70,6 +77,8 @@ def write_columns(
         By column, missing codes that stand in it as values.
     hashed
         Whether the hash is wanted.
+    run
+        Makes the text of some rows; threads of this process do if None.
 
     Returns
     -------
@@ -79,8 +88,8 @@ def write_columns(
     line = io.StringIO()
     csv.writer(line, delimiter=delimiter, lineterminator="\n").writerow(columns)
     require_writable(columns, tokens, form)
-    parts = render_parts(columns, delimiter, tokens, quoted=quotes, form=form, codes=codes)
-    header_parts = [pa.py_buffer(line.getvalue().encode())] if header else []
+    parts = render_parts(columns, delimiter, tokens, quoted=quotes, form=form, codes=codes, run=run)
+    header_parts = [line.getvalue().encode()] if header else []
     return write_parts(header_parts, parts, path, form, hashed=hashed)
 
 
@@ -92,40 +101,48 @@ def render_parts(
     quoted: bool,
     form: TextForm = DEFAULT_FORM,
     codes: Codes = NO_CODES,
-) -> Iterator[pa.Buffer]:
+    run: Run | None = None,
+) -> Iterator[memoryview]:
     """Yield the rows as delimited text in UTF-8, part after part."""
-    options = pacsv.WriteOptions(
-        include_header=False, delimiter=delimiter, quoting_style="needed" if quoted else "none", batch_size=16_384
-    )
-
-    def render(start: int) -> pa.Buffer:
-        part = {}
-        for name, column in columns.items():
-            cells, texts = column.slice(start, start + ROWS_IN_A_PART), tokens.get(name, {})
-            part[name] = (
-                format_column(cells, texts)
-                if form.is_plain
-                else format_in_form(cells, texts, form, codes.get(name, ()))
-            )
-        sink = pa.BufferOutputStream()
-        pacsv.write_csv(pa.table(part), sink, options)
-        return sink.getvalue()
-
     rows = len(next(iter(columns.values()))) if columns else 0
-    return _render_in_order(render, range(0, rows, ROWS_IN_A_PART))
+
+    def list_arguments(size: int) -> Iterator[tuple[Any, ...]]:
+        for start in range(0, rows, size):
+            part = {name: column.slice(start, start + size) for name, column in columns.items()}
+            yield part, delimiter, tokens, quoted, form, codes
+
+    parts = (run or run_in_threads)(render_rows, list_arguments(ROWS_IN_A_PART if run is None else ROWS_FOR_OTHERS))
+    return (part.data for part in parts)
+
+
+def render_rows(
+    columns: Mapping[str, Column], delimiter: str, tokens: Tokens, quoted: bool, form: TextForm, codes: Codes
+) -> Array:
+    """Return some rows as delimited text: its bytes."""
+    style: Literal["needed", "none"] = "needed" if quoted else "none"
+    options = pacsv.WriteOptions(include_header=False, delimiter=delimiter, quoting_style=style, batch_size=16_384)
+    texts = {
+        name: format_column(column, tokens.get(name, {}))
+        if form.is_plain
+        else format_in_form(column, tokens.get(name, {}), form, codes.get(name, ()))
+        for name, column in columns.items()
+    }
+    sink = pa.BufferOutputStream()
+    pacsv.write_csv(pa.table(texts), sink, options)
+    return np.frombuffer(sink.getvalue(), np.uint8)
 
 
 def write_parts(
-    head: Iterable[pa.Buffer], parts: Iterable[pa.Buffer], path: Path, form: TextForm, *, hashed: bool = True
+    head: Iterable[Content], parts: Iterable[Content], path: Path, form: TextForm, *, hashed: bool = True
 ) -> str:
     """Write parts of text in the stated encoding and line ends; return their hash if requested."""
     digest = hashlib.blake2b(digest_size=32)
     encode = None if form.encoding == "utf-8" else codecs.getincrementalencoder(form.encoding)().encode
     with path.open("wb") as file:
         for content in itertools.chain(head, parts):
-            data: pa.Buffer | bytes = content
+            data = content
             if form.line_ends == "windows":
-                data = content.to_pybytes().replace(b"\n", b"\r\n")
+                data = bytes(content).replace(b"\n", b"\r\n")
             if encode is not None:
                 data = encode(bytes(data).decode())
             file.write(data)
@@ -189,12 +206,12 @@ def require_encodable(text: str, encoding: str, where: str) -> None:
         ) from error
 
 
-def _render_in_order(render: Callable[[int], pa.Buffer], starts: range) -> Iterator[pa.Buffer]:
-    """Yield parts in order, rendered in parallel, only a few at a time in memory."""
+def run_in_threads(function: Callable[..., T], arguments: Iterable[tuple[Any, ...]]) -> Iterator[T]:
+    """Apply a function to the arguments of parts, a few at a time, and yield the results in their order."""
     with ThreadPoolExecutor(WORKERS) as workers:
-        waiting: deque[Future[pa.Buffer]] = deque()
-        for start in starts:
-            waiting.append(workers.submit(render, start))
+        waiting: deque[Future[T]] = deque()
+        for values in arguments:
+            waiting.append(workers.submit(function, *values))
             if len(waiting) > WORKERS:
                 yield waiting.popleft().result()
         while waiting:

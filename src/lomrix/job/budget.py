@@ -125,19 +125,24 @@ class Input:
 
 @dataclass(frozen=True)
 class Way:
-    """How a task is run: with its tables on disk or in memory, all rows at once or some of the first input."""
+    """How a task is run: with its tables on disk or in memory, all rows at once or some of the first input; `fits` is
+    True if it would have enough memory for all.
+    """
 
     on_disk: bool = False
     rows_at_once: int | None = None
+    fits: bool = False
 
 
-def choose_rows_for_workers(count: int, memory: int, inputs: Sequence[Input]) -> int:
-    """Return how many rows of the inputs are a part for some workers, given the bytes that each may use (0: any)."""
+def choose_rows(inputs: Sequence[Input], memory: int, workers: int = 0) -> int:
+    """Return how many rows of the inputs are a part, given the bytes that it may use (0: any), and how many workers
+    share the parts.
+    """
     divided = [known for known in inputs if known.is_first]
-    even = -(-sum(known.rows for known in divided) // (PARTS_PER_WORKER * count))
-    row_size = max(known.row_size for known in divided)
-    of_memory = int(memory * DEFAULT_SHARE * SHARE_OF_PARTS) // row_size if memory else even
-    return max(min(of_memory, even), 1000)
+    rows = sum(known.rows for known in divided)
+    even = -(-rows // (PARTS_PER_WORKER * workers)) if workers else rows
+    row_size = max((known.row_size for known in divided), default=1)
+    return max(min(even, int(memory * SHARE_OF_PARTS) // row_size if memory else even), 1000)
 
 
 def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, divides: bool) -> Way:
@@ -150,15 +155,16 @@ def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, 
         return Way()
     free = find_allowed_memory(options)
     budget = int(free * DEFAULT_SHARE) if not options.memory else free
-    if need <= (budget if divides or options.memory else free):
+    fits = need <= (budget if divides or options.memory else free)
+    has_workers = divides and options.workers > 1 and (need >= LEAST or not fits)
+    if fits and not has_workers:
         return Way()
     if divides:
         # What the other inputs take stays in memory beside each part.
         others = sum(known.size for known in inputs if not known.is_first)
-        others += WORKER_SIZE * options.workers if options.workers > 1 else 0
+        others += WORKER_SIZE * options.workers if has_workers else 0
         for_parts = max(budget - others, budget // 4) // options.workers
-        row_size = max((known.row_size for known in inputs if known.is_first), default=1)
-        return Way(True, max(int(for_parts * SHARE_OF_PARTS) // row_size, 1000))
+        return Way(True, choose_rows(inputs, for_parts, options.workers if has_workers else 0), fits)
     if step.row_size_on_disk:
         need = sum(known.rows for known in inputs) * step.row_size_on_disk
         if need <= free:

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import json
 import logging
+import os
 import platform
 import secrets
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import CancelledError, Future
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
+
+import pyarrow as pa
 
 from lomrix.core.errors import FileError, LomrixError, UsageError
 from lomrix.files.file_source import require_file
@@ -37,6 +40,7 @@ class Cluster(Workers):
     address: str = ""
     tls: str = ""
     memory: int = 0  # bytes that a thread of a worker may use; 0 if that is not limited
+    threads: int = field(default=1, init=False)  # that a worker may use
     client: Any = field(init=False)
 
     def __enter__(self) -> Self:
@@ -60,6 +64,7 @@ class Cluster(Workers):
             self._count_workers()
             self._require_same_versions()
             self._require_shared_folder()
+            self._ask(pa.set_cpu_count, self.threads)
             self.executor = self.client.get_executor(retries=RETRIES, pure=False)
         except BaseException:
             self.client.close()
@@ -72,6 +77,7 @@ class Cluster(Workers):
         if not workers:
             raise FileError(f"The cluster at {self.address} has no workers.", todo="Start some first: dask worker")
         self.count = sum(worker["nthreads"] for worker in workers)
+        self.threads = min(worker["nthreads"] for worker in workers)
         self.memory = min((worker["memory_limit"] or 0) // worker["nthreads"] for worker in workers)
 
     def _ask(self, function: Any, *values: object) -> dict[str, Any]:
@@ -97,19 +103,42 @@ class Cluster(Workers):
 
     def _require_shared_folder(self) -> None:
         """Stop unless each worker reads and writes what is in the scratch folder."""
-        token, path = secrets.token_hex(8), self.scratch.folder / "token"
+        for address, answer in self._list_blind(self.scratch.folder):
+            raise FileError(
+                f"The worker {address} does not see the scratch folder {self.scratch.folder.parent}.",
+                where="" if isinstance(answer, str) else f"{type(answer).__name__}: {answer}",
+                todo="Use ‹scratch=FOLDER› on storage that all machines mount at the same path.",
+            )
+
+    def _list_blind(self, folder: Path) -> Iterator[tuple[str, object]]:
+        """Yield the workers that do not read and write what is in a folder, with their answers."""
+        token = secrets.token_hex(8)
+        path = folder.absolute() / f".lomrix-{token}"
         path.write_text(token, encoding="ascii")
-        for address, answer in sorted(self._ask(exchange_token, str(path), token).items()):
-            try:
-                is_shared = isinstance(answer, str) and Path(answer).read_text(encoding="ascii") == token
-            except OSError:
-                is_shared = False
-            if not is_shared:
-                raise FileError(
-                    f"The worker {address} does not see the scratch folder {self.scratch.folder.parent}.",
-                    where="" if isinstance(answer, str) else f"{type(answer).__name__}: {answer}",
-                    todo="Use ‹scratch=FOLDER› on storage that all machines mount at the same path.",
-                )
+        try:
+            for address, answer in sorted(self._ask(exchange_token, str(path), token).items()):
+                try:
+                    is_shared = isinstance(answer, str) and Path(answer).read_text(encoding="ascii") == token
+                except OSError:
+                    is_shared = False
+                if not is_shared:
+                    yield address, answer
+        finally:
+            for token_file in folder.glob(f"{path.name}*"):
+                token_file.unlink(missing_ok=True)
+
+    def find_unseen(self, files: Sequence[Path], folders: Sequence[Path]) -> Path | None:
+        """Return the first file or folder that a worker cannot use as this process does; None if there is none."""
+        for folder in folders:
+            if list(self._list_blind(folder)):
+                return folder
+        paths = [str(file.absolute()) for file in files]
+        own = describe_files(paths)
+        for answer in self._ask(describe_files, paths).values():
+            if answer != own:
+                pairs = zip(files, answer if isinstance(answer, list) else [None] * len(own), own, strict=True)
+                return next(file for file, there, here in pairs if there != here)
+        return None
 
     def receive_result(self, sent: Path, result: Future[tuple[bytes, Path]], *, keeps: bool) -> Any:
         """Return what a worker sent.
@@ -182,6 +211,14 @@ def describe_worker() -> dict[str, str]:
         "lomrix": __version__, "Python": platform.python_version(),
         **{package: version(package) for package in PACKAGES},
     }  # fmt: skip
+
+
+def describe_files(paths: Sequence[str]) -> list[tuple[int, int] | None]:
+    """Return the bytes of each file and when it was changed; None where it cannot be read."""
+    return [
+        (status.st_size, status.st_mtime_ns) if os.access(path, os.R_OK) and (status := Path(path).stat()) else None
+        for path in paths
+    ]
 
 
 def exchange_token(path: str, token: str) -> str:

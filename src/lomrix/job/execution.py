@@ -5,23 +5,31 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
+from lomrix.core.combining import Run
 from lomrix.core.errors import AllRowsNeededError
-from lomrix.core.steps.parts import Run, apply_in_parts
+from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note, pluralize
+from lomrix.files.interface import Location
 from lomrix.files.scratch import Scratch
 from lomrix.job.budget import (
+    DEFAULT_SHARE,
     Input,
     Way,
-    choose_rows_for_workers,
+    choose_rows,
     choose_way,
     find_allowed_memory,
     parse_memory,
     shortage,
 )
 from lomrix.job.memory import ReportStage, format_bytes, release_memory
+from lomrix.job.outputs import list_paths
 from lomrix.job.task import Task
+
+if TYPE_CHECKING:
+    from lomrix.job.workers import Workers
 
 
 @dataclass
@@ -31,8 +39,8 @@ class Execution:
     task: Task
     way: Way
     scratch: Scratch | None = None  # where tables are kept, unless they are in memory
-    run: Run | None = None
-    workers: str = ""  # who works on the parts, for the account
+    pool: Workers | None = None  # who works on the parts, unless this process does
+    workers: str = ""  # how the account names them
     notes: list[Note] = field(default_factory=list)
     known: Sequence[Input] = ()  # the inputs
 
@@ -67,7 +75,7 @@ class Execution:
         if execution.scratch is not None and not is_whole and options.workers > 1:
             from lomrix.job.workers import Workers
 
-            execution.run = stack.enter_context(Workers(options.workers, execution.scratch)).run
+            execution.pool = stack.enter_context(Workers(options.workers, execution.scratch))
             execution.workers = f" by {options.workers} workers"
         return execution
 
@@ -83,12 +91,24 @@ class Execution:
         stage(f"connecting to {task.running.cluster}")
         cluster = stack.enter_context(Cluster(0, scratch, task.running.cluster, task.running.cluster_tls))
         memory = parse_memory(task.running.memory) if task.running.memory else cluster.memory
-        execution.way = Way(True, choose_rows_for_workers(cluster.count, memory, known))
-        execution.run, execution.workers = (
-            cluster.run,
-            f" by {pluralize(cluster.count, 'worker')} of {task.running.cluster}",
-        )
+        execution.way = Way(True, choose_rows(known, int(memory * DEFAULT_SHARE), cluster.count), fits=True)
+        execution.pool = cluster
+        execution.workers = f" by {pluralize(cluster.count, 'worker')} of {task.running.cluster}"
         return execution
+
+    def share(self, inputs: Sequence[Location], outputs: Sequence[Location]) -> Run | None:
+        """Return what reads pieces of the inputs and writes those of the outputs: the workers, if there are any and
+        they see the same files.
+        """
+        if self.pool is None:
+            return None
+        files, folders = list_paths(inputs), {path.parent for path in list_paths(outputs)}
+        unseen = self.pool.find_unseen(files, sorted(folders))
+        if unseen is None:
+            return self.pool.run
+        text = f"the workers do not see {unseen} as it is here, so files were read and written on this machine."
+        self.notes.append(Note(text, kind="unseen", done=True))
+        return None
 
     def _use_disk(self, known: Sequence[Input], stack: contextlib.ExitStack) -> Scratch:
         """Make the scratch folder."""
@@ -115,7 +135,7 @@ class Execution:
             stage(f"{word}, {done}, {format_bytes(scratch.size)} on disk", min(part / (count + 1), 1.0) or 1.0)
 
         release_memory()
-        run = self.run or scratch.run
+        run = self.pool.run if self.pool is not None else scratch.run
         try:
             result = apply_in_parts(task.step, tables, task.requested_extras, size, scratch.make_store, begin_part, run)
         except AllRowsNeededError as error:
@@ -124,7 +144,7 @@ class Execution:
                 raise shortage(self.known, task.step, need, allowed) from error
             return task.step.apply(tables, task.requested_extras)
         release_memory()
-        reason = "" if task.running.cluster else " to stay within the memory limit"
+        reason = "" if self.way.fits else " to stay within the memory limit"
         text = f"processed in {max(count, 1):,} {'part' if count <= 1 else 'parts'}{self.workers}{reason}."
         self.notes.append(Note(text, kind="parts", count=count, done=True))
         return result

@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from lomrix.core.combining import Run, run_in_memory
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.step import Inputs, Role
 from lomrix.core.table.dictionary import Dictionary
@@ -138,8 +139,10 @@ class OpenedInputs:
             needed = None  # the step refuses an unknown column better if it knows all
         return list(dict.fromkeys(opened.source.names if needed is None else needed))
 
-    def read(self, report_stage: Callable[[str], None], scratch: Scratch | None = None) -> Inputs:
-        """Read what the step needs of each source; tables to disk, if there is a scratch folder."""
+    def read(
+        self, report_stage: Callable[[str], None], scratch: Scratch | None = None, run: Run = run_in_memory
+    ) -> Inputs:
+        """Read what the step needs of each source; tables to disk, if there is a scratch folder, by `run`."""
         self._require_known_types()
         others: dict[str, Table] = {}
         # References other than data come first: a links file may rename columns of the data.
@@ -154,7 +157,7 @@ class OpenedInputs:
                 opened.source.rename(self.task.step.list_renames(opened.role.name, opened.source.name, others))
             needed = self._choose(opened)
             if scratch is not None and opened.role.content == "table":
-                result = opened.source.read_into(scratch.make_store(), needed)
+                result = opened.source.read_into(scratch.make_store(), needed, run)
             else:
                 result = opened.source.read(needed)
             opened.table = result.table

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pyarrow as pa
 
+from lomrix.core.combining import run_in_memory
 from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.step import Result
@@ -86,7 +87,12 @@ def _apply(
     known = inputs.estimate()
     require_room(task, outputs, sum(part.rows for part in known if part.is_first), is_estimate=True)
     execution = Execution.choose(task, known, stage, stack)
-    tables = inputs.read(stage, execution.scratch)
+    run = execution.share(
+        inputs.locations, [location for sink in outputs.sinks.values() for location in sink.locations]
+    )
+    tables = inputs.read(stage, execution.scratch, run or run_in_memory)
+    for sink in outputs.sinks.values():
+        sink.run = run
     require_room(task, outputs, sum(map(len, tables.get_all(task.step.roles[0].name))))
     # Memory that the reading has left over goes back, before the step asks for its own.
     pa.default_memory_pool().release_unused()

@@ -8,7 +8,7 @@ import secrets
 import signal
 import sys
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Executor, Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
@@ -69,6 +69,10 @@ class Workers:
         for path in (sent, back) if not keeps else ():
             path.unlink(missing_ok=True)
         return value
+
+    def find_unseen(self, files: Sequence[Path], folders: Sequence[Path]) -> Path | None:
+        """Return the first file or folder that a worker cannot use as this process does; None if there is none."""
+        return None
 
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, Protocol
@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import Combinable, combine_all
+from lomrix.core.combining import Combinable, Run, combine_all, run_in_memory
 from lomrix.core.errors import AllRowsNeededError, DataError
 from lomrix.core.rows.partitions import hash_rows
 from lomrix.core.rows.sorting import divide_by_order, find_bounds
@@ -58,25 +58,6 @@ class MemoryStore:
     def finish(self) -> Table:
         """Return the table."""
         return concatenate_tables(self.parts)
-
-
-class Run(Protocol):
-    """Applies a function to the arguments of each part, here or elsewhere, and yields the results in their order.
-
-    With `keeps` the results are used later, so that they should not stay in memory.
-    """
-
-    def __call__(
-        self, function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
-    ) -> Iterator[Any]:
-        """Yield the results."""
-
-
-def run_in_memory(
-    function: Callable[..., Any], arguments: Iterable[tuple[Any, ...]], *, keeps: bool = False
-) -> Iterator[Any]:
-    """Apply a function here, with all results in memory."""
-    return itertools.starmap(function, arguments)
 
 
 @dataclass

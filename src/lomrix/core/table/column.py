@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import PartsDifferError
@@ -390,13 +391,16 @@ class Column:
         raise TypeError(f"{self.type} does not widen to {type_}")
 
     def to_text(self) -> pa.Array:
-        """Return the cells as an Arrow string array, nulls where missing; whole numbers without a decimal point."""
-        if self.type == "string":
-            return self.to_arrow()
+        """Return the cells as an Arrow string array, nulls where missing; whole numbers without a decimal point, and
+        whole seconds without a fraction.
+        """
         array = self.to_arrow()
         if self.type == "datetime":
-            whole = not (self.values.astype(np.int64) % 1_000_000)[~self.is_missing].any()
-            array = array.cast(pa.timestamp("s")) if whole else array
+            seconds = array.cast(pa.timestamp("s"), safe=False).cast(pa.large_string())
+            has_fraction = (self.values.astype(np.int64) % 1_000_000 != 0) & ~self.is_missing
+            if not has_fraction.any():
+                return seconds
+            return pc.if_else(pa.array(has_fraction), array.cast(pa.large_string()), seconds)
         return array.cast(pa.large_string())
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Iterator, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError
@@ -96,11 +96,8 @@ class Table:
 
     def take(self, rows: Array) -> Table:
         """Return just these rows, in the order given."""
-        if len(rows) < LARGE:
-            taken = [column.take(rows) for column in self.columns.values()]
-        else:
-            with ThreadPoolExecutor() as workers:
-                taken = list(workers.map(lambda column: column.take(rows), self.columns.values()))
+        most = 1 if len(rows) < LARGE else len(self.columns) or 1
+        taken = map_in_threads(lambda column: column.take(rows), self.columns.values(), most=most)
         numbers = None if self.row_numbers is None else self.row_numbers[rows]
         columns = dict(zip(self.columns, taken, strict=True))
         return replace(self, columns=columns, row_numbers=numbers, names_in_source=())

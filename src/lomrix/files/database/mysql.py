@@ -235,7 +235,7 @@ def to_strings(cells: Sequence[bytes | None]) -> pa.Array:
 
 
 @contextlib.contextmanager
-def stream_through_pipe(parts: Iterable[pa.Buffer]) -> Iterator[Path]:
+def stream_through_pipe(parts: Iterable[memoryview]) -> Iterator[Path]:
     """Provide a named pipe that streams the parts to a reader while they are produced."""
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "rows.csv"

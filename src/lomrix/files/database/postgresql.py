@@ -55,7 +55,7 @@ class PostgreSQLServer(Server):
         statement = f"COPY {self.full_name(table)} ({names}) FROM STDIN (FORMAT csv)"
         with driver.cursor() as cursor, cursor.copy(statement) as copy:
             for part in render_parts(columns, ",", quoted=True):
-                copy.write(memoryview(part))
+                copy.write(part)
 
     def add_comments(self, connection: Connection, table: str, columns: Sequence[ColumnSpec]) -> None:
         """Add labels as comments."""

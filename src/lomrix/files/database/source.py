@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 from sqlalchemy import Connection
 
+from lomrix.core.combining import Run, run_in_memory
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.entry_changes import note_overridden_labels
@@ -121,7 +122,7 @@ class DatabaseSource(Source):
         table = Table(columns, self.dictionary, name=self.name, first_row=1, names_in_source=all_names)
         return table, (*notes, *more)
 
-    def read_into(self, store: TableStore, columns: Collection[str]) -> ReadResult:
+    def read_into(self, store: TableStore, columns: Collection[str], run: Run = run_in_memory) -> ReadResult:
         """Read the given columns to disk, some rows at a time."""
         chosen = [name for name in self.names if name in set(columns)]
 

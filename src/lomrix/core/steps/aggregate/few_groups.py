@@ -36,7 +36,8 @@ from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
 if TYPE_CHECKING:
-    from lomrix.core.steps.parts import Run, Store
+    from lomrix.core.combining import Run
+    from lomrix.core.steps.parts import Store
 
 # Groups that are aggregated this way: more of them are divided by key, unless they are needed together.
 MOST_GROUPS, MOST_TOGETHER = 1_000, 16_000

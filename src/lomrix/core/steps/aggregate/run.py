@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -13,6 +12,7 @@ import numpy.typing as npt
 
 from lomrix.core.arrays.ordinals import Extent
 from lomrix.core.arrays.statistics import group_sizes
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.operands import make_result
@@ -246,8 +246,7 @@ class Grouping:
             pairs = [pair for pair in self.wanted if pair[0] == name]
             return {pair: summaries[name].compute(pair[1]) for pair in pairs}
 
-        with ThreadPoolExecutor() as workers:
-            parts = list(workers.map(compute_variable, summaries))
+        parts = map_in_threads(compute_variable, summaries)
         return {pair: part[pair] for pair in self.wanted for part in parts if pair in part}
 
     @cached_property

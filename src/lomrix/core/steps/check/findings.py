@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,6 +13,7 @@ import numpy.typing as npt
 from lomrix.core.arrays.matching import count_codes
 from lomrix.core.arrays.statistics import quantiles
 from lomrix.core.arrays.text_bytes import SPACE, bytes_at, get_buffers, has_byte
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.language.evaluate import evaluate_condition
@@ -32,8 +32,6 @@ from lomrix.core.table.variable import Variable
 from lomrix.core.text.similarity import find_similarity
 from lomrix.core.text.stray import StrayCells, find_stray_cells
 
-# Columns that are checked at once.
-WORKERS = 2
 # Outer fences are this many interquartile ranges beyond the quartiles.
 FENCE = 3.0
 LEAST_VALUES = 12
@@ -99,8 +97,8 @@ def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: s
         return [*result, *check_values(name, column, entry, table.dictionary)]
 
     # Columns are independent, and NumPy releases the lock; each takes memory of its own.
-    with ThreadPoolExecutor(WORKERS) as workers:
-        findings += [finding for one in workers.map(find_in_column, table.names) for finding in one]
+    by_column = map_in_threads(find_in_column, table.names, most=2)
+    findings += [finding for one in by_column for finding in one]
     findings += check_cases(table, case)
     findings += check_spells(table, case, *parse_spell(spell)) if spell else []
     findings += check_rules(table, without_strays)

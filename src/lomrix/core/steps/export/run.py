@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.combining import Extreme, Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_rows, show_repeated
@@ -39,7 +39,6 @@ from lomrix.core.table.selection import choose_columns, unknown_column_error
 from lomrix.core.table.table import Table
 
 MOST_SHOWN = 8
-WORKERS = 2
 
 
 def survey(step: Export, tables: Inputs) -> Occurring:
@@ -230,9 +229,8 @@ class TableExport:
         missing = self.missing
         if self.step.form == "bare":
             labels = [ready.dictionary.labels_of(name) for name in ready.names]
-            with ThreadPoolExecutor(WORKERS) as workers:
-                recoded = workers.map(recode_as_numbers, ready.columns.values(), labels)
-                numeric = dict(zip(ready.names, recoded, strict=True))
+            recoded = map_in_threads(recode_as_numbers, ready.columns.values(), labels, most=2)
+            numeric = dict(zip(ready.names, recoded, strict=True))
             self.recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
             ready = ready.with_columns({name: column for name, (column, _) in numeric.items()})
             missing = replace(missing, everywhere=missing.everywhere or AUTO)

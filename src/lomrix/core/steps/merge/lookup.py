@@ -27,7 +27,8 @@ from lomrix.core.table.renaming import concatenate_tables, join_in_row_order
 from lomrix.core.table.table import Table
 
 if TYPE_CHECKING:
-    from lomrix.core.steps.parts import Run, Store
+    from lomrix.core.combining import Run
+    from lomrix.core.steps.parts import Store
 
 # The added table, and the distinct keys of the base, have at most this share of the rows of a part.
 SMALL = 0.25

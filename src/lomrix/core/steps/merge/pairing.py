@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import get_args
@@ -13,6 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from lomrix.core.arrays import matching
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array, Counts, Mask
 from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import Proposal
@@ -175,8 +175,7 @@ class Pairing:
         for name, column in self.added.columns.items():
             if name not in key_of.values() and name not in overlap.dropped:
                 makers[overlap.renamed.get(name, name)] = partial(self._take_added, column)
-        with ThreadPoolExecutor() as workers:
-            columns = dict(zip(makers, workers.map(lambda make: make(), makers.values()), strict=True))
+        columns = dict(zip(makers, map_in_threads(lambda make: make(), makers.values()), strict=True))
         dictionary = self._make_dictionary(overlap)
         return Table(columns, dictionary.for_columns(columns), name=self.base.name)
 

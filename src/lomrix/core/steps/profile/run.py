@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cache, cached_property
 
 import numpy as np
 
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import MOST_EXAMPLES, Extreme
 from lomrix.core.errors import Proposal
@@ -35,8 +35,6 @@ from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
-# Columns that are surveyed at once: each takes memory of its own.
-WORKERS = 2
 # Bytes that a distinct value takes while such are counted, and a row while rows are compared, as measured.
 COUNTED_SIZE, COMPARED_SIZE = 120, 24
 LEAST_ROWS = 20
@@ -59,8 +57,7 @@ class TableSurvey:
 def survey(step: Profile, tables: Inputs) -> TableSurvey:
     """Survey each column."""
     table = tables.get_one()
-    with ThreadPoolExecutor(WORKERS) as workers:
-        surveys = list(workers.map(ColumnSurvey.of, table.columns.values()))
+    surveys = map_in_threads(ColumnSurvey.of, table.columns.values(), most=2)
     return TableSurvey(dict(zip(table.names, surveys, strict=True)), Extreme(len(table), is_maximum=True))
 
 

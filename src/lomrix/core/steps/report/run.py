@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 
@@ -11,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.statistics import Values
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.candidate_keys import guess_case
 from lomrix.core.rows.described import NUMERIC, summarize_variable
@@ -39,15 +39,13 @@ from lomrix.core.table.table import Table
 
 MOST_LINES = 12
 MOST_OCCASIONS = 60
-WORKERS = 2
 
 
 def report(step: Report, tables: Inputs, wanted: Collection[str]) -> Result:
     """Return the content of the page as the extra `prepared`."""
     table = tables.get_one()
     discretion = Discretion.for_table(table, step.case, step.min_n)
-    with ThreadPoolExecutor(WORKERS) as workers:
-        variables = tuple(workers.map(lambda name: describe_column(table, name, discretion), table.names))
+    variables = tuple(map_in_threads(lambda name: describe_column(table, name, discretion), table.names, most=2))
     content = Content(step.title or table.name, len(table), variables, make_flow(table), min_n=step.min_n)
     notes: list[Note] = []
     if step.case:

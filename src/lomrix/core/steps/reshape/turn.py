@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import Any
@@ -13,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import layout
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Combinable, Shown, combine
 from lomrix.core.errors import DataError, Proposal, UsageError
@@ -325,8 +325,7 @@ class Gathering:
     def make_table(self) -> Table:
         """Return the long table: case, occasions, constants, measures."""
         makers = self._list_makers()
-        with ThreadPoolExecutor() as workers:
-            columns = dict(zip(makers, workers.map(lambda make: make(), makers.values()), strict=True))
+        columns = dict(zip(makers, map_in_threads(lambda make: make(), makers.values()), strict=True))
         dictionary = LongEntries(
             self.wide.dictionary, self.families, self.memory, self.step.other_labels
         ).make_dictionary()
