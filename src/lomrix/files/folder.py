@@ -26,7 +26,7 @@ from lomrix.files.scratch import TableStore
 
 MOST_SHOWN = 4
 # Files of more rows are read in parts themselves.
-LARGE = 4_000_000
+LARGE = 1 << 20
 # Whole numbers that would lose digits as decimals.
 LONG, EXACT = "integer of many digits", 2**53
 GO_TOGETHER: tuple[set[str], ...] = ({"integer", "number"}, {"integer", LONG}, {"date", "datetime"})

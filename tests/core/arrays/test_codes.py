@@ -6,6 +6,7 @@ import math
 import re
 from collections.abc import Iterator
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pyarrow as pa
@@ -14,7 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lomrix.core.arrays import codes as coding
-from lomrix.core.arrays import matching, ordinals, statistics, text_bytes
+from lomrix.core.arrays import matching, order_statistics, ordinals, statistics, text_bytes
+from lomrix.core.arrays.types import Array
 
 NUMBERS = st.one_of(st.none(), st.integers(-3, 6), st.integers(-(10**12), 10**12))
 DECIMALS = st.sampled_from([0.0, 0.5, -0.25, 0.125, 1 / 3, 12345.6789, 1e300, 7.0])
@@ -134,11 +136,11 @@ def test_decimals_that_the_sample_does_not_show(monkeypatch: Any) -> None:
 @given(st.lists(st.one_of(st.integers(-5, 300), DECIMALS), min_size=1, max_size=300), st.data())
 def test_order_statistics(values: list[float], data: st.DataObject) -> None:
     place = data.draw(st.integers(0, len(values) - 1))
-    assert statistics.order_statistic(np.array(values), place) == sorted(values)[place]
+    assert order_statistics.order_statistic(np.array(values), place) == sorted(values)[place]
 
 
 def test_order_statistics_look_only_where_the_sample_points(monkeypatch: Any) -> None:
-    monkeypatch.setattr(statistics, "SAMPLE", 100)
+    monkeypatch.setattr(order_statistics, "SAMPLE", 100)
     values = np.arange(10_000) * 7919 % 10_000  # each once, evenly mixed
     examined: list[int] = []
     partition = np.partition
@@ -148,21 +150,38 @@ def test_order_statistics_look_only_where_the_sample_points(monkeypatch: Any) ->
         return partition(array, at)
 
     monkeypatch.setattr(np, "partition", watched)
-    assert [statistics.order_statistic(values, place) for place in (5000, 0, 17, 9999)] == [5000, 0, 17, 9999]
+    assert [order_statistics.order_statistic(values, place) for place in (5000, 0, 17, 9999)] == [5000, 0, 17, 9999]
     # The ends of the sample may miss what lies beyond them; the middle must not be sorted whole.
     assert examined[0] < 1000
     falling = np.concatenate([np.full(9_000, 5), np.arange(1_000)])
-    assert statistics.order_statistic(falling, 3) == 3
+    assert order_statistics.order_statistic(falling, 3) == 3
 
 
-def test_quantiles_of_definition_7() -> None:
+def find_quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
+    (result,) = order_statistics.find_quantiles(lambda: np.split(values, [1, 3]), len(values), shares, np.asarray)
+    return result
+
+
+@pytest.mark.parametrize("few", [0, 100])
+def test_quantiles_of_definition_7(few: int, monkeypatch: Any) -> None:
+    monkeypatch.setattr(order_statistics, "FEW", few)
     # (n - 1) times the share, between two neighbours: 1.25 of 10, 20, 40, 80, 100 is 20 and a quarter of 20.
     for kind in (np.float64, np.int64):
         values = np.array([80, 10, 100, 40, 20], kind)
-        assert statistics.quantiles(values, (0.0, 0.3125, 0.5, 0.95, 1.0)) == pytest.approx((10, 25, 40, 96, 100))
-    far = np.array([-(10**9), 0, 10**9])
-    assert statistics.quantiles(far, (0.25, 0.75)) == (-5e8, 5e8)
-    assert statistics.quantiles(np.array([7]), (0.1, 0.9)) == (7, 7)
+        assert find_quantiles(values, (0.0, 0.3125, 0.5, 0.95, 1.0)) == pytest.approx((10, 25, 40, 96, 100))
+    assert find_quantiles(np.array([-(10**9), 0, 10**9]), (0.25, 0.75)) == (-5e8, 5e8)
+    assert find_quantiles(np.array([7]), (0.1, 0.9)) == (7, 7)
+
+
+@given(
+    st.lists(st.one_of(st.integers(-5, 300), st.integers(-(2**63), 2**63 - 1)), min_size=1, max_size=40), st.booleans()
+)
+def test_order_statistics_of_blocks(values: list[int], as_decimals: bool) -> None:
+    array = np.array(values, np.float64 if as_decimals else np.int64)
+    with mock.patch.object(order_statistics, "FEW", 0):
+        blocks = [array[:7], array[7:]]
+        found = order_statistics.find_order_statistics(lambda: blocks, len(array), range(len(array)))
+    assert found.tolist() == sorted(array.tolist())
 
 
 @given(st.lists(st.tuples(st.integers(0, 2), st.integers(-9, 9)), min_size=1, max_size=14))

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import datetime
+from dataclasses import replace
 from typing import Any
+from unittest import mock
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lomrix.core.arrays import order_statistics
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.steps.check.findings import find_far_out
+from lomrix.core.steps.check import cells, findings
+from lomrix.core.steps.check.cells import Usual
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.deidentify.settings import Deidentify
@@ -102,17 +106,46 @@ def test_a_clean_table_has_no_finding() -> None:
     assert found(source, key=("id",)) == {}
 
 
+def find_far(values: Column) -> tuple[list[int], dict[str, str | None]]:
+    usual = Usual.of(values)
+    return ([], {}) if usual is None else (np.flatnonzero(usual.find_far(values)).tolist(), usual.describe(values.type))
+
+
 def test_far_out_values_by_hand() -> None:
     # Quartiles of 1..13 are 4 and 10, so the outer fences are -14 and 28.
-    values = [*range(1, 14), 29]
-    cells, _ = find_far_out(column([value - 20 for value in values]))
-    assert np.flatnonzero(cells).tolist() == []
-    values = [*range(1, 14), 60]  # quartiles 4.25 and 10.75: fence at 30.25
-    cells, fences = find_far_out(column([value - 20 for value in values]))
-    assert np.flatnonzero(cells).tolist() == [13]
-    assert fences == {"minimum": "-19", "maximum": "-7"}
+    assert find_far(column([value - 20 for value in [*range(1, 14), 29]]))[0] == []
+    # With 60 the quartiles are 4.25 and 10.75: fence at 30.25.
+    assert find_far(column([value - 20 for value in [*range(1, 14), 60]])) == (
+        [13],
+        {"minimum": "-19", "maximum": "-7"},
+    )
     skewed = np.exp(np.random.default_rng(3).normal(4, 0.7, 400))
-    assert not find_far_out(Column.of("number", skewed))[0].any()
+    assert find_far(Column.of("number", skewed))[0] == []
+    assert find_far(column([5] * 20 + [900]))[0] == []
+
+
+CHECKED = st.tuples(
+    st.sampled_from([None, "a1", "a2", "b", " a1"]), st.sampled_from([None, 1, 2, 3]),
+    st.sampled_from([1.0, 2.0, 2.5, 3.0, 70.0, -9.0, 999.0, None]), st.sampled_from(["1,5", "2", " 3", "x", None]),
+    st.sampled_from(["a", "b", "c ", None]),
+)  # fmt: skip
+
+
+@given(st.lists(CHECKED, min_size=1, max_size=40))
+def test_blocks_and_some_keys_at_a_time_find_the_same(lines: list[tuple[Any, ...]]) -> None:
+    names = dict(zip(("id", "sex", "x", "dose", "ship"), map(list, zip(*lines, strict=True)), strict=True))
+    entries = Dictionary({"sex": Variable(codes="sex", level="case"), "ship": Variable(allowed=("a", "b"))}, SEX.codes)
+    rules = replace(entries, rules={"low": "x < 3", "near": "abs(standardised(x)) < 1"})
+    source = Table({name: column(values) for name, values in names.items()}, rules)
+    settings = {"key": ("id", "sex"), "case": ("id",)}
+    whole = Check(**settings).apply(sources(source), {"draft_ledger"})
+    with (
+        mock.patch.object(cells, "BLOCK", 3), mock.patch.object(findings, "BLOCK", 2),
+        mock.patch.object(findings, "MOST_ROWS", 4), mock.patch.object(order_statistics, "FEW", 0),
+    ):  # fmt: skip
+        blocks = Check(**settings).apply(sources(source), {"draft_ledger"})
+    assert blocks.account == whole.account
+    assert blocks.extras["draft_ledger"].same_as(whole.extras["draft_ledger"])
 
 
 def test_a_draft_of_a_ledger_names_every_cell() -> None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -294,55 +293,6 @@ def count_in_blocks(get_codes: Callable[[slice], Codes], length: int, count: int
     for start in range(block, length, block):
         counts += np.bincount(get_codes(slice(start, start + block)), minlength=count)
     return counts
-
-
-def order_statistic(values: Array, position: int) -> Any:
-    """Return the value at a position (from 0) of the sorted values.
-
-    References
-    ----------
-    R. W. Floyd and R. L. Rivest, "Expected time bounds for selection", Communications of the ACM 18 (1975),
-    165-172.
-    """
-    if len(values) > 50 * SAMPLE:
-        sample = np.sort(values[:: len(values) // SAMPLE])
-        estimate = position / len(values) * len(sample)
-        low = sample[max(int(estimate - 0.02 * len(sample)), 0)]
-        high = sample[min(int(estimate + 0.02 * len(sample)) + 1, len(sample) - 1)]
-        below = int(np.count_nonzero(values < low))
-        between = values[(values >= low) & (values <= high)]
-        if below <= position < below + len(between):
-            return np.partition(between, position - below)[position - below]
-    return np.partition(values, position)[position]
-
-
-def quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
-    """Quantiles of values (at least one, none missing), between two neighbours by their distance.
-
-    References
-    ----------
-    Definition 7 of R. J. Hyndman and Y. Fan, "Sample quantiles in statistical packages", The American
-    Statistician 50 (1996), 361-365.
-    """
-    positions = [(len(values) - 1) * share for share in shares]
-    needed = sorted(
-        {position for exact in positions for position in (int(exact), min(int(exact) + 1, len(values) - 1))}
-    )
-    low = int(values.min()) if values.dtype.kind == "i" else 0
-    if values.dtype.kind == "i" and int(values.max()) - low < len(values) + 1024:
-        cumulative = np.cumsum(np.bincount(values - low))  # counting takes no sorting
-        values_there = np.searchsorted(cumulative, np.array(needed), side="right") + low
-    else:
-        values_there = np.array([order_statistic(values, position) for position in needed])
-    value = dict(zip(needed, values_there.astype(np.float64).tolist(), strict=True))
-
-    last = len(values) - 1
-
-    def interpolate(exact: float) -> float:
-        lower, upper = value[int(exact)], value[min(int(exact) + 1, last)]
-        return float(lower + (exact - int(exact)) * (upper - lower))
-
-    return tuple(map(interpolate, positions))
 
 
 STATISTICS: dict[str, Callable[[Values], Array]] = {

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lomrix.core.arrays.statistics import Values, order_statistic
+from lomrix.core.arrays.order_statistics import order_statistic
+from lomrix.core.arrays.statistics import Values
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.labelled import encode_distinct

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from lomrix.core.arrays.text_bytes import get_buffers
+from lomrix.core.arrays.types import Array
 from lomrix.core.table.column import Column
+from lomrix.core.table.table import Table
 
 Hashes = npt.NDArray[np.uint64]
 WORD = 8
@@ -63,3 +66,39 @@ def mix(numbers: Hashes) -> Hashes:
     numbers = (numbers ^ (numbers >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
     numbers = (numbers ^ (numbers >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
     return numbers ^ (numbers >> np.uint64(31))
+
+
+def find_cuts(
+    table: Table, size: int, rows_at_once: int, get_key: Callable[[Table], Column], *, has_common_pool: bool
+) -> list[int] | None:
+    """Return the rows at which a table can be cut into parts of about `size` rows that share no key, if it is sorted by
+    its first key; else None.
+    """
+    cuts = [0]
+    for start in range(0, max(len(table), 1), rows_at_once):
+        first = max(start - 1, 0)
+        key = get_key(table.slice(first, start + rows_at_once))
+        steps = find_key_steps(key, has_common_pool=has_common_pool)
+        if steps is None:
+            return None
+        starts = first + 1 + np.flatnonzero(steps)
+        while (place := np.searchsorted(starts, cuts[-1] + size)) < len(starts):
+            cuts.append(int(starts[place]))
+    return [*cuts, len(table)]
+
+
+def find_key_steps(column: Column, *, has_common_pool: bool) -> Array | None:
+    """Return for each cell but the first whether it is greater than the one above; None if one is smaller, or missing.
+
+    With `has_common_pool` the positions in a pool of distinct strings are an order too.
+    """
+    if column.missing_count:
+        return None
+    if column.type == "string" and not (has_common_pool and column.stored is not None and column.strings.is_distinct):
+        texts = column.to_arrow()
+        above, below = texts[:-1], texts[1:]
+        if len(below) and not pc.all(pc.less_equal(above, below)).as_py():
+            return None
+        return np.asarray(pc.less(above, below).to_numpy(zero_copy_only=False))
+    values = column.values
+    return values[1:] > values[:-1] if (values[1:] >= values[:-1]).all() else None

@@ -9,12 +9,11 @@ from functools import cached_property
 from typing import Any, Protocol
 
 import numpy as np
-import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Combinable, Run, combine_all, run_in_memory
 from lomrix.core.errors import AllRowsNeededError, DataError
-from lomrix.core.rows.partitions import hash_rows
+from lomrix.core.rows.partitions import find_cuts, hash_rows
 from lomrix.core.rows.sorting import divide_by_order, find_bounds
 from lomrix.core.steps.account import Account
 from lomrix.core.steps.step import Inputs, Result, Step, load_function
@@ -80,7 +79,10 @@ class Parts:
         if not self.step.division.is_by_key or len(columns) > 1:
             return None
         (role,) = columns
-        return find_cuts(self.step, role, self.tables.get_one(role), self.size)
+        return find_cuts(
+            self.tables.get_one(role), self.size, -(-self.size // BLOCKS),
+            lambda block: self.step.make_keys(role, block)[0], has_common_pool=not self.step.keying,
+        )  # fmt: skip
 
     @property
     def follow_each_other(self) -> bool:
@@ -430,40 +432,6 @@ def join_between(tables: Sequence[Table], low: int, high: int) -> Table:
 def count_rows(part: Pieces) -> int:
     """Count the rows of the largest table."""
     return max(sum(map(len, pieces)) for pieces in part.values())
-
-
-def find_cuts(step: Step, role: str, table: Table, size: int) -> list[int] | None:
-    """Return the rows at which a table can be cut into parts of about `size` rows that share no key, if it is sorted by
-    the first key column; else None.
-    """
-    cuts = [0]
-    for start in range(0, max(len(table), 1), -(-size // BLOCKS)):
-        first = max(start - 1, 0)
-        block = table.slice(first, start + -(-size // BLOCKS))
-        steps = find_key_steps(step.make_keys(role, block)[0], has_common_pool=not step.keying)
-        if steps is None:
-            return None
-        starts = first + 1 + np.flatnonzero(steps)
-        while (place := np.searchsorted(starts, cuts[-1] + size)) < len(starts):
-            cuts.append(int(starts[place]))
-    return [*cuts, len(table)]
-
-
-def find_key_steps(column: Column, *, has_common_pool: bool) -> Array | None:
-    """Return for each cell but the first whether it is greater than the one above; None if one is smaller, or missing.
-
-    With `has_common_pool` the positions in a pool of distinct strings are an order too.
-    """
-    if column.missing_count:
-        return None
-    if column.type == "string" and not (has_common_pool and column.stored is not None and column.strings.is_distinct):
-        texts = column.to_arrow()
-        above, below = texts[:-1], texts[1:]
-        if len(below) and not pc.all(pc.less_equal(above, below)).as_py():
-            return None
-        return np.asarray(pc.less(above, below).to_numpy(zero_copy_only=False))
-    values = column.values
-    return values[1:] > values[:-1] if (values[1:] >= values[:-1]).all() else None
 
 
 def choose_key_types(step: Step, tables: Mapping[str, Table]) -> list[bool]:

@@ -77,15 +77,3 @@ def find_near_duplicates(texts: Sequence[str], counts: Sequence[int]) -> list[li
     for text, count in zip(texts, counts, strict=True):
         alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
     return [sorted(group, key=lambda pair: -pair[1]) for group in alike.values() if len(group) > 1]
-
-
-def find_mixed_decimals(column: Column) -> Array:
-    """Return the rows with decimals in a column of mostly whole numbers."""
-    values = column.values
-    with np.errstate(invalid="ignore"):
-        fraction = values != np.floor(values)
-    if column.why is not None:
-        fraction &= column.why == 0
-    count = int(np.count_nonzero(fraction))
-    few = 0 < count <= FEW * (len(column) - column.missing_count)
-    return np.flatnonzero(fraction) if few else np.zeros(0, np.int64)

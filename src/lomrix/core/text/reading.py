@@ -43,6 +43,13 @@ KINDS = {
 Each = Callable[[Callable[[pa.Array], Column | None], Iterable[pa.Array]], Iterable[Column | None]]
 
 
+def choose_sample(rows: int, size: int) -> Array:
+    """Return the first rows and about `size` of the others; all if they are no more than that."""
+    if rows <= size:
+        return np.arange(rows)
+    return np.unique(np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)]))
+
+
 @dataclass
 class Reading:
     """One column being read; `shown` are the cells as notes show them, where `strings` is made from them."""
@@ -171,11 +178,7 @@ class Reading:
 
     def sample(self, size: int) -> Counter[str]:
         """Count the first cells and some of the others by text; blanks are not counted."""
-        rows = len(self.strings)
-        some = self.strings
-        if rows > size:
-            spread = np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)])
-            some = self.strings.take(pa.array(np.unique(spread)))
+        some = self.strings.take(pa.array(choose_sample(len(self.strings), size)))
         return Counter(text for text in some.to_pylist() if text is not None)
 
     def sample_kinds(self, size: int) -> Counter[str]:

@@ -12,7 +12,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.reading import SAMPLE, Reading
+from lomrix.core.text.reading import SAMPLE, Reading, choose_sample
 from lomrix.core.text.similarity import guess_type
 from lomrix.core.text.values import match_texts
 
@@ -33,8 +33,9 @@ class StrayCells:
 
 def find_stray_cells(column: Column, variable: Variable = NO_ENTRY) -> StrayCells | None:
     """Find cells that keep a column of text from being numbers or dates; None if it is just text."""
-    reading = Reading("", column.to_arrow(), variable, variable.form)
-    kinds = reading.sample_kinds(SAMPLE)
+    sample = column.take(choose_sample(len(column), SAMPLE)).to_arrow()
+    reading = Reading("", sample, variable, variable.form)
+    kinds = reading.sample_kinds(len(sample))
     type_ = variable.type or guess_type(kinds)
     if column.type != "string" or type_ in ("string", "boolean") or not kinds:
         return None

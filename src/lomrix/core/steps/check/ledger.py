@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from lomrix.core.steps.check.findings import Finding, format_values
+from lomrix.core.steps.check.finding import Finding
+from lomrix.core.steps.check.findings import format_values
 from lomrix.core.steps.check.wording import describe_expectation
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import NUMBER_PATTERN, is_whole

@@ -12,7 +12,8 @@ from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.keys import format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
-from lomrix.core.steps.check.findings import Finding, find_all, format_values
+from lomrix.core.steps.check.finding import Finding
+from lomrix.core.steps.check.findings import find_all, format_values
 from lomrix.core.steps.check.ledger import draft_ledger
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.check.wording import describe_expectation

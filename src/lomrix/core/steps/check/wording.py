@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from lomrix.core.steps.check.findings import Finding
+from lomrix.core.steps.check.finding import Finding
 from lomrix.core.table.notes import plural
 from lomrix.core.wording import shorten_list
 
