@@ -28,6 +28,17 @@ def test_characters_are_those_of_the_whole_file(
     assert found == byte_stats.ByteStats(content.count(b"\n"), content.count(b'"'), content.isascii())
 
 
+@given(content=st.lists(st.sampled_from([b"\n", b'"', b"a"]), min_size=1, max_size=12).map(b"".join))
+def test_a_text_can_be_cut_where_quotation_marks_are_closed(
+    tmp_path_factory: pytest.TempPathFactory, content: bytes
+) -> None:
+    path = tmp_path_factory.mktemp("bytes") / "file"
+    path.write_bytes(content)
+    is_closed = all(content[:place].count(b'"') % 2 == 0 for place in range(len(content)) if content[place] == 10)
+    is_closed &= content.count(b'"') % 2 == 0
+    assert byte_stats.closes_quotes(path, range(len(content))) == is_closed
+
+
 @pytest.mark.parametrize(
     ("head", "below"), [(b'"a","b"\n1,"x"\n', 2), (b'"a\nb",c\n', 2), (b"a,b\n1,2\n", 0), (b'"a"', 2)]
 )

@@ -57,6 +57,16 @@ def cut_at_lines(path: Path, start: int, size: int) -> list[range]:
     return [range(*cut) for cut in itertools.pairwise(cuts)]
 
 
+def closes_quotes(path: Path, piece: range) -> bool:
+    """Return whether every line feed among some bytes, and their end, has an even number of quote characters above: no
+    cell goes on in the next line.
+    """
+    chunk = np.frombuffer(read_range(path, piece), np.uint8)
+    lines = np.append(0, np.flatnonzero(chunk == LINE_FEED))
+    of_lines = np.add.reduceat((chunk == QUOTE).view(np.uint8), lines, dtype=np.uint8)
+    return not (np.cumsum(of_lines, dtype=np.uint8) & 1).any()
+
+
 def read_range(path: Path, piece: range) -> bytes:
     """Read some bytes of a file."""
     with path.open("rb") as file:

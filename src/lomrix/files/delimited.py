@@ -7,7 +7,7 @@ import csv
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from pathlib import Path
 
 import pyarrow as pa
@@ -23,7 +23,7 @@ from lomrix.core.table.table import Table
 from lomrix.core.text.reading import FEW_ROWS, Each, read_text_chunks
 from lomrix.core.text.values import note_shortened_numbers
 from lomrix.files import descriptor
-from lomrix.files.byte_stats import cut_at_lines, read_range
+from lomrix.files.byte_stats import closes_quotes, cut_at_lines, read_range
 from lomrix.files.delivered import (
     choose_delimiter,
     list_codes,
@@ -73,13 +73,15 @@ class Reader(FileSource):
     def list_pieces(self) -> list[range]:
         """List the bytes of some lines at a time; none if lines cannot be told without reading those above."""
         layout = self.layout
-        if layout.encoding != "utf-8" or layout.has_quotes or not layout.byte_stats.line_feeds:
+        if layout.encoding != "utf-8" or not layout.byte_stats.line_feeds:
             return []
         head = read_range(self.path, range(HEAD))
         start = find_data_start(head, layout.lines_above)
         if start == len(head) or b"\r" in head[:start].replace(b"\r\n", b""):
             return []
-        return cut_at_lines(self.path, start, PIECE)
+        pieces = cut_at_lines(self.path, start, PIECE)
+        is_safe = not layout.has_quotes or all(map_in_threads(partial(closes_quotes, self.path), pieces))
+        return pieces if is_safe else []
 
     def read_piece(self, piece: range, names: Sequence[str]) -> Cells:
         """Read the cells of some lines, typed column by column."""

@@ -68,11 +68,11 @@ class Execution:
             text = "‹cluster› had no effect: the secret stays on this machine."
             execution.notes.append(Note(text, kind="here", done=True))
         elif is_whole and (options.workers > 1 or options.cluster):
-            setting = "workers" if not options.cluster else "cluster"
-            execution.notes.append(
-                Note(f"there is only one part, so ‹{setting}› had no effect.", kind="one-part", done=True)
-            )
-        if execution.scratch is not None and not is_whole and options.workers > 1:
+            text = f"there is only one part, so ‹{'cluster' if options.cluster else 'workers'}› had no effect."
+            if execution.scratch is not None and not options.cluster:
+                text = "there is only one part, so ‹workers› only read the files."
+            execution.notes.append(Note(text, kind="one-part", done=True))
+        if execution.scratch is not None and options.workers > 1:
             from lomrix.job.workers import Workers
 
             execution.pool = stack.enter_context(Workers(options.workers, execution.scratch))
