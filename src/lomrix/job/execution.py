@@ -70,7 +70,7 @@ class Execution:
         elif is_whole and (options.workers > 1 or options.cluster):
             text = f"there is only one part, so ‹{'cluster' if options.cluster else 'workers'}› had no effect."
             if execution.scratch is not None and not options.cluster:
-                text = "there is only one part, so ‹workers› only read the files."
+                text = "there is only one part; ‹workers› helped to read the files."
             execution.notes.append(Note(text, kind="one-part", done=True))
         if execution.scratch is not None and options.workers > 1:
             from lomrix.job.workers import Workers
