@@ -207,7 +207,10 @@ def test_a_worker_that_is_killed_ends_the_command(tmp_path: Path) -> None:
     assert not multiprocessing.active_children()
 
 
-WHOLE_NOTES = ["read to disk first to stay within the memory limit", "there is only one part; --workers helped to read the files"]
+WHOLE_NOTES = [
+    "read to disk first to stay within the memory limit",
+    "there is only one part; --workers helped to read the files",
+]
 
 
 @pytest.mark.parametrize(

@@ -48,6 +48,8 @@ def guard(path: Path, verb: str, action: Callable[[], T]) -> T:
         raise FileError(message, todo="Rename the file.") from error
     except (OSError, MemoryError) as error:
         reason = getattr(error, "strerror", None) or str(error) or type(error).__name__
+        if type(error) is OSError and error.errno:  # the libraries' own words have a code in them
+            reason = os.strerror(error.errno)
         todo = ADVICE.get(getattr(error, "errno", 0) or 0, "Check the path and the disk.")
         participle = "read" if verb == "read" else "written"
         raise FileError(f"{path} cannot be {participle}.", where=reason, todo=todo) from error
