@@ -37,6 +37,7 @@ ROWS = 6000
 def small(monkeypatch: pytest.MonkeyPatch) -> None:
     """Budgets and blocks that a small file exceeds."""
     monkeypatch.setattr(budget, "LEAST", 1000)
+    monkeypatch.setattr(budget, "WORTHWHILE", 1000)
     monkeypatch.setattr(delimited, "BLOCK", 1 << 14)
     monkeypatch.setattr(delimited, "PIECE", 1 << 15)
     monkeypatch.setattr(folder_sink, "ROWS_IN_A_FILE", 2500)

@@ -18,6 +18,8 @@ from lomrix.job.memory import OutOfMemoryError, format_bytes
 
 UNITS = {"MB": 10**6, "GB": 10**9, "TB": 10**12}
 LEAST = 50 * UNITS["MB"]
+# A table that needs less is done sooner than several processes have begun.
+WORTHWHILE = UNITS["GB"]
 # Part of the free memory that is used where nothing is stated.
 DEFAULT_SHARE = 0.5
 # Part of the budget that a part may take: some partitions are larger than others.
@@ -156,7 +158,7 @@ def choose_way(options: RunningOptions, inputs: Sequence[Input], step: Step, *, 
     free = find_allowed_memory(options)
     budget = int(free * DEFAULT_SHARE) if not options.memory else free
     fits = need <= (budget if divides or options.memory else free)
-    has_workers = divides and options.workers > 1 and (need >= LEAST or not fits)
+    has_workers = divides and options.workers > 1 and (need >= WORTHWHILE or not fits)
     if fits and not has_workers:
         return Way()
     if divides:
