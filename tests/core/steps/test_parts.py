@@ -135,6 +135,8 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("aggregate", {"by": ("t",), "stat": ("x: sd", "n(y > 1)"), "empty_groups": True}),
     ("aggregate", {"by": ("t", "y"), "stat": ("x: mean n missing",), "min_n": 2, "case": ("id",), "totals": True}),
     ("aggregate", {"by": ("y",), "stat": ("x: mean", "share(t == 'a')", "n(y > 1)"), "min_n": 2, "case": ("id", "t")}),
+    ("aggregate", {"by": ("t", "y"), "stat": ("x: mean n",), "min_n": 3, "totals": True}),
+    ("aggregate", {"by": ("y",), "stat": ("share(t == 'a')",), "min_n": 2}),
     ("aggregate", {"by": ("t", "y"), "min_n": 2, "case": ("id",), "missing_group": "own", "totals": True}),
     ("tally", {"variables": ("t", "id"), "by": ("y",), "percent": "row"}),
     ("profile", {}),

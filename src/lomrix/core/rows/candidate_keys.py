@@ -9,9 +9,9 @@ from itertools import combinations
 
 import numpy as np
 
-from lomrix.core.arrays.matching import count_codes as counted_codes
+from lomrix.core.arrays.matching import count_codes
 from lomrix.core.rows.keys import encode_cells
-from lomrix.core.rows.occurrences import is_unique
+from lomrix.core.rows.occurrences import count_occurrences, is_unique
 from lomrix.core.table.table import Table
 
 # Pairs are searched among this many columns that could be part of a key.
@@ -44,9 +44,9 @@ def find_candidate_keys(
     return list_unique((name,) for name in usable) or list_unique(combinations(usable[:MOST_KEY_COLUMNS], 2))
 
 
-def guess_case(table: Table, taken: Collection[str] = ()) -> str:
+def guess_case(table: Table, taken: Collection[str] = (), rows_at_once: int | None = None) -> str:
     """Return the column that most likely names the case where rows repeat within cases (empty if none), not one of
-    `taken`.
+    `taken`; `rows_at_once` is how many rows may be compared at once, if not all.
     """
     memory = table.dictionary.other_layout
     if memory is not None and len(memory.case) == 1 and memory.case[0] in table.columns:
@@ -56,10 +56,13 @@ def guess_case(table: Table, taken: Collection[str] = ()) -> str:
     for name in ids:
         if table.dictionary.labels_of(name) or table[name].missing_count:
             continue
+        if rows_at_once is not None:
+            numbers[name] = count_occurrences(table[name], rows_at_once).distinct
+            continue
         codes, size = encode_cells(table[name])
-        numbers[name] = int(np.count_nonzero(counted_codes(codes, size)))
+        numbers[name] = int(np.count_nonzero(count_codes(codes, size)))
     few = {name: count for name, count in numbers.items() if 1 < count <= MOSTLY_REPEATED * len(table)}
-    keys = {part for key in find_candidate_keys(table.only([*numbers, *(n for n in taken if n in table.columns)]))
-            for part in key.split(" + ")}  # fmt: skip
+    among = table.only([*numbers, *(name for name in taken if name in table.columns)])
+    keys = {part for key in find_candidate_keys(among, None, rows_at_once) for part in key.split(" + ")}
     named = [name for name in few if IS_ID.search(name) or name in keys]
     return max(named, key=lambda name: few[name], default="")

@@ -14,6 +14,7 @@ import numpy as np
 from lomrix.core.arrays.matching import sum_counts
 from lomrix.core.arrays.types import Array, Counts
 from lomrix.core.combining import Combinable, combine, combine_all
+from lomrix.core.rows.candidate_keys import guess_case
 from lomrix.core.rows.counted import CountedRows
 from lomrix.core.rows.keys import Groups, locate_rows
 from lomrix.core.rows.statistics import Summary
@@ -94,7 +95,7 @@ def aggregate_few_groups(
         people = combine(people, encoded.people)
         if sum(len(counted.counts) for counted in people.values()) > most_people:
             return None
-    counted = BlockGroups(step, people)
+    counted = BlockGroups(step, people, tables.get_one(), size)
     grouping.suppression = Suppression(step, grouping.groups, by, grouping.wanted, counted)
     stored = {name: stores[name].finish() for name in variables}
     grouping.computed = compute(grouping, stored, 0, sizes)
@@ -113,10 +114,14 @@ def aggregate_few_groups(
 
 @dataclass
 class BlockGroups:
-    """Who is behind groups: rows counted by group and case, for each variable those that have a value."""
+    """Who is behind groups: rows counted by group and case, for each variable those that have a value; and the table,
+    of which so many rows may be compared at once.
+    """
 
     step: Aggregate
     people: Mapping[str, CountedRows]
+    table: Table
+    rows_at_once: int
 
     def list_cells(self, variable: str) -> list[CountedCells]:
         """Return the cells of a variable; of a condition also those for which it is true, and false."""
@@ -132,9 +137,14 @@ class BlockGroups:
         cases = encode_cases(counted.table, self.step.case)
         return 0 if cases is None else int(counted.counts[cases < 0].sum())
 
+    def count_rows(self) -> int:
+        """Count all rows."""
+        return len(self.table)
+
     def guess_case(self) -> str:
-        """Return nothing: the case is named."""
-        return ""
+        """Return the column that likely names the case; empty if rows do not repeat in one."""
+        taken = {*self.step.by, *self.people, self.step.weight}
+        return guess_case(self.table, taken, self.rows_at_once)
 
 
 def survey_block(step: Aggregate, block: Table) -> BlockSurvey:

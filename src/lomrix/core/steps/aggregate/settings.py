@@ -239,8 +239,9 @@ class Aggregate(Step):
     @property
     def division(self) -> Division:
         """By group; in blocks if there is more than these, which only few groups allow."""
-        counts_rows = self.min_n and not self.case  # what looks like the case is looked for in all columns
-        if counts_rows or self.weight or not all(is_by_row(parse(words)) for name, words in self.keys if name):
+        computed = [parse(expression) for name, expression in self.keys if name]
+        guesses_case = self.min_n and not self.case  # among all columns, and computed ones are in none of the blocks
+        if (guesses_case and computed) or self.weight or not all(map(is_by_row, computed)):
             return WHOLE
         is_together = self.min_n or self.totals or self.empty_groups
         return Division("blocks" if is_together else "by key", {"source": self.by})

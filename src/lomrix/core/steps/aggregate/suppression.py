@@ -63,6 +63,9 @@ class CountedGroups(Protocol):
     def count_unknown(self) -> int:
         """Count the rows in a group that have no case."""
 
+    def count_rows(self) -> int:
+        """Count all rows."""
+
     def guess_case(self) -> str:
         """Return the column that likely names the case; empty if rows do not repeat in one."""
 
@@ -95,6 +98,10 @@ class TableGroups:
     def count_unknown(self) -> int:
         """Count the rows in a group that have no case."""
         return 0 if self.cases is None else int(np.count_nonzero((self.codes >= 0) & (self.cases < 0)))
+
+    def count_rows(self) -> int:
+        """Count all rows."""
+        return len(self.rows)
 
     def guess_case(self) -> str:
         """Return the column that likely names the case; empty if rows do not repeat in one."""
@@ -224,4 +231,4 @@ class Suppression:
         case = self.counted.guess_case()
         if case:
             text = f"‹min_n› counts rows, and rows repeat within {case}: add ‹case={case}› to count cases."
-            yield Note(text, case, (), "rows-not-cases", len(self.groups.codes))
+            yield Note(text, case, (), "rows-not-cases", self.counted.count_rows())
