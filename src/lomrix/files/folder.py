@@ -25,8 +25,8 @@ from lomrix.files.reading import ReadSettings
 from lomrix.files.scratch import TableStore
 
 MOST_SHOWN = 4
-# Files of more rows are read in parts themselves.
-LARGE = 1 << 20
+# Files of more cells are read in parts themselves.
+LARGE = 1 << 23
 # Whole numbers that would lose digits as decimals.
 LONG, EXACT = "integer of many digits", 2**53
 GO_TOGETHER: tuple[set[str], ...] = ({"integer", "number"}, {"integer", LONG}, {"date", "datetime"})
@@ -186,8 +186,8 @@ class FolderSource(Source):
 
     def _read_files(self, folder: Path, chosen: list[str], run: Run) -> Iterator[ReadResult]:
         """Yield the tables of the files; that of a large one is in a folder as long as it is used."""
-        numbered = enumerate(self.sources)
-        for is_large, group in itertools.groupby(numbered, lambda one: (one[1].estimate_rows() or 0) > LARGE):
+        most, numbered = LARGE // max(len(chosen), 1), enumerate(self.sources)
+        for is_large, group in itertools.groupby(numbered, lambda one: (one[1].estimate_rows() or 0) > most):
             if not is_large:
                 yield from run(read_source, ((source, chosen) for _, source in group))
                 continue

@@ -18,6 +18,7 @@ class Check(Step):
         {"stray-text", "not-whole", "spaces-around", "unclear-date", "decimal-comma", "digits-kept", "offset"}
     )
     implementation: ClassVar[str] = "lomrix.core.steps.check.run:check_table"
+    cell_size: ClassVar[int] = 18
     row_size_on_disk: ClassVar[int] = 4
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to check."),)
     gives: ClassVar[tuple[Extra, ...]] = (
