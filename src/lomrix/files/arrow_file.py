@@ -17,6 +17,8 @@ from lomrix.files.staging import FileSink
 
 # Rows in a batch.
 PART = 1 << 18
+# Rows that are converted at once.
+AT_ONCE = 4 * PART
 
 ResultType = TypeVar("ResultType")
 
@@ -81,6 +83,6 @@ class Writer(FileSink):
         form = ArrowForm.from_table(content)
         schema = form.slice(0, PART).schema.with_metadata(form.make_metadata(self.path))
         with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, schema) as writer:
-            for start in range(0, len(content), PART):
-                writer.write_table(form.slice(start, start + PART).replace_schema_metadata(schema.metadata), PART)
+            for start in range(0, len(content), AT_ONCE):
+                writer.write_table(form.slice(start, start + AT_ONCE).replace_schema_metadata(schema.metadata), PART)
         return {}
