@@ -148,6 +148,15 @@ def test_blocks_and_some_keys_at_a_time_find_the_same(lines: list[tuple[Any, ...
     assert blocks.extras["draft_ledger"].same_as(whole.extras["draft_ledger"])
 
 
+@pytest.mark.parametrize("first", [list(range(40)), [1] * 40, [1] * 20 + [2] * 20, [2, 1] * 20])
+def test_keys_are_looked_at_some_at_a_time(first: list[int]) -> None:
+    source = table(g=first, id=[number // 2 for number in range(40)])
+    with mock.patch.object(findings, "MOST_ROWS", 8):
+        shares = [rows.tolist() for rows, _ in findings.split_by_key(source, ("g", "id"))]
+    assert sorted(row for share in shares for row in share) == list(range(40))
+    assert len(shares) == 5 and max(map(len, shares)) <= 20
+
+
 def test_a_draft_of_a_ledger_names_every_cell() -> None:
     source = table(id=["a", "b"], age=[7, 30], dictionary=Dictionary({"age": Variable(minimum=16)}))
     made = Check(key=("id",)).apply(sources(source), {"draft_ledger"}).extras["draft_ledger"]

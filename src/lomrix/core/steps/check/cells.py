@@ -15,6 +15,7 @@ import pyarrow as pa
 from lomrix.core.arrays.order_statistics import find_quantiles
 from lomrix.core.arrays.text_bytes import SPACE, bytes_at, get_buffers, has_byte
 from lomrix.core.arrays.types import Array, Mask
+from lomrix.core.rows.column_survey import MOST_ENDS
 from lomrix.core.steps.check.finding import Finding
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -28,8 +29,6 @@ from lomrix.core.text.stray import StrayCells
 # Outer fences are this many interquartile ranges beyond the quartiles.
 FENCE = 3.0
 LEAST_VALUES = 12
-# Distinct values at either end of a column: no more of them can be missing codes.
-MOST_ENDS = 80
 # Keys of another shape are reported if at least this share of the keys has one shape.
 ONE_SHAPE = 0.9
 # Longer texts are not keys with a shape.
@@ -52,19 +51,20 @@ class FoundRows:
     """The rows that rules find, rule by rule and block by block."""
 
     def __init__(self) -> None:
-        self.rows: dict[str, list[Array]] = defaultdict(list)
+        self.rows: dict[tuple[str, int | None], list[Array]] = defaultdict(list)
 
-    def add(self, rule: str, start: int, rows: Array) -> None:
-        """Add rows of a block."""
+    def add(self, rule: str, start: int, rows: Array, code: int | None = None) -> None:
+        """Add rows of a block; of missing codes those of one code."""
         if len(rows):
-            self.rows[rule].append(rows + start)
+            self.rows[rule, code].append(rows + start)
 
     def report(
         self, rule: str, column: str, details: Mapping[str, Any] = NO_DETAILS, *, breaks: bool = True
     ) -> Iterator[Finding]:
-        """Yield what a rule found in all blocks, if anything; its name ends at a space."""
-        if rule in self.rows:
-            yield Finding(rule.partition(" ")[0], column, np.concatenate(self.rows[rule]), details, breaks)
+        """Yield what a rule found in all blocks, if anything."""
+        rows = self.rows.get((rule, details.get("code")))
+        if rows:
+            yield Finding(rule, column, np.concatenate(rows), details, breaks)
 
 
 # --------------------------------------------------------------------- values
@@ -90,7 +90,7 @@ def check_values(name: str, column: Column, entry: Variable, dictionary: Diction
         for code in codes:
             is_code = (block.values == code) & ~block.is_missing
             is_far &= ~is_code
-            found.add(f"missing-code {code}", start, np.flatnonzero(is_code))
+            found.add("missing-code", start, np.flatnonzero(is_code), code)
         found.add("not-listed", start, unlisted)
         found.add("out-of-range", start, np.flatnonzero(outside))
         found.add("far-from-others", start, np.flatnonzero(is_far))
@@ -98,7 +98,7 @@ def check_values(name: str, column: Column, entry: Variable, dictionary: Diction
     yield from found.report("not-listed", name, {"values": listed})
     yield from found.report("out-of-range", name, {end: limit for end, limit in limits.items() if limit is not None})
     for code in codes:
-        yield from found.report(f"missing-code {code}", name, {"code": code}, breaks=False)
+        yield from found.report("missing-code", name, {"code": code}, breaks=False)
     if usual is not None:
         yield from found.report("far-from-others", name, usual.describe(column.type), breaks=False)
     if column.type == "number":
@@ -203,8 +203,8 @@ class Usual:
         return result
 
     def describe(self, type_: Type) -> dict[str, str | None]:
-        """Return the lowest and the highest usual value as text."""
-        values = np.concatenate(self.ends) if self.ends else np.zeros(0)
+        """Return the lowest and the highest usual value of the blocks that were looked at, as text."""
+        values = np.concatenate(self.ends)  # the quartiles are usual, so that there is one
         low, high = Column.of(type_, np.array([values.min(), values.max()])).to_text().to_pylist()
         return {"minimum": low, "maximum": high}
 

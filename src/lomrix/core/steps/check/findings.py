@@ -108,7 +108,8 @@ def split_by_key(table: Table, key: Sequence[str], more: Sequence[str] = ()) -> 
     cuts = [0, len(table)] if count <= 1 else find_cuts(
         needed, MOST_ROWS, BLOCK, lambda block: block[key[0]], has_common_pool=True
     )  # fmt: skip
-    if cuts is not None:
+    # A slice of few keys with most of the rows would be too large; all keys together divide it.
+    if cuts is not None and (count <= 1 or max(np.diff(cuts)) <= 2 * MOST_ROWS):
         for start, stop in itertools.pairwise(cuts):
             yield np.arange(start, stop), needed.slice(start, stop)
         return
