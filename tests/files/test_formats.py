@@ -234,15 +234,32 @@ def test_a_parquet_file_of_another_program_is_read(tmp_path: Path) -> None:
         {
             "i": pa.array([1, None, 3], pa.int32()),
             "f": pa.array([1.5, float("nan"), None]),
+            "e": pa.array([float("inf"), 2.0, float("-inf")], pa.float32()),
             "s": pa.array(["a", "", None]).dictionary_encode(),
             "t": pa.array([0, 1000, None], pa.timestamp("ns", "UTC")),
             "nothing": pa.nulls(3),
         }
     )
     pq.write_table(arrow, tmp_path / "x.parquet")
-    table = open_source(str(tmp_path / "x.parquet"), ReadSettings()).read().table
-    assert table.types() == {"i": "integer", "f": "number", "s": "string", "t": "datetime", "nothing": "string"}
+    whole = open_source(str(tmp_path / "x.parquet"), ReadSettings()).read()
+    with in_small_pieces():
+        pieces = read_in_pieces(str(tmp_path / "x.parquet"), tmp_path)
+    table = whole.table
+    assert pieces.table.same_as(table)
+    assert table.types() == {
+        "i": "integer",
+        "f": "number",
+        "e": "number",
+        "s": "string",
+        "t": "datetime",
+        "nothing": "string",
+    }
     assert table["f"].reason_counts() == {"blank": 1, "undefined": 1}
+    assert table["e"].cells() == [None, 2.0, None]
+    for result in (whole, pieces):
+        assert [(note.column, note.count, [row for row, _ in note.examples]) for note in result.notes] == [
+            ("f", 1, [3]), ("e", 2, [2, 4]),
+        ]  # fmt: skip
 
 
 def test_what_is_no_single_value_becomes_text_with_a_note(tmp_path: Path) -> None:

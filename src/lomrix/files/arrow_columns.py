@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 from lomrix.core.arrays.text_bytes import get_buffers
 from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array
-from lomrix.core.combining import MOST_EXAMPLES
+from lomrix.core.combining import MOST_EXAMPLES, Words
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import DTYPES, FILLERS, Column
 from lomrix.core.table.dictionary import Dictionary
@@ -50,12 +50,23 @@ def columns_from_arrow(
 
     def convert(name: str) -> tuple[Column, list[Note]]:
         array, notes = prepare_array(combine_chunks(arrow.column(name)), name)
-        column, more = apply_settings(name, column_from_arrow(array, name, table, BLANK), settings, beside)
+        column = column_from_arrow(array, name, table, BLANK)
+        notes += note_undefined(name, column)
+        column, more = apply_settings(name, column, settings, beside)
         return column, [*notes, *more]
 
     results = map_in_threads(convert, names, most=len(names) or 1 if arrow.num_rows > FEW_ROWS else 1)
     columns = {name: column for name, (column, _) in zip(names, results, strict=True)}
     return columns, [note for _, notes in results for note in notes]
+
+
+def note_undefined(name: str, column: Column) -> list[Note]:
+    """Note cells that Arrow holds as NaN or infinity."""
+    if UNDEFINED not in column.reasons:
+        return []
+    rows = np.flatnonzero(column.why == column.reasons.index(UNDEFINED) + 1)
+    text = Words("{n:cell holds|cells hold} NaN or infinity, which are no numbers: missing, undefined.", n=len(rows))
+    return [Note(text, name, tuple((int(row) + FIRST_ROW, None) for row in rows[:MOST_EXAMPLES]), UNDEFINED, len(rows))]
 
 
 def apply_settings(name: str, column: Column, settings: ReadSettings, beside: Dictionary) -> tuple[Column, list[Note]]:
@@ -186,7 +197,7 @@ def _convert_values(array: pa.Array, kind: pa.DataType, why: Why | None, reason:
     if pa.types.is_floating(kind) or pa.types.is_decimal(kind):
         values = fill_nulls(array.cast(pa.float64()), "number", why)
         column = Column("number", values, why, (reason,) if why is not None else ())
-        undefined = np.isnan(values)
+        undefined = ~np.isfinite(values)
         return column if np.count_nonzero(undefined) == array.null_count else column.with_missing(undefined, UNDEFINED)
     if pa.types.is_date(kind):
         return Column.of("date", get_values(array.cast(pa.date32()), "date"), why, (reason,))
