@@ -234,7 +234,7 @@ def test_a_parquet_file_of_another_program_is_read(tmp_path: Path) -> None:
         {
             "i": pa.array([1, None, 3], pa.int32()),
             "f": pa.array([1.5, float("nan"), None]),
-            "e": pa.array([float("inf"), 2.0, float("-inf")], pa.float32()),
+            "e": pa.array([float("inf"), 2.0, float("-inf")]),
             "s": pa.array(["a", "", None]).dictionary_encode(),
             "t": pa.array([0, 1000, None], pa.timestamp("ns", "UTC")),
             "nothing": pa.nulls(3),

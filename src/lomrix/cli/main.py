@@ -11,6 +11,7 @@ import os
 import re
 import signal
 import sys
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -336,6 +337,9 @@ def main() -> None:
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     # Its threads would use memory for matrix products that nothing here needs.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+    # Numbers beyond the range become missing cells with a note, here and in workers.
+    os.environ.setdefault("PYTHONWARNINGS", "ignore::RuntimeWarning")
+    warnings.simplefilter("ignore", RuntimeWarning)
     open_closed_streams()
     status = supervise(run_process) if sys.platform == "linux" else run_process()
     os._exit(status)

@@ -30,6 +30,7 @@ EXACT_DIGITS = 15
 METADATA = b"lomrix"
 # Types that a format may have narrowed against the declaration.
 WIDER = (("integer", "number"), ("date", "datetime"))
+FIRST_DAY, AFTER_LAST_DAY = np.datetime64("0001-01-01"), np.datetime64("10000-01-01")
 OTHER_TYPES = "Write it as text, numbers, dates or booleans."
 # Kinds of Arrow that no column holds.
 AS_TEXT = (
@@ -61,11 +62,12 @@ def columns_from_arrow(
 
 
 def note_undefined(name: str, column: Column) -> list[Note]:
-    """Note cells that Arrow holds as NaN or infinity."""
+    """Note cells that Arrow holds, but no column."""
     if UNDEFINED not in column.reasons:
         return []
     rows = np.flatnonzero(column.why == column.reasons.index(UNDEFINED) + 1)
-    text = Words("{n:cell holds|cells hold} NaN or infinity, which are no numbers: missing, undefined.", n=len(rows))
+    what = "NaN or infinity, which are no numbers" if column.type == "number" else "a day beyond the years 1 to 9999"
+    text = Words(f"{{n:cell holds|cells hold}} {what}: missing, undefined.", n=len(rows))
     return [Note(text, name, tuple((int(row) + FIRST_ROW, None) for row in rows[:MOST_EXAMPLES]), UNDEFINED, len(rows))]
 
 
@@ -117,7 +119,7 @@ def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
         text = "kept as text: it has whole numbers that are too large."
         return array.cast(pa.large_string()), [Note(text, name, kind="digits-kept")]
     if any(is_kind(kind) for is_kind in AS_TEXT):
-        return format_values(array), [Note(f"kept as text: it holds {kind}.", name, kind="as-text")]
+        return format_values(array, name), [Note(f"kept as text: it holds {kind}.", name, kind="as-text")]
     if pa.types.is_decimal(kind) and kind.precision > EXACT_DIGITS:
         try:
             is_same = pc.all(pc.equal(array.cast(pa.float64()).cast(kind), array)).as_py()
@@ -139,8 +141,11 @@ def combine_chunks(column: pa.ChunkedArray) -> pa.Array:
     return joined
 
 
-def format_values(array: pa.Array) -> pa.Array:
-    """Return values that no column holds as texts: lists and records as JSON, bytes as hexadecimal digits."""
+def format_values(array: pa.Array, name: str) -> pa.Array:
+    """Return values that no column holds as texts: lists and records as JSON, bytes as hexadecimal digits.
+
+    Raises FileError if Python cannot hold one.
+    """
 
     def format_value(value: Any) -> str | None:
         if value is None or isinstance(value, str):
@@ -151,7 +156,12 @@ def format_values(array: pa.Array) -> pa.Array:
         return json.dumps(value, default=str, ensure_ascii=False) if is_nested else str(value)
 
     # Such columns are rare, and Arrow converts only some of them.
-    return pa.array(list(map(format_value, array.to_pylist())), pa.large_string())
+    try:
+        return pa.array(list(map(format_value, array.to_pylist())), pa.large_string())
+    except (OverflowError, ValueError) as error:
+        raise FileError(
+            f"The column {name} holds values that do not fit.", where=str(error), todo=OTHER_TYPES
+        ) from error
 
 
 def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Column:
@@ -160,7 +170,7 @@ def column_from_arrow(array: pa.Array, name: str, table: str, reason: str) -> Co
     Raises FileError if it holds what a cell cannot.
     """
     kind = array.type
-    if pa.types.is_dictionary(kind) and not is_text_type(kind.value_type):
+    if pa.types.is_dictionary(kind) and (not is_text_type(kind.value_type) or array.dictionary.null_count):
         array, kind = array.cast(kind.value_type), kind.value_type
     why = find_nulls(array) if array.null_count else None
     convert = _convert_text if is_text_type(kind) or pa.types.is_dictionary(kind) else _convert_values
@@ -200,11 +210,19 @@ def _convert_values(array: pa.Array, kind: pa.DataType, why: Why | None, reason:
         undefined = ~np.isfinite(values)
         return column if np.count_nonzero(undefined) == array.null_count else column.with_missing(undefined, UNDEFINED)
     if pa.types.is_date(kind):
-        return Column.of("date", get_values(array.cast(pa.date32()), "date"), why, (reason,))
+        return leave_out_unknown_days("date", get_values(array.cast(pa.date32()), "date"), why, reason)
     if pa.types.is_timestamp(kind):
         timestamps = array.cast(pa.timestamp("us", kind.tz)).cast(pa.int64()).cast(pa.timestamp("us"))
-        return Column.of("datetime", get_values(timestamps, "datetime"), why, (reason,))
+        return leave_out_unknown_days("datetime", get_values(timestamps, "datetime"), why, reason)
     return None
+
+
+def leave_out_unknown_days(type_: Type, values: Array, why: Why | None, reason: str) -> Column:
+    """Return a column of times without those that have no text."""
+    column = Column.of(type_, values, why, (reason,))
+    with np.errstate(invalid="ignore"):
+        is_unknown = (values < FIRST_DAY) | (values >= AFTER_LAST_DAY)
+    return column.with_missing(is_unknown, UNDEFINED) if is_unknown.any() else column
 
 
 def find_nulls(array: pa.Array) -> Why:

@@ -54,6 +54,14 @@ def test_sums_are_prorated_and_items_reversed() -> None:
     )
 
 
+@pytest.mark.parametrize("largest", [2**63 - 1, 1.5e308])
+def test_a_score_beyond_the_range_of_numbers_is_undefined(largest: float) -> None:
+    result = score(table(f1=[largest, 1, None], f2=[largest, 2, 3], f3=[0, 0, 0]))
+    assert (result.table["s"].cells(), reasons(result.table["s"])) == ([None, 3, None], ["undefined", None, "blank"])
+    assert result.account.listings[0].rows[0][:2] == ("s", 1)
+    assert CrossProducts.of([np.array([-1e308, 1e308])]).covariance.tolist() == [[np.inf]]
+
+
 def test_cells_outside_the_span_stop_the_work() -> None:
     with pytest.raises(DataError, match="2 cells are outside the span 0 to 2") as stopped:
         score(table(**ITEMS), span="0:2")

@@ -118,4 +118,6 @@ def to_floats(values: npt.NDArray[Any]) -> Numbers:
 
 def to_float(value: Fraction) -> float:
     """Round an exact number to float64; infinite beyond its range."""
-    return float(value) if abs(value) <= LARGEST else math.copysign(math.inf, value)
+    if abs(value) <= LARGEST:
+        return float(value)
+    return math.inf if value > 0 else -math.inf

@@ -83,7 +83,7 @@ def compare_two_means(n: Counts, mean: Numbers, variance: Numbers) -> Difference
         return Difference(estimate)
     parts = variance / n
     error = float(np.sqrt(parts.sum()))
-    if not error > 0:
+    if not 0 < error < np.inf:
         return Difference(estimate)
     df = float(parts.sum() ** 2 / (parts**2 / (n - 1)).sum())
     low, high, t, p = student_test(estimate, error, df)

@@ -158,12 +158,12 @@ def scale_decimals(
     sample = values[:: max(1, len(values) // SAMPLE)][:SAMPLE]
     known = extent or Extent(len(values), float(values.min()), float(values.max()), None)
     for power in POWERS if extent is None else filter(None, [extent.power]):
-        if not (np.rint(sample * power) / power == sample).all():
-            continue
         low, high = known.low, known.high
         # False also with NaN, or where the values are too large for exact integers.
         if not ((high - low) * power <= ROOMY * known.count + 1024 and max(-low, high) * power < 2**53):
             return None
+        if not (np.rint(sample * power) / power == sample).all():
+            continue
         whole = _scale_to_integers(values, power)
         if whole is not None:
             return whole, power

@@ -33,10 +33,9 @@ def compute_reliability(items: CrossProducts) -> Reliability:
     if n < 2 or k < 2:
         return Reliability(n, np.nan, undefined, undefined)
     covariance = items.covariance
-    with_others = covariance.sum(axis=0) - np.diag(covariance)  # of each item with the sum of the others
-    total = covariance.sum()
-    others_variance = total - 2 * with_others - np.diag(covariance)
     with np.errstate(invalid="ignore", divide="ignore"):
+        with_others = covariance.sum(axis=0) - np.diag(covariance)  # of each item with the sum of the others
+        others_variance = covariance.sum() - 2 * with_others - np.diag(covariance)
         correlation = with_others / np.sqrt(np.diag(covariance) * others_variance)
         without = np.array([compute_alpha(np.delete(np.delete(covariance, item, 0), item, 1)) for item in range(k)])
     return Reliability(n, compute_alpha(covariance), correlation, without)

@@ -127,7 +127,7 @@ def format_number(value: float) -> str:
     """Format a number with four significant digits; an em dash for NaN."""
     if math.isnan(value):
         return "—"
-    return f"{value:.0f}" if abs(value) >= 1000 else f"{value:.4g}"
+    return f"{value:.0f}" if 1000 <= abs(value) < 1e15 else f"{value:.4g}"
 
 
 def format_interval(low: float, high: float) -> str:

@@ -19,7 +19,7 @@ from lomrix.core.language.operands import merge_reasons
 from lomrix.core.rows.reversed_items import find_reversed
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import pluralize
-from lomrix.core.table.reasons import NOT_IN_FILE, TOO_FEW
+from lomrix.core.table.reasons import NOT_IN_FILE, TOO_FEW, UNDEFINED
 from lomrix.core.table.scale import Scale, parse_span
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
@@ -143,7 +143,7 @@ class ItemScore:
             if row in cells
         ]
         count = sum(map(len, outside.values()))
-        decimals = int(np.count_nonzero(np.nan_to_num(self.values[~self.is_short]) % 1))
+        decimals = int(np.count_nonzero(self.scores % 1))
         return ScoreSurvey(present, decimals, count, Shown(examples, count, separator="; "))
 
     def check(self, whole: ScoreSurvey) -> None:
@@ -206,20 +206,36 @@ class ItemScore:
     @cached_property
     def values(self) -> Numbers:
         """The score of each row, meaningless where too few items are present."""
-        total: Numbers = np.sum(self.cells, axis=0)
-        with np.errstate(invalid="ignore", divide="ignore"):
+        with np.errstate(invalid="ignore", divide="ignore", over="ignore"):
+            total: Numbers = np.sum(self.cells, axis=0)
             mean: Numbers = total / self.n
-        if self.scale.method == "mean":
-            return mean
-        return np.where(self.n == len(self.wanted), total, mean * len(self.wanted))
+            if self.scale.method == "mean":
+                return mean
+            return np.where(self.n == len(self.wanted), total, mean * len(self.wanted))
+
+    @cached_property
+    def sums_integers(self) -> bool:
+        """True if the score is a whole number unless it is prorated."""
+        has_integers = all(self.table[name].type in ("integer", "boolean") for name in self.items)
+        return self.scale.method == "sum" and has_integers
+
+    @cached_property
+    def is_undefined(self) -> npt.NDArray[np.bool_]:
+        """True where the score is beyond the range of numbers."""
+        limit = 2.0**63 if self.sums_integers else np.inf
+        return ~self.is_short & ~(np.abs(self.values) < limit)
+
+    @property
+    def scores(self) -> Numbers:
+        """The scores that there are."""
+        return self.values[~self.is_short & ~self.is_undefined]
 
     def make_column(self, whole: ScoreSurvey) -> Column:
-        """Return the score, missing if too few items are present."""
+        """Return the score, missing if too few items are present, or if it is beyond the range of numbers."""
         why, reasons = self._find_reasons(self.is_short)
-        has_integers = all(self.table[name].type in ("integer", "boolean") for name in self.items)
-        is_integer = self.scale.method == "sum" and not whole.decimals and has_integers
-        filled_values = np.where(self.is_short, 0, np.nan_to_num(self.values))
-        return Column.of("integer" if is_integer else "number", filled_values, why, reasons)
+        values = np.where(self.is_short | self.is_undefined, 0, self.values)
+        column = Column.of("integer" if self.sums_integers and not whole.decimals else "number", values, why, reasons)
+        return column.with_missing(self.is_undefined, UNDEFINED) if self.is_undefined.any() else column
 
     def _find_reasons(self, is_short: npt.NDArray[np.bool_]) -> tuple[npt.NDArray[np.uint8], tuple[str, ...]]:
         """Return why a score is missing: too few items; or if none is present or all are needed, the first missing
@@ -234,7 +250,7 @@ class ItemScore:
 
     def tally(self, whole: ScoreSurvey) -> ScoreTally:
         """Return what a part adds to the account."""
-        scores = np.nan_to_num(self.values[~self.is_short])
+        scores = self.scores
         with_values = [index for index, name in enumerate(self.items) if whole.present[name]]
         is_complete = self.n == len(with_values)
         complete = CrossProducts.of([self.cells[index][is_complete] for index in with_values])
