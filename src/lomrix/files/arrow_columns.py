@@ -27,6 +27,7 @@ from lomrix.files.reading import ReadSettings
 
 # float64 holds any number of this many digits.
 EXACT_DIGITS = 15
+TOO_MANY_DIGITS = f"kept as text: it has decimals of more than {EXACT_DIGITS} digits, which a number would lose."
 METADATA = b"lomrix"
 # Types that a format may have narrowed against the declaration.
 WIDER = (("integer", "number"), ("date", "datetime"))
@@ -126,8 +127,9 @@ def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
         except pa.ArrowInvalid:
             is_same = False
         if is_same is False:
-            text = f"kept as text: it has decimals of more than {EXACT_DIGITS} digits, which a number would lose."
-            return array.cast(pa.string()).cast(pa.large_string()), [Note(text, name, kind="digits-kept")]
+            # Arrow would write 0.00 as 0E-2.
+            texts = [None if value is None else f"{value:f}" for value in array.to_pylist()]
+            return pa.array(texts, pa.large_string()), [Note(TOO_MANY_DIGITS, name, kind="digits-kept")]
     return array, []
 
 

@@ -232,11 +232,11 @@ def test_types_of_postgresql_lose_nothing(kind: str, tmp_path: Path) -> None:
     with place_on(kind, tmp_path) as place:
         place.execute(
             f"CREATE TABLE {place.table} (n NUMERIC(30,5), short NUMERIC(6,2), free NUMERIC, at TIMESTAMPTZ, far DATE, "
-            "raw BYTEA, list INT[], fine REAL, kind CHAR(4), flag BOOLEAN, small SMALLINT)"
+            "raw BYTEA, list INT[], fine REAL, kind CHAR(4), flag BOOLEAN, small SMALLINT, none NUMERIC(4,1))"
         )
         place.execute(
             f"INSERT INTO {place.table} VALUES (1234567890123456789012345.12345, 12.50, 0.1, '2024-03-05 12:00+02', "
-            "'infinity', '\\x00ff', '{1,2}', 0.5, 'ab', true, 7)"
+            "'infinity', '\\x00ff', '{1,2}', 0.5, 'ab', true, 7, 'NaN')"
         )
         out, _ = lomrix("profile", place.reference, "--json", cwd=tmp_path)
         output = json.loads(out)
@@ -244,10 +244,11 @@ def test_types_of_postgresql_lose_nothing(kind: str, tmp_path: Path) -> None:
         with (tmp_path / "o.csv").open() as file:
             assert list(csv.reader(file))[1] == [
                 "1234567890123456789012345.12345", "12.5", "0.1", "2024-03-05 10:00:00", "infinity", "\\x00ff", "{1,2}",
-                "0.5", "ab  ", "true", "7",
+                "0.5", "ab  ", "true", "7", "",
             ]  # fmt: skip
         notes = {note["column"]: note["text"] for note in output["notes"]}
         assert "kept as text" in notes["n"] and "UTC" in notes["at"] and "kept as text" in notes["far"]
+        assert "NaN" in notes["none"]
 
 
 @pytest.mark.parametrize("kind", [pytest.param("mysql", marks=needs("mysql"))])
@@ -255,17 +256,17 @@ def test_types_of_mariadb_lose_nothing(kind: str, tmp_path: Path) -> None:
     with place_on(kind, tmp_path) as place:
         place.execute(
             f"CREATE TABLE {place.table} (big BIGINT UNSIGNED, fits INT UNSIGNED, n DECIMAL(30,5), flag BOOLEAN, "
-            "tiny TINYINT(1), at TIMESTAMP(3) NULL, clock TIME, bits BIT(4), raw VARBINARY(4), kind ENUM('a','b'))"
+            "tiny TINYINT(1), at TIMESTAMP(3) NULL, clock TIME, bits BIT(4), raw VARBINARY(4), kind ENUM('a','b'), y YEAR)"
         )
         place.execute(
             f"INSERT INTO {place.table} VALUES (18446744073709551615, 7, 1234567890123456789012345.12345, 1, 5, "
-            "'2024-03-05 12:00:00.5', '25:01:02', b'101', x'00ff', 'b'), "
-            "(NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)"
+            "'2024-03-05 12:00:00.5', '25:01:02', b'101', x'00ff', 'b', 1987), "
+            "(NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL, NULL)"
         )
-        lomrix("subset", place.reference, "--out", "o.csv", cwd=tmp_path)
+        lomrix("subset", place.reference, "--where", "y < 2000", "--out", "o.csv", cwd=tmp_path)
         line = (tmp_path / "o.csv").read_text().splitlines()[1]
         assert line.startswith("18446744073709551615,7,1234567890123456789012345.12345,true,5,2024-03-05 ")
-        assert line.endswith(",25:01:02,5,00FF,b")
+        assert line.endswith(",25:01:02,5,00FF,b,1987")
 
 
 def test_types_of_sqlite_are_those_of_the_values(tmp_path: Path) -> None:

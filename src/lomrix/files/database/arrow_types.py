@@ -11,8 +11,8 @@ import pyarrow.compute as pc
 from sqlalchemy import types
 
 from lomrix.core.table.notes import Note
+from lomrix.files.arrow_columns import EXACT_DIGITS, TOO_MANY_DIGITS
 
-MOST_DIGITS = 38
 NOT_A_DATE = "kept as text: it holds dates outside the calendar."
 
 
@@ -20,13 +20,13 @@ def to_arrow_type(kind: Any) -> pa.DataType:
     """Return the Arrow type that holds all values of a server's type; text if none does."""
     if isinstance(kind, types.Boolean):
         return pa.bool_()
-    if isinstance(kind, types.Integer):
+    if isinstance(kind, types.Integer) or kind.__visit_name__ == "YEAR":
         return pa.uint64() if getattr(kind, "unsigned", False) else pa.int64()
     if isinstance(kind, types.Float):
         return pa.float64()
-    if isinstance(kind, types.Numeric) and kind.precision is not None and kind.precision <= MOST_DIGITS:
-        return pa.decimal128(kind.precision, kind.scale or 0)
-    # Dates are examined before conversion: servers allow some that the calendar does not have.
+    if isinstance(kind, types.Numeric) and kind.precision is not None and kind.precision <= EXACT_DIGITS:
+        return pa.float64()
+    # Dates and long numbers are examined before conversion: some fit no calendar and no number.
     return pa.string()
 
 
@@ -78,15 +78,17 @@ def convert_column(name: str, cells: pa.ChunkedArray, kind: Any) -> tuple[pa.Chu
         return cast_or_keep(name, cells, pa.timestamp("us"), notes)
     if isinstance(kind, types.Date):
         return cast_or_keep(name, cells, pa.date32(), notes)
-    if isinstance(kind, types.Numeric):  # with any number of digits
-        return cast_or_keep(name, cells, pa.float64(), notes) if has_few_digits(cells) else (cells, notes)
+    if isinstance(kind, types.Numeric):
+        if has_few_digits(cells):
+            return cells.cast(pa.float64()), notes
+        return cells, [Note(TOO_MANY_DIGITS, name, kind="digits-kept")]
     return cells, notes
 
 
 def cast_or_keep(
     name: str, cells: pa.ChunkedArray, type_: pa.DataType, notes: list[Note]
 ) -> tuple[pa.ChunkedArray, list[Note]]:
-    """Cast texts; keep them, with a note, if one cannot be cast."""
+    """Cast texts to times; keep them, with a note, if one cannot be cast."""
     try:
         return cells.cast(type_), notes
     except pa.ArrowInvalid:
@@ -96,4 +98,4 @@ def cast_or_keep(
 def has_few_digits(cells: pa.ChunkedArray) -> bool:
     """Return whether no number has more digits than float64 holds."""
     digits = pc.utf8_length(pc.replace_substring_regex(cells, r"^-?0*\.?0*|\.|0+$", ""))
-    return (pc.max(digits).as_py() or 0) <= 15
+    return (pc.max(digits).as_py() or 0) <= EXACT_DIGITS
