@@ -144,6 +144,18 @@ def test_an_output_is_replaced_only_when_reported(crew: Path) -> None:
     assert (crew / "a.csv").read_bytes() == first
 
 
+def test_an_option_without_effect_is_noted(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x,wave\n1,2,0\n")
+    for words in (
+        ["derive", "a.csv", "y = x", "--case", "id"],
+        ["subset", "a.csv", "--where", "x > 1", "--case", "id"],
+    ):
+        assert "--case had no effect: no " in lomrix(*words, cwd=tmp_path)[0]
+    words = ["derive", "a.csv", "y = case_mean(x)", "--case", "id", "--occasion", "wave"]
+    output, _ = lomrix(*words, cwd=tmp_path)
+    assert "--occasion had no effect: no expression uses other rows of a case." in output and "--case had" not in output
+
+
 def test_a_full_disk_leaves_nothing_behind(crew: Path) -> None:
     rows = "".join(f"{at:05d},{at}\n" for at in range(20_000))
     (crew / "big.csv").write_text("crew_id,x\n" + rows)

@@ -50,6 +50,22 @@ def test_the_command_line_goes_first_and_a_word_switches_it_off(study: Path) -> 
     assert "occasion" not in output.splitlines()[0]
 
 
+@pytest.mark.parametrize(
+    ("words", "applied"),
+    [
+        (["aggregate", "--by", "month", "--stat", "day: n"], ""),
+        (["aggregate", "--by", "month", "--stat", "day: n", "--min-n", "1"], "case id, "),
+        (["subset", "--where", "month > 0"], ""), (["subset", "--sample", "1"], "case id, "),
+        (["derive", "m = case_mean(month)"], "case id, "), (["derive", "m = month"], ""),
+        (["derive", "m = change(month)"], "case id, occasion month, "), (["stack", "raw/b.csv"], ""),
+    ],
+)  # fmt: skip
+def test_case_and_occasion_apply_where_they_have_an_effect(study: Path, words: list[str], applied: str) -> None:
+    output, _ = lomrix(words[0], "raw/a.csv", *words[1:], cwd=study, status=None)
+    assert output.startswith(f"study  study.toml: dictionary d.toml, {applied}missing_text none, ")
+    assert "no effect" not in output
+
+
 def test_a_wrong_study_file_is_named(study: Path) -> None:
     for text, output, status in (
         ('dictionry = "d.toml"', "Did you mean dictionary", 2),

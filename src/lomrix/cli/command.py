@@ -6,6 +6,7 @@ import contextlib
 import inspect
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import typer
@@ -82,6 +83,9 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
 
     study = fill_in_study(step, given)
     task = make_task(step, given)
+    if idle := {*study.applied} & {*task.step.idle}:
+        study = replace(study, applied=tuple(name for name in study.applied if name not in idle))
+        task = make_task(step, {**given, **dict.fromkeys(idle, "")})
     files = "; ".join(describe_sizes(task.files))
     try:
         with reporter.make_progress(len(step.roles) + 2) as progress:

@@ -98,7 +98,10 @@ def apply_study(step: type[Step], given: dict[str, Any], references: Sequence[st
     of_files = {name for source in sources for name in source.options_used}
     used = of_files if "-" not in references else {*READING}
     for name, value in study.values.items():
-        is_setting = name in SETTINGS and name in step.model_fields
+        beside = step.in_study_beside.get(name, name)
+        is_setting = (
+            name in SETTINGS and name in step.model_fields and bool(given.get(beside) or beside in study.values)
+        )
         if not (is_setting or name in used or name in RUNNING) or given.get(name) not in (
             None,
             "",

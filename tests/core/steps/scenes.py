@@ -329,8 +329,7 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     ),
     "derive codes and nothing": (
         "derive", sources(VISITS),
-        {"expressions": ("band = bands(sleep, 400, 410)", "lost = missing('lost')", "twice = month + month"),
-         "case": "id"},
+        {"expressions": ("band = bands(sleep, 400, 410)", "lost = missing('lost')", "twice = month + month")},
     ),
     "derive many at once": (
         "derive", sources(VISITS), {"expressions": ("month,sleep as {old}_half = month,sleep / 2",), "after": "month"}

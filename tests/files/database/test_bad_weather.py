@@ -256,7 +256,8 @@ def test_types_of_mariadb_lose_nothing(kind: str, tmp_path: Path) -> None:
     with place_on(kind, tmp_path) as place:
         place.execute(
             f"CREATE TABLE {place.table} (big BIGINT UNSIGNED, fits INT UNSIGNED, n DECIMAL(30,5), flag BOOLEAN, "
-            "tiny TINYINT(1), at TIMESTAMP(3) NULL, clock TIME, bits BIT(4), raw VARBINARY(4), kind ENUM('a','b'), y YEAR)"
+            "tiny TINYINT(1), at TIMESTAMP(3) NULL, clock TIME, bits BIT(4), raw VARBINARY(4), kind ENUM('a','b'), "
+            "y YEAR)"
         )
         place.execute(
             f"INSERT INTO {place.table} VALUES (18446744073709551615, 7, 1234567890123456789012345.12345, 1, 5, "

@@ -5,7 +5,7 @@ from __future__ import annotations
 import ast
 import importlib
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterable, Iterator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import REGISTERED, Function
@@ -186,6 +186,11 @@ def get_function(call: ast.Call) -> Function:
     """Return the function of a checked call."""
     assert isinstance(call.func, ast.Name)
     return load_functions()[call.func.id]
+
+
+def find_needs(trees: Iterable[ast.expr]) -> set[str]:
+    """Return what the functions of expressions need beside their operands: `case`, `occasion`."""
+    return {need for tree in trees for call in find_calls(tree) for need in get_function(call).needs}
 
 
 def is_by_row(tree: ast.expr) -> bool:

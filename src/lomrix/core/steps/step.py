@@ -193,6 +193,8 @@ class Step(BaseModel):
     hides_origin: ClassVar[bool] = False
     # Former names of settings, which still work for a release, with their new names.
     former_names: ClassVar[Mapping[str, str]] = {}
+    # Settings that a study file fills in only beside another one, by name.
+    in_study_beside: ClassVar[Mapping[str, str]] = {}
     # Whether it delivers to other programs: it names its destination with ‹to›, and can be rehearsed.
     delivers: ClassVar[bool] = False
     # Kinds of notes of reading that its own findings repeat.
@@ -228,6 +230,11 @@ class Step(BaseModel):
     def keeps_rows(self) -> bool:
         """Whether its table has at least as many rows as its first inputs."""
         return False
+
+    @property
+    def idle(self) -> Mapping[str, str]:
+        """Settings that have no effect beside the others, and why."""
+        return {}
 
     @property
     def draws_survey(self) -> bool:
@@ -332,11 +339,12 @@ class Step(BaseModel):
         account = combine_all(account for account, _ in parts)
         if self.conclusion:
             account = load_function(self.conclusion)(self, account, [tally for _, tally in parts])
-        former = [
+        notes = [Note(f"‹{name}› had no effect: {why}.", kind="no-effect") for name, why in self.idle.items()]
+        notes += [
             Note(f"‹{old}› is now called ‹{new}›; the former name works until the next release.", kind="renamed")
             for old, new in self._former.items()
         ]
-        return replace(account, notes=(*(note for note in account.notes if not note.is_empty), *former))
+        return replace(account, notes=(*(note for note in account.notes if not note.is_empty), *notes))
 
     def _require_roles(self, tables: Inputs) -> None:
         """Stop if a required input is missing, or a role is unknown or has too many tables."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Annotated, ClassVar, Literal, Self
 
@@ -165,6 +165,7 @@ class Aggregate(Step):
     streaming: ClassVar[str] = "lomrix.core.steps.aggregate.few_groups:aggregate_few_groups"
     arranging: ClassVar[str] = "lomrix.core.steps.aggregate.run:arrange"
     conclusion: ClassVar[str] = "lomrix.core.steps.aggregate.account:conclude"
+    in_study_beside: ClassVar[Mapping[str, str]] = {"case": "min_n"}
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to aggregate."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw group means with their intervals; the last key is the axis.", "figure"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import keyword
 import re
 from collections.abc import Mapping, Sequence
@@ -11,7 +12,7 @@ from typing import Annotated, ClassVar, Self
 from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.language.parse import is_by_case, is_by_row, parse
+from lomrix.core.language.parse import find_needs, is_by_case, is_by_row, parse
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, HelpTopic, Role, Step, require
 from lomrix.core.table.selection import choose_columns
@@ -173,6 +174,22 @@ class Derive(Step):
         return self
 
     @property
+    def idle(self) -> Mapping[str, str]:
+        """Case and occasion, if no expression looks at other rows of a case."""
+        needs = find_needs(self._trees)
+        return {
+            name: "no expression uses other rows of a case"
+            for name in ("case", "occasion")
+            if getattr(self, name) and name not in needs
+        }
+
+    @property
+    def _trees(self) -> list[ast.expr]:
+        """The expressions; of one for several columns that of one of them."""
+        assignments = parse_assignments(self.expressions)
+        return [parse(one.expression_for("x") if one.is_many else one.right) for one in assignments]
+
+    @property
     def keeps_rows(self) -> bool:
         """Whether every row stays."""
         return True
@@ -185,8 +202,7 @@ class Derive(Step):
     @property
     def division(self) -> Division:
         """Each row on its own, or the rows of each case, unless an expression uses those of several."""
-        assignments = parse_assignments(self.expressions)
-        trees = [parse(one.expression_for("x") if one.is_many else one.right) for one in assignments]
+        assignments, trees = parse_assignments(self.expressions), self._trees
         if all(map(is_by_row, trees)):
             return ANY_ROWS
         new = {one.left for one in assignments}

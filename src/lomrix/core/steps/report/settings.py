@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
@@ -15,6 +16,7 @@ class Report(Step):
 
     word: ClassVar[str] = "report"
     implementation: ClassVar[str] = "lomrix.core.steps.report.run:report"
+    in_study_beside: ClassVar[Mapping[str, str]] = {"case": "occasion", "occasion": "case"}
     row_size_on_disk: ClassVar[int] = 190
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to describe."),)
     result: ClassVar[Literal["table", "report", "report only", "page"]] = "page"

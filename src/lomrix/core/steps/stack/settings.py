@@ -61,6 +61,7 @@ class Stack(Step):
     implementation: ClassVar[str] = "lomrix.core.steps.stack.run:stack"
     surveying: ClassVar[str] = "lomrix.core.steps.stack.run:survey"
     checking: ClassVar[str] = "lomrix.core.steps.stack.run:check"
+    in_study_beside: ClassVar[Mapping[str, str]] = {"case": "mark"}
     roles: ClassVar[tuple[Role, ...]] = (
         Role("source", "The files, in order.", many=True),
         Role("pair_file", "Table of columns old, new.", "FILE", is_option=True, needed=False, content="texts"),

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
 from lomrix.core.errors import UsageError
-from lomrix.core.language.parse import find_choices, find_names, is_by_case, is_by_row, parse
+from lomrix.core.language.parse import find_choices, find_names, find_needs, is_by_case, is_by_row, parse
 from lomrix.core.steps.settings import (
     JOINED,
     Columns,
@@ -115,6 +115,16 @@ class Subset(Step):
         for name, value in (("sample_by", self.sample_by), ("seed", self.seed is not None)):
             require(self.sample or not value, name, f"‹{name}› requires ‹sample›.", "Add ‹sample=200›.")
         return self
+
+    @property
+    def idle(self) -> Mapping[str, str]:
+        """Case and occasion, if nothing looks at other rows of a case."""
+        needs = find_needs([parse(self.where)] if self.where else []) | ({"case"} if self.sample else set())
+        return {
+            name: "no condition uses other rows of a case"
+            for name in ("case", "occasion")
+            if getattr(self, name) and name not in needs
+        }
 
     @property
     def leaves_rows_out(self) -> bool:
