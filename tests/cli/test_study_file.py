@@ -66,6 +66,20 @@ def test_case_and_occasion_apply_where_they_have_an_effect(study: Path, words: l
     assert "no effect" not in output
 
 
+def test_what_does_not_apply_to_an_output_is_left_out(study: Path) -> None:
+    (study / "study.toml").write_text('case = "id"\nworkers = 2\ndate_form = "%d.%m.%Y"\n')
+    output, _ = lomrix("export", "raw/a.csv", "--to", "o.csv", cwd=study)
+    assert output.startswith("study  study.toml: workers 2, date_form %d.%m.%Y\n") and "only one part" not in output
+    output, _ = lomrix("export", "raw/a.csv", "--to", "o.parquet", cwd=study)
+    assert output.startswith("study  study.toml: workers 2\n")
+    _, error = lomrix("export", "raw/a.csv", "--to", "p.parquet", "--date-form", "%Y", cwd=study, status=2)
+    assert error.startswith("error  --date-form does not apply to a .parquet file.")
+    words = ["aggregate", "raw/a.csv", "--by", "id", "--cluster", "tcp://127.0.0.1:9"]
+    assert "127.0.0.1:9" in lomrix(*words, cwd=study, status=3)[1]
+    _, error = lomrix(*words, "--case", "id", cwd=study, status=2)
+    assert error.startswith("error  --case counts cases for --min-n, which was not given.")
+
+
 def test_a_wrong_study_file_is_named(study: Path) -> None:
     for text, output, status in (
         ('dictionry = "d.toml"', "Did you mean dictionary", 2),

@@ -18,13 +18,14 @@ from lomrix.cli.reporting import Reporter
 from lomrix.cli.study import Study, apply_study, find_study
 from lomrix.cli.supervision import report_stage
 from lomrix.cli.wording import list_options
-from lomrix.core.errors import FileError, LomrixError
+from lomrix.core.errors import FileError, IdleSettingError, LomrixError
 from lomrix.core.steps.step import HelpTopic, Step
 from lomrix.files.reading import ReadingOptions
 from lomrix.job.budget import RunningOptions
 from lomrix.job.memory import OutOfMemoryError, describe_sizes, is_out_of_memory, make_memory_error
 
 if TYPE_CHECKING:
+    from lomrix.job.run import Outcome
     from lomrix.job.task import Task
 
 OPTIONS = (ReadingOptions, RunningOptions)
@@ -79,14 +80,35 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
         from lomrix.files.hashing import begin_large_hashes
 
         begin_large_hashes(one for role in step.roles for one in as_tuple(given.get(role.name) or ""))
+    study, outcome = fill_in_study(step, given), None
+    while outcome is None:
+        try:
+            outcome = run_task(step, given, study, reporter)
+        except IdleSettingError as error:
+            if error.setting not in study.applied:
+                raise
+            # A study file is for commands of all kinds.
+            study = replace(study, applied=tuple(name for name in study.applied if name != error.setting))
+            given[error.setting] = ""
+    if "workers" in study.applied:
+        outcome = replace(outcome, notes=tuple(pair for pair in outcome.notes if pair[1].kind != "one-part"))
+    reporter.report(outcome, study.summary)
+    if outcome.result.account.is_broken:
+        raise typer.Exit(1)
+
+
+def run_task(step: type[Step], given: Mapping[str, Any], study: Study, reporter: Reporter) -> Outcome:
+    """Make a task from the command line and the study file, and run it.
+
+    Raises IdleSettingError if a setting of the study file does not apply.
+    """
     from lomrix.job.run import StoppedError, run
 
-    study = fill_in_study(step, given)
     task = make_task(step, given)
-    if idle := {*study.applied} & {*task.step.idle}:
-        study = replace(study, applied=tuple(name for name in study.applied if name not in idle))
-        task = make_task(step, {**given, **dict.fromkeys(idle, "")})
     files = "; ".join(describe_sizes(task.files))
+    for name in task.step.idle:
+        if name in study.applied:
+            raise IdleSettingError(name, f"‹{name}› had no effect.")
     try:
         with reporter.make_progress(len(step.roles) + 2) as progress:
 
@@ -94,13 +116,10 @@ def run_step(step: type[Step], given: dict[str, Any], reporter: Reporter) -> Non
                 report_stage(f"{words}; {files}")
                 progress.stage(words, share)
 
-            outcome = run(task, reporter.environment.make_streams(), begin_stage)
+            return run(task, reporter.environment.make_streams(), begin_stage)
     except StoppedError as stopped:
         reporter.report_stop(stopped.written, stopped.notes)
         raise
-    reporter.report(outcome, study.summary)
-    if outcome.result.account.is_broken:
-        raise typer.Exit(1)
 
 
 def fill_in_study(step: type[Step], given: dict[str, Any]) -> Study:

@@ -107,6 +107,10 @@ class SettingError(UsageError):
         self.setting = setting
 
 
+class IdleSettingError(SettingError):
+    """A setting is valid, but does not apply here."""
+
+
 class FileError(LomrixError):
     """A file or server cannot be read or written."""
 

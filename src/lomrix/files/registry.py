@@ -9,7 +9,7 @@ from dataclasses import fields, replace
 from pathlib import Path
 from typing import IO, Any
 
-from lomrix.core.errors import FileError, SettingError, UsageError
+from lomrix.core.errors import FileError, IdleSettingError, SettingError, UsageError
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery, ServerForm, TextForm
 from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import is_database
@@ -88,13 +88,13 @@ def open_stream(stream: IO[bytes], settings: ReadSettings, folder: Path) -> Sour
 def refuse_unused_options(options: ReadingOptions, sources: Sequence[tuple[str, Source]]) -> None:
     """Stop if a reading option applies to none of the sources, given with their references.
 
-    Raises SettingError for the first such option.
+    Raises IdleSettingError for the first such option.
     """
     used = {name for _, source in sources for name in source.options_used}
     for name in options.model_dump(exclude_defaults=True):
         if sources and name not in used:
             files = shorten_list([Path(reference).name for reference, _ in sources], 3)
-            raise SettingError(name, f"‹{name}› does not apply to {files}.", todo=f"Leave ‹{name}› out.")
+            raise IdleSettingError(name, f"‹{name}› does not apply to {files}.", todo=f"Leave ‹{name}› out.")
 
 
 def open_sink(
@@ -149,14 +149,14 @@ def open_sink(
 def refuse_text_settings(delivery: Delivery, target: str) -> None:
     """Stop if a text setting was stated for something that is not text.
 
-    Raises SettingError for the first such setting.
+    Raises IdleSettingError for the first such setting.
     """
     default = TextForm()
     for setting in fields(TextForm):
         if getattr(delivery.text, setting.name) != getattr(default, setting.name):
             name = {"delimiter": "delimiter_out", "decimal": "decimal_out", "encoding": "encoding_out"}
             option = name.get(setting.name, setting.name)
-            raise SettingError(option, f"‹{option}› does not apply to {target}.", todo=f"Leave ‹{option}› out.")
+            raise IdleSettingError(option, f"‹{option}› does not apply to {target}.", todo=f"Leave ‹{option}› out.")
 
 
 def refuse_server_settings(delivery: Delivery, path: Path) -> None:

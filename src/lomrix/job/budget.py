@@ -11,7 +11,7 @@ from typing import Annotated, Any, Self
 
 from pydantic import BaseModel, ConfigDict, Field, ModelWrapValidatorHandler, ValidationError, model_validator
 
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import IdleSettingError, UsageError
 from lomrix.core.steps.settings import Setting, explain_validation_error, parsed_by
 from lomrix.core.steps.step import Step, require
 from lomrix.job.memory import OutOfMemoryError, format_bytes
@@ -81,7 +81,7 @@ class RunningOptions(BaseModel):
     @model_validator(mode="after")
     def _go_together(self) -> Self:
         require(self.workers == 1 or not self.cluster, "workers", "‹workers› and ‹cluster› exclude each other.",
-                "A cluster has its own workers: leave ‹workers› out.")  # fmt: skip
+                "A cluster has its own workers: leave ‹workers› out.", IdleSettingError)  # fmt: skip
         require(self.cluster or not self.cluster_tls, "cluster_tls", "‹cluster_tls› requires ‹cluster›.",
                 "Add ‹cluster=tls://host:8786›.")  # fmt: skip
         return self

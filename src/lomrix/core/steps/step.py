@@ -369,13 +369,13 @@ def load_function(reference: str) -> Any:
     return getattr(importlib.import_module(module), name)
 
 
-def require(truth: object, name: str, what: str, todo: str) -> None:
+def require(truth: object, name: str, what: str, todo: str, error: type[SettingError] = SettingError) -> None:
     """Stop if settings do not fit together.
 
-    Raises SettingError for that setting.
+    Raises SettingError, or another error, for that setting.
     """
     if not truth:
-        raise SettingError(name, what, todo=todo)
+        raise error(name, what, todo=todo)
 
 
 def list_choices(annotation: Any) -> tuple[str, ...]:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import BeforeValidator, Field, model_validator
 
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import IdleSettingError, UsageError
 from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
 from lomrix.core.nearest import advise
 from lomrix.core.rows.statistic_names import KNOWN, SHARE, WITH_WEIGHTS, is_statistic
@@ -165,7 +165,6 @@ class Aggregate(Step):
     streaming: ClassVar[str] = "lomrix.core.steps.aggregate.few_groups:aggregate_few_groups"
     arranging: ClassVar[str] = "lomrix.core.steps.aggregate.run:arrange"
     conclusion: ClassVar[str] = "lomrix.core.steps.aggregate.account:conclude"
-    in_study_beside: ClassVar[Mapping[str, str]] = {"case": "min_n"}
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to aggregate."),)
     gives: ClassVar[tuple[Extra, ...]] = (
         Extra("figure", "Draw group means with their intervals; the last key is the axis.", "figure"),
@@ -211,7 +210,7 @@ class Aggregate(Step):
         require(self.min_n or not self.hide_second, "hide_second", "Nothing is suppressed without ‹min_n›.",
                 "Add ‹min_n=5›.")  # fmt: skip
         require(self.min_n or not self.case, "case", "‹case› counts cases for ‹min_n›, which was not given.",
-                "Add ‹min_n=5›, or leave ‹case› out.")  # fmt: skip
+                "Add ‹min_n=5›, or leave ‹case› out.", IdleSettingError)  # fmt: skip
         if self.weight:
             for _, names in self.statistics:
                 for name in names:

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
 
-from lomrix.core.errors import UsageError
+from lomrix.core.errors import IdleSettingError, UsageError
 from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
 from lomrix.core.steps.export.missing_codes import AUTO, parse_missing_codes
 from lomrix.core.steps.settings import Columns, Names, Setting, SortWords, Texts, parsed_by, require_distinct
@@ -151,7 +151,7 @@ class Export(Step):
                         "A bare file holds only numbers: use -9 or auto.")  # fmt: skip
             require(not self.date_form, "date_form",
                     "A bare file holds only numbers: its dates are written as yyyymmdd.",
-                    "Leave ‹date_form› out, or use ‹form=headed›.")  # fmt: skip
+                    "Leave ‹date_form› out, or use ‹form=headed›.", IdleSettingError)  # fmt: skip
 
     def _require_fitting_text(self) -> None:
         delimiter = parse_delimiter(self.delimiter_out) if self.delimiter_out else ""
