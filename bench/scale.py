@@ -128,6 +128,8 @@ def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str
         "tally": ["tally", data, "mode", "--by", "pulse"],
         "profile": ["profile", data],
         "profile-ids": ["profile", visits],
+        "report": ["report", data],
+        "report-ids": ["report", visits, "--min-n", "5"],
         "compare": ["compare", data, "--measure", "pulse,temp", "--between", "mode"],
         "compare-adjusted": ["compare", data, "--measure", "temp", "--between", "mode", "--adjust", "pulse"],
         "compare-paired": [
@@ -220,9 +222,9 @@ def main() -> None:
         for name, words in jobs(str(data), str(people), str(visits), str(ledger)).items():
             if not name.startswith(tuple(options.only.split(","))):
                 continue
-            out = Path(folder) / f"out.{options.suffix}"
+            out = Path(folder) / f"out.{'html' if name.startswith('report') else options.suffix}"
             to = "--to" if name == "export" else "--out"
-            end = "/" if options.suffix == "folder" else ""
+            end = "/" if out.suffix == ".folder" else ""
             command = [sys.executable, "-m", "lomrix", *words, to, f"{out}{end}", "--overwrite", "--quiet"]
             command += ["--workers", options.workers] if options.workers != "1" else []
             command += ["--cluster", options.cluster, "--scratch", folder] if options.cluster else []

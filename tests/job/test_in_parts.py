@@ -113,18 +113,20 @@ WORK = {
     "merge near": ["visits.csv", "--key", "crew", "--near", "minute=at", "--within", "9", "--tidy-keys", "spaces,case"],
     "stack": ["ranks.csv"],
     "coverage": ["--case", "crew", "--occasion", "day,mode"],
+    "report": ["--min-n", "3"],
     "to-wide": ["--case", "crew", "--occasion", "mode", "--header", "{measure}_{mode}", "--repeated", "mean"],
     "merge": ["people.csv", "--key", "crew", "--expect", "many-to-one", "--status", "from", "--unmatched", "left.csv"],
 }
 
 
-OTHER = ("export fixed", "to-long")
+OTHER = ("export fixed", "to-long", "report")
 CASES = [
     *(("device.csv", "csv", work) for work in WORK if work not in OTHER),
     *(("device.parquet", "parquet", work) for work in ("sort", "derive in cases", "recode", "merge near", "to-wide")),
     ("device.arrow", "parquet", "subset"), ("device.jsonl", "csv", "score"),
     ("device.jsonl", "parquet", "correct"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
     ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),
+    ("device.csv", "html", "report"),
 ]  # fmt: skip
 
 

@@ -133,30 +133,6 @@ def test_decimals_that_the_sample_does_not_show(monkeypatch: Any) -> None:
     assert ordinals.scale_decimals(np.array([1.0, 1 / 3, 3.0, 4.0])) is None
 
 
-@given(st.lists(st.one_of(st.integers(-5, 300), DECIMALS), min_size=1, max_size=300), st.data())
-def test_order_statistics(values: list[float], data: st.DataObject) -> None:
-    place = data.draw(st.integers(0, len(values) - 1))
-    assert order_statistics.order_statistic(np.array(values), place) == sorted(values)[place]
-
-
-def test_order_statistics_look_only_where_the_sample_points(monkeypatch: Any) -> None:
-    monkeypatch.setattr(order_statistics, "SAMPLE", 100)
-    values = np.arange(10_000) * 7919 % 10_000  # each once, evenly mixed
-    examined: list[int] = []
-    partition = np.partition
-
-    def watched(array: Any, at: int) -> Any:
-        examined.append(len(array))
-        return partition(array, at)
-
-    monkeypatch.setattr(np, "partition", watched)
-    assert [order_statistics.order_statistic(values, place) for place in (5000, 0, 17, 9999)] == [5000, 0, 17, 9999]
-    # The ends of the sample may miss what lies beyond them; the middle must not be sorted whole.
-    assert examined[0] < 1000
-    falling = np.concatenate([np.full(9_000, 5), np.arange(1_000)])
-    assert order_statistics.order_statistic(falling, 3) == 3
-
-
 def find_quantiles(values: Array, shares: tuple[float, ...]) -> tuple[float, ...]:
     (result,) = order_statistics.find_quantiles(lambda: np.split(values, [1, 3]), len(values), shares, np.asarray)
     return result

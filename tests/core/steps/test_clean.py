@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 
 from lomrix.core.arrays import order_statistics
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.steps.check import cells, findings
+from lomrix.core.rows import column_survey
+from lomrix.core.steps.check import findings
 from lomrix.core.steps.check.cells import Usual
 from lomrix.core.steps.check.settings import Check
 from lomrix.core.steps.correct.settings import Correct
@@ -140,7 +141,7 @@ def test_blocks_and_some_keys_at_a_time_find_the_same(lines: list[tuple[Any, ...
     settings = {"key": ("id", "sex"), "case": ("id",)}
     whole = Check(**settings).apply(sources(source), {"draft_ledger"})
     with (
-        mock.patch.object(cells, "BLOCK", 3), mock.patch.object(findings, "BLOCK", 2),
+        mock.patch.object(column_survey, "BLOCK", 3), mock.patch.object(findings, "BLOCK", 2),
         mock.patch.object(findings, "MOST_ROWS", 4), mock.patch.object(order_statistics, "FEW", 0),
     ):  # fmt: skip
         blocks = Check(**settings).apply(sources(source), {"draft_ledger"})

@@ -20,6 +20,7 @@ from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.merge import lookup
 from lomrix.core.steps.parts import apply_in_parts
 from lomrix.core.steps.registry import find_entry
+from lomrix.core.steps.report.content import Content
 from lomrix.core.steps.reshape.to_long import ToLong
 from lomrix.core.steps.step import Inputs, Result, Step
 from lomrix.core.table.column import Column
@@ -53,6 +54,8 @@ def comparable(result: Result) -> Result:
     if "prepared" not in result.extras:
         return result
     (prepared,) = result.extras["prepared"]
+    if isinstance(prepared, Content):
+        return result
     return replace(result, extras={"prepared": replace(prepared, before=prepared.made.only([]))})
 
 
@@ -140,6 +143,8 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("aggregate", {"by": ("t", "y"), "min_n": 2, "case": ("id",), "missing_group": "own", "totals": True}),
     ("tally", {"variables": ("t", "id"), "by": ("y",), "percent": "row"}),
     ("profile", {}),
+    ("report", {}),
+    ("report", {"min_n": 3}),
     ("compare", {"measure": "x,y,month", "between": "t"}),
     ("compare", {"measure": "t", "between": "y"}),
     ("compare", {"measure": "y,month", "against": "x", "between": "id"}),

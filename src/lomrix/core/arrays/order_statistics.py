@@ -14,32 +14,11 @@ from lomrix.core.arrays.types import Array
 # Gives the values again whenever it is called, some at a time.
 Blocks = Callable[[], Iterable[Array]]
 Scale = Callable[[Array], Array]
-SAMPLE = 1 << 12
 # Values that are drawn from blocks, and the share of all values by which a position among them may be off: more than
 # four standard deviations.
 DRAWN, WIDTH = 1 << 16, 0.0075
 # Up to so many values are sorted.
 FEW = 1 << 17
-
-
-def order_statistic(values: Array, position: int) -> Any:
-    """Return the value at a position (from 0) of the sorted values.
-
-    References
-    ----------
-    R. W. Floyd and R. L. Rivest, "Expected time bounds for selection", Communications of the ACM 18 (1975),
-    165-172.
-    """
-    if len(values) > 50 * SAMPLE:
-        sample = np.sort(values[:: len(values) // SAMPLE])
-        estimate = position / len(values) * len(sample)
-        low = sample[max(int(estimate - 0.02 * len(sample)), 0)]
-        high = sample[min(int(estimate + 0.02 * len(sample)) + 1, len(sample) - 1)]
-        below = int(np.count_nonzero(values < low))
-        between = values[(values >= low) & (values <= high)]
-        if below <= position < below + len(between):
-            return np.partition(between, position - below)[position - below]
-    return np.partition(values, position)[position]
 
 
 def find_quantiles(blocks: Blocks, count: int, shares: Sequence[float], *scales: Scale) -> list[tuple[float, ...]]:
@@ -66,6 +45,11 @@ def find_order_statistics(blocks: Blocks, count: int, positions: Sequence[int]) 
     """Return the values at some ascending positions (from 0) of `count` sorted values, none missing.
 
     A random sample shows between which two values each position is; a pass over the blocks keeps only those between.
+
+    References
+    ----------
+    After R. W. Floyd and R. L. Rivest, "Expected time bounds for selection", Communications of the ACM 18 (1975),
+    165-172.
     """
     if count <= FEW:
         return np.sort(np.concatenate(list(blocks())))[list(positions)]

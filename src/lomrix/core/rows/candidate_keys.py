@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Mapping
 from itertools import combinations
 
 import numpy as np
@@ -34,7 +34,7 @@ def find_candidate_keys(
         return []
 
     def may_be_unique(names: tuple[str, ...]) -> bool:
-        return distinct is None or math.prod(distinct[name] for name in names) >= len(table)
+        return distinct is None or math.prod(distinct.get(name, len(table)) for name in names) >= len(table)
 
     def list_unique(choices: Iterable[tuple[str, ...]]) -> list[str]:
         return [
@@ -44,9 +44,15 @@ def find_candidate_keys(
     return list_unique((name,) for name in usable) or list_unique(combinations(usable[:MOST_KEY_COLUMNS], 2))
 
 
-def guess_case(table: Table, taken: Collection[str] = (), rows_at_once: int | None = None) -> str:
+def guess_case(
+    table: Table,
+    taken: Collection[str] = (),
+    rows_at_once: int | None = None,
+    count_distinct: Callable[[str], int] | None = None,
+) -> str:
     """Return the column that most likely names the case where rows repeat within cases (empty if none), not one of
-    `taken`; `rows_at_once` is how many rows may be compared at once, if not all.
+    `taken`; `rows_at_once` is how many rows may be compared at once, if not all, and `count_distinct` counts the
+    values of a column, if that is known.
     """
     memory = table.dictionary.other_layout
     if memory is not None and len(memory.case) == 1 and memory.case[0] in table.columns:
@@ -56,6 +62,9 @@ def guess_case(table: Table, taken: Collection[str] = (), rows_at_once: int | No
     for name in ids:
         if table.dictionary.labels_of(name) or table[name].missing_count:
             continue
+        if count_distinct is not None:
+            numbers[name] = count_distinct(name)
+            continue
         if rows_at_once is not None:
             numbers[name] = count_occurrences(table[name], rows_at_once).distinct
             continue
@@ -63,6 +72,6 @@ def guess_case(table: Table, taken: Collection[str] = (), rows_at_once: int | No
         numbers[name] = int(np.count_nonzero(count_codes(codes, size)))
     few = {name: count for name, count in numbers.items() if 1 < count <= MOSTLY_REPEATED * len(table)}
     among = table.only([*numbers, *(name for name in taken if name in table.columns)])
-    keys = {part for key in find_candidate_keys(among, None, rows_at_once) for part in key.split(" + ")}
+    keys = {part for key in find_candidate_keys(among, numbers, rows_at_once) for part in key.split(" + ")}
     named = [name for name in few if IS_ID.search(name) or name in keys]
     return max(named, key=lambda name: few[name], default="")

@@ -8,16 +8,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from lomrix.core.arrays.order_statistics import order_statistic
-from lomrix.core.arrays.statistics import Values
+from lomrix.core.rows.column_survey import ColumnSurvey, iterate_blocks
+from lomrix.core.rows.occurrences import BLOCK
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
-from lomrix.core.table.labelled import encode_distinct
+from lomrix.core.table.labelled import count_code, encode_distinct
 from lomrix.core.table.variable import Variable
 
 # The values of a variable without labels are counted if there are at most this many.
 FEW_VALUES = 20
-NUMERIC = ("integer", "number")
 # Integers over a wider range are not counted one by one.
 WIDEST_SPAN = 1_000_000
 
@@ -67,31 +66,46 @@ class VariableSummary:
     median: float | None = None
 
 
-def summarize_variable(name: str, column: Column, entry: Variable, labels: Mapping[str, str]) -> VariableSummary:
-    """Count and describe a column."""
-    counts = count_values(column) if labels or is_countable(column) else {}
-    minimum, maximum = find_extremes(column)
-    mean, deviation, median = compute_moments(column)
+def summarize_variable(
+    name: str, column: Column, entry: Variable, labels: Mapping[str, str], survey: ColumnSurvey | None = None
+) -> VariableSummary:
+    """Count and describe a column; its survey, with sums, may be known."""
+    survey = ColumnSurvey.of(column, with_sums=True) if survey is None else survey
+    counts = count_values(column, survey, labels) if labels or is_countable(survey) else {}
+    minimum, maximum = "", ""
+    if survey.ends is not None and len(survey.ends):
+        minimum, maximum = survey.ends.take(np.array([0, len(survey.ends) - 1])).to_text().to_pylist()
+    mean, deviation, median = compute_moments(column, survey)
     return VariableSummary(
-        name, column.type, entry, len(column) - column.missing_count, column.reason_counts(),
-        list_categories(counts, labels, column.type),
+        name, column.type, entry, survey.present, survey.reasons, list_categories(counts, labels, column.type),
         minimum, maximum, mean, deviation, median,
     )  # fmt: skip
 
 
-def is_countable(column: Column) -> bool:
+def is_countable(survey: ColumnSurvey) -> bool:
     """Return whether counting the values makes sense: texts, booleans, and integers over a narrow range."""
-    if column.type in ("string", "boolean"):
+    if survey.ends is None:
         return True
-    if column.type != "integer" or not len(column):
+    if survey.ends.type != "integer" or not len(survey.ends):
         return False
-    return int(column.values.max()) - int(column.values.min()) <= WIDEST_SPAN
+    return int(survey.ends.values[-1]) - int(survey.ends.values[0]) <= WIDEST_SPAN
 
 
-def count_values(column: Column) -> dict[str, int]:
-    """Return each value as text with its number of cells."""
-    texts, positions = encode_distinct(column)
-    return dict(zip(texts, np.bincount(positions[positions >= 0], minlength=len(texts)).tolist(), strict=True))
+def count_values(column: Column, survey: ColumnSurvey, labels: Mapping[str, str]) -> dict[str, int]:
+    """Return values as texts with their numbers of cells: texts in the order of their first rows, others in theirs.
+
+    Of many values only those with a label are counted, and some others.
+    """
+    if survey.distinct is not None:
+        texts, counts = survey.distinct.values.to_text().to_pylist(), survey.distinct.counts.tolist()
+        order = range(len(texts)) if column.type == "string" else np.argsort(survey.distinct.values.values).tolist()
+        return {texts[index]: counts[index] for index in order}
+    if not labels:
+        return {}
+    others = survey.ends if survey.ends is not None else column.slice(0, BLOCK)
+    texts = [*labels, *encode_distinct(others)[0][: len(labels) + FEW_VALUES]]
+    found = {text: sum(count_code(block, text) for _, block in iterate_blocks(column)) for text in dict.fromkeys(texts)}
+    return {text: count for text, count in found.items() if count}
 
 
 def list_categories(counts: Mapping[str, int], labels: Mapping[str, str], type_: str) -> tuple[Category, ...]:
@@ -117,28 +131,13 @@ def list_categories(counts: Mapping[str, int], labels: Mapping[str, str], type_:
     return (*labelled, *(Category(text, "", count) for text, count in list(others.items())[:FEW_VALUES]))
 
 
-def find_extremes(column: Column) -> tuple[str, str]:
-    """Return minimum and maximum as text; empty for strings, and without values."""
-    present = np.flatnonzero(~column.is_missing)
-    if column.type in ("string", "boolean") or not len(present):
-        return "", ""
-    values = column.values[present]
-    texts = column.take(present[np.array([values.argmin(), values.argmax()])]).to_text().to_pylist()
-    return str(texts[0]), str(texts[1])
-
-
-def compute_moments(column: Column) -> tuple[float | None, float | None, float | None]:
+def compute_moments(column: Column, survey: ColumnSurvey) -> tuple[float | None, float | None, float | None]:
     """Return mean, sample standard deviation and median of numbers; None if undefined."""
-    values = column.values[~column.is_missing] if column.type in NUMERIC else np.zeros(0)
-    if not len(values):
+    if survey.sums is None or not survey.present:
         return None, None, None
-    statistics = Values(np.zeros(len(values), np.int64), values, 1)
-    results = [float(statistics.mean[0]), float(statistics.standard_deviation[0]), compute_median(values)]
-    mean, deviation, median = (value if math.isfinite(value) else None for value in results)
-    return mean, deviation, median
-
-
-def compute_median(values: np.ndarray) -> float:
-    """Return the median: the mean of the middle two of an even number of values."""
-    low, high = (len(values) - 1) // 2, len(values) // 2
-    return (float(order_statistic(values, low)) + float(order_statistic(values, high))) / 2
+    middle = [(survey.present - 1) // 2, survey.present // 2]
+    # Half of each, since the sum of two large ones is beyond the range.
+    median = float((survey.find_at(column, middle) / 2).sum())
+    results = [float(survey.sums.means[0]), math.sqrt(survey.sums.covariance[0, 0]), median]
+    mean, deviation, median_shown = (value if math.isfinite(value) else None for value in results)
+    return mean, deviation, median_shown

@@ -17,8 +17,8 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
-# Values that are shown as the most frequent ones.
-MOST_FREQUENT = 4
+# Most frequent values that are kept.
+MOST_FREQUENT = 8
 # Most values of a column can occur once only if it has more distinct ones than this.
 FEW = 20
 # A column is nearly a key if its distinct values are at least this share of the rows.

@@ -15,7 +15,7 @@ import pyarrow as pa
 from lomrix.core.arrays.order_statistics import find_quantiles
 from lomrix.core.arrays.text_bytes import SPACE, bytes_at, get_buffers, has_byte
 from lomrix.core.arrays.types import Array, Mask
-from lomrix.core.rows.column_survey import MOST_ENDS
+from lomrix.core.rows.column_survey import MOST_ENDS, iterate_blocks, iterate_values
 from lomrix.core.steps.check.finding import Finding
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -36,15 +36,7 @@ LONGEST = 64
 SHAPE_SAMPLE = 10_000
 # Cells sampled to see what a column of text resembles.
 TEXT_SAMPLE = 1_500
-# Rows that are looked at together.
-BLOCK = 1 << 18
 NO_DETAILS: Mapping[str, Any] = {}
-
-
-def iterate_blocks(column: Column) -> Iterator[tuple[int, Column]]:
-    """Yield the cells some rows at a time, with the first row of each block."""
-    for start in range(0, max(len(column), 1), BLOCK):
-        yield start, column.slice(start, min(start + BLOCK, len(column)))
 
 
 class FoundRows:
@@ -129,13 +121,6 @@ def find_out_of_range(column: Column, entry: Variable) -> npt.NDArray[np.bool_]:
         limit: Any = np.datetime64(str(bound)) if is_time else bound
         outside |= ~column.is_missing & is_beyond(column.values, limit)
     return outside
-
-
-def iterate_values(column: Column) -> Iterator[Array]:
-    """Yield the numbers of a column that are present, some rows at a time; days and moments as whole numbers."""
-    for _, block in iterate_blocks(column):
-        values = block.values if block.why is None else block.values[~block.is_missing]
-        yield values.astype(np.int64) if column.type in ("date", "datetime") else values
 
 
 def choose_ends(column: Column) -> Column:

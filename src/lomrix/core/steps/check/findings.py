@@ -16,9 +16,10 @@ from lomrix.core.language.evaluate import evaluate_condition
 from lomrix.core.language.parse import find_choices, find_names, is_by_row, parse
 from lomrix.core.nearest import find_nearest_names
 from lomrix.core.rows.keys import encode_cells, encode_rows
+from lomrix.core.rows.occurrences import BLOCK
 from lomrix.core.rows.partitions import find_cuts, hash_rows
 from lomrix.core.rows.spells import Spells
-from lomrix.core.steps.check.cells import BLOCK, check_texts, check_values, report_strays
+from lomrix.core.steps.check.cells import check_texts, check_values, report_strays
 from lomrix.core.steps.check.finding import Finding
 from lomrix.core.steps.settings import parse_spell
 from lomrix.core.table.column import Column

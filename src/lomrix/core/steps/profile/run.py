@@ -3,23 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterator, Sequence
-from dataclasses import dataclass
-from functools import cache, cached_property
+from functools import cached_property
 
 import numpy as np
 
-from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.arrays.types import Array, Mask
-from lomrix.core.combining import MOST_EXAMPLES, Extreme
+from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
 from lomrix.core.rows.candidate_keys import find_candidate_keys
-from lomrix.core.rows.column_survey import ColumnSurvey
+from lomrix.core.rows.column_survey import SurveyedTable, TableSurvey
 from lomrix.core.rows.occurrences import (
     BLOCK,
-    MOST_FREQUENT,
     NEARLY,
-    Occurrences,
-    count_occurrences,
     find_repeats,
     is_mostly_distinct,
 )
@@ -35,8 +30,8 @@ from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
-# Bytes that a distinct value takes while such are counted, and a row while rows are compared, as measured.
-COUNTED_SIZE, COMPARED_SIZE = 120, 24
+# Most frequent values that are shown.
+SHOWN = 4
 LEAST_ROWS = 20
 # Texts are compared with each other in columns with at most this many distinct ones.
 MOST_TEXTS = 5_000
@@ -46,19 +41,9 @@ LEAST_SHARED = 8
 HEADS = ("column", "type", "missing", "distinct", "range or most frequent values", "label")
 
 
-@dataclass(frozen=True)
-class TableSurvey:
-    """What is known of a table from its parts: each column, and how many rows the largest part has."""
-
-    columns: dict[str, ColumnSurvey]
-    part: Extreme
-
-
 def survey(step: Profile, tables: Inputs) -> TableSurvey:
     """Survey each column."""
-    table = tables.get_one()
-    surveys = map_in_threads(ColumnSurvey.of, table.columns.values(), most=2)
-    return TableSurvey(dict(zip(table.names, surveys, strict=True)), Extreme(len(table), is_maximum=True))
+    return TableSurvey.of(tables.get_one())
 
 
 def profile(step: Profile, tables: Inputs, wanted: Collection[str], known: TableSurvey | None = None) -> Result:
@@ -73,19 +58,7 @@ class Profiling:
     def __init__(self, step: Profile, table: Table, survey: TableSurvey) -> None:
         self.step, self.table, self.surveys = step, table, survey.columns
         self.names = sorted(table.names) if step.sort == "name" else table.names
-        size = survey.part.value * len(table.names) * step.cell_size
-        self.most_distinct = size // COUNTED_SIZE + 1
-        self.rows_at_once = None if survey.part.value == len(table) else size // COMPARED_SIZE + 1
-        self.get_occurrences = cache(self._count_occurrences)
-
-    def _count_occurrences(self, name: str) -> Occurrences:
-        known = self.surveys[name].occurrences
-        return count_occurrences(self.table[name], self.most_distinct) if known is None else known
-
-    def count_distinct(self, name: str) -> int:
-        """Return the number of distinct values of a column."""
-        distinct = self.surveys[name].distinct
-        return self.get_occurrences(name).distinct if distinct is None else len(distinct.counts)
+        self.known = SurveyedTable(table, survey, step.cell_size)
 
     @cached_property
     def rows(self) -> list[tuple[object, ...]]:
@@ -103,7 +76,7 @@ class Profiling:
         survey, labels = self.surveys[name], CodeList(self.table.dictionary.labels_of(name))
         if not survey.present:
             return 0, ""
-        count = self.count_distinct(name)
+        count = self.known.count_distinct(name)
         if survey.ends is not None and not (survey.ends.type == "integer" and labels.labels):
             low, high = survey.ends.take(np.array([0, len(survey.ends) - 1])).to_text().to_pylist()
             if survey.ends.type == "number":
@@ -112,29 +85,19 @@ class Profiling:
         if is_mostly_distinct(count, survey.rows):
             return count, "such as " + ", ".join(dict.fromkeys(survey.shown.to_text().to_pylist()))
         parts = []
-        for text, cells in self.list_most_frequent(name):
+        for text, cells in self.known.list_most_frequent(name, SHOWN):
             label = labels.label_of(text)
             shown = (label or text) if self.step.as_labels else text + (f" {label}" if label else "")
             parts.append(f"{shown} ({cells:,})")
         return count, ", ".join(parts) + (" …" if count > len(parts) else "")
-
-    def list_most_frequent(self, name: str) -> list[tuple[str, int]]:
-        """Return the most frequent values and their numbers of cells."""
-        distinct = self.surveys[name].distinct
-        if distinct is None:
-            counts, rows = zip(*self.get_occurrences(name).most_frequent, strict=True)
-            values = self.table[name].take(np.array(rows))
-        else:
-            order = np.argsort(-distinct.counts, kind="stable")[:MOST_FREQUENT]
-            values, counts = distinct.values.take(order), tuple(distinct.counts[order].tolist())
-        return list(zip(values.to_text().to_pylist(), counts, strict=True))
 
     # ----------------------------------------------------------------- account
 
     def make_account(self) -> Account:
         """Report the columns, the keys, and what to look at."""
         table, names = self.table, self.names
-        keys = find_candidate_keys(table, {name: self.count_distinct(name) for name in table.names}, self.rows_at_once)
+        distinct = {name: self.known.count_distinct(name) for name in table.names}
+        keys = find_candidate_keys(table, distinct, self.known.rows_at_once)
         guess = guess_families(table.names)
         no_keys = (
             "none, no column and no pair uniquely identifies rows" if len(table) > 1 else "unknown with so few rows"
@@ -174,11 +137,11 @@ class Profiling:
             # Numbers are ids in the first column; elsewhere they are measurements.
             is_id = column.type == "string" or (column.type == "integer" and name == self.table.names[0])
             rows = len(column)
-            if not is_id or rows < LEAST_ROWS or self.count_distinct(name) < NEARLY * rows:
+            if not is_id or rows < LEAST_ROWS or self.known.count_distinct(name) < NEARLY * rows:
                 continue
-            occurrences = self.get_occurrences(name)
+            occurrences = self.known.get_occurrences(name)
             if occurrences.repeated:
-                first = find_repeats(column, self.most_distinct)
+                first = find_repeats(column, self.known.most_distinct)
                 examples = self.table.show_rows(first, column.take(first).to_text().to_pylist())
                 values = pluralize(occurrences.repeated, "value is", "values are")
                 text = f"nearly a key, but {values} in several rows."

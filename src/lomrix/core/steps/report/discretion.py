@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays.codes import compact_codes
+from lomrix.core.arrays.matching import sum_counts
 from lomrix.core.arrays.suppression import Tree, count_cases, protect
+from lomrix.core.rows.column_survey import iterate_blocks
 from lomrix.core.rows.described import VariableSummary
 from lomrix.core.rows.keys import encode_rows
 from lomrix.core.steps.report.content import Bar, PageVariable
@@ -59,12 +61,9 @@ class Discretion:
         its totals.
         """
         count, reasons = len(parts.labels) + 1, list(summary.missing)
-        cells = parts.part.copy()
-        if column.why is not None:
-            for index, reason in enumerate(reasons):
-                cells[column.why == column.reasons.index(reason) + 1] = count + index
         parents = [np.repeat([PRESENT, MISSING], [count, max(len(reasons), 1)]), np.zeros(2, np.int64)]
-        masks = Tree(cells, parents, count + max(len(reasons), 1), self.cases, self.min_n).suppress()
+        cells, cases, counts = self._count_cells(column, parts, summary.missing)
+        masks = Tree(cells, parents, count + max(len(reasons), 1), cases, self.min_n, counts).suppress()
         parts_hidden, totals_hidden = masks[0], masks[1]
         bars = [Bar(label, mask_number(int(cells), hidden))
                 for label, cells, hidden in zip(parts.labels, parts.counts, parts_hidden, strict=False)]  # fmt: skip
@@ -83,6 +82,23 @@ class Discretion:
             mask_number(summary.present, totals_hidden[PRESENT]), missing,
             None if totals_hidden.any() else missing_count / max(summary.present + missing_count, 1),
         )  # fmt: skip
+
+    def _count_cells(
+        self, column: Column, parts: Distribution, missing: Mapping[str, int]
+    ) -> tuple[Whole, Whole | None, Whole]:
+        """Return the part or reason of rows, their case, and how many rows have both."""
+        if self.cases is None:
+            counts = np.append(parts.counts, np.array([*missing.values()], np.int64))
+            return np.arange(len(counts)), None, counts
+        size, pairs = int(self.cases.max(initial=-1)) + 2, []
+        for start, block in iterate_blocks(column):
+            cells = parts.assign(block)
+            for index, reason in enumerate(missing if block.why is not None else ()):
+                cells[block.why == block.reasons.index(reason) + 1] = len(parts.counts) + index
+            pairs.append(np.unique(cells * size + self.cases[start : start + len(block)] + 1, return_counts=True))
+        codes, positions = np.unique(np.concatenate([code for code, _ in pairs]), return_inverse=True)
+        counts = sum_counts(positions, len(codes), np.concatenate([count for _, count in pairs]))
+        return codes // size, codes % size - 1, counts
 
     def _limit_summary(
         self, summary: VariableSummary, parts: Distribution, hides_parts: object, hides_all: object

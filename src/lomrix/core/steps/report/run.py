@@ -13,7 +13,8 @@ from lomrix.core.arrays.statistics import Values
 from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.candidate_keys import guess_case
-from lomrix.core.rows.described import NUMERIC, summarize_variable
+from lomrix.core.rows.column_survey import NUMERIC, SurveyedTable, TableSurvey
+from lomrix.core.rows.described import summarize_variable
 from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.keys import group_rows
 from lomrix.core.rows.occasions import format_occasion_pair
@@ -41,16 +42,22 @@ MOST_LINES = 12
 MOST_OCCASIONS = 60
 
 
-def report(step: Report, tables: Inputs, wanted: Collection[str]) -> Result:
+def survey(step: Report, tables: Inputs) -> TableSurvey:
+    """Survey each column."""
+    return TableSurvey.of(tables.get_one(), with_sums=True)
+
+
+def report(step: Report, tables: Inputs, wanted: Collection[str], whole: TableSurvey | None = None) -> Result:
     """Return the content of the page as the extra `prepared`."""
     table = tables.get_one()
+    known = SurveyedTable(table, survey(step, tables) if whole is None else whole, step.cell_size)
     discretion = Discretion.for_table(table, step.case, step.min_n)
-    variables = tuple(map_in_threads(lambda name: describe_column(table, name, discretion), table.names, most=2))
+    variables = tuple(map_in_threads(lambda name: describe_column(known, name, discretion), table.names, most=2))
     content = Content(step.title or table.name, len(table), variables, make_flow(table), min_n=step.min_n)
     notes: list[Note] = []
     if step.case:
         content = CaseReport(step, table, discretion).add_to(content, notes)
-    elif step.min_n and (case := guess_case(table)):
+    elif step.min_n and (case := guess_case(table, (), known.rows_at_once, known.count_distinct)):
         text = f"‹min_n› counts rows, and rows repeat within {case}: add ‹case={case}› and ‹occasion› to count cases."
         notes.append(Note(text, case, (), "rows-not-cases", len(table)))
     account = make_account(table, content, notes)
@@ -77,11 +84,12 @@ def make_account(table: Table, content: Content, notes: list[Note]) -> Account:
 # ------------------------------------------------------------------ variables
 
 
-def describe_column(table: Table, name: str, discretion: Discretion) -> PageVariable:
+def describe_column(known: SurveyedTable, name: str, discretion: Discretion) -> PageVariable:
     """Describe one column for the page."""
-    column = table[name]
-    summary = summarize_variable(name, column, table.dictionary.of(name), table.dictionary.labels_of(name))
-    return discretion.describe(summary, column, find_distribution(column, summary, discretion.min_n, discretion.cases))
+    table, column = known.table, known.table[name]
+    entry, labels = table.dictionary.of(name), table.dictionary.labels_of(name)
+    summary = summarize_variable(name, column, entry, labels, known.survey.columns[name])
+    return discretion.describe(summary, column, find_distribution(known, summary, discretion.min_n, discretion.cases))
 
 
 # --------------------------------------------------------------- who and when

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal, Self
 from pydantic import Field, model_validator
 
 from lomrix.core.steps.settings import Columns, Names, Setting
-from lomrix.core.steps.step import Role, Step, require
+from lomrix.core.steps.step import SURVEY_ONLY, WHOLE, Division, Role, Step, require
 
 
 class Report(Step):
@@ -16,6 +16,7 @@ class Report(Step):
 
     word: ClassVar[str] = "report"
     implementation: ClassVar[str] = "lomrix.core.steps.report.run:report"
+    surveying: ClassVar[str] = "lomrix.core.steps.report.run:survey"
     in_study_beside: ClassVar[Mapping[str, str]] = {"case": "occasion", "occasion": "case"}
     row_size_on_disk: ClassVar[int] = 190
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to describe."),)
@@ -36,3 +37,8 @@ class Report(Step):
                 "Use ‹case=COLUMN› and ‹occasion=COLUMN›.")  # fmt: skip
         require(not self.by or self.measure, "measure", "‹by› requires ‹measure›.", "Add ‹measure=COLUMNS›.")
         return self
+
+    @property
+    def division(self) -> Division:
+        """It surveys the columns of any part; cases and occasions need all rows."""
+        return WHOLE if self.case else SURVEY_ONLY
