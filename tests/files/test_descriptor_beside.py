@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
+import pytest
+
+from lomrix.core.errors import LomrixError
 from lomrix.core.table.table import Table
 from lomrix.files.interface import ReadResult
 from lomrix.files.reading import ReadSettings
@@ -52,6 +58,34 @@ def test_a_descriptor_of_another_content_is_reported_and_not_used(tmp_path: Path
     (tmp_path / "b.resource.json").write_text(json.dumps({**resource, "path": "b.tsv"}))
     (tmp_path / "b.tsv").write_text("id\tsleep\n1\t5\n")
     assert not read(tmp_path / "b.csv").notes
+
+
+def list_places(content: Any) -> Iterator[tuple[Any, Any]]:
+    """Every list and record in a document, with each of its keys."""
+    for key in content if isinstance(content, dict) else range(len(content)):
+        yield content, key
+        if isinstance(content[key], dict | list):
+            yield from list_places(content[key])
+
+
+@pytest.mark.parametrize("name", ["a.csv.resource.json", "datapackage.json"])
+def test_a_description_of_any_content_is_read_or_named(tmp_path: Path, name: str) -> None:
+    written(tmp_path)
+    (tmp_path / "d.toml").write_text(
+        '[variables.sleep]\nallowed = ["400"]\nmaximum = 900\ncodes = "c"\n[codes.c]\n1 = "a"'
+    )
+    lomrix("export", "a.csv", "-d", "d.toml", "--to", "pkg", "--form", "package", cwd=tmp_path)
+    if name == "a.csv.resource.json":
+        lomrix("subset", "raw.csv", "-d", "d.toml", "--out", "pkg/a.csv", "--overwrite", cwd=tmp_path)
+        (tmp_path / "pkg" / "datapackage.json").unlink()
+    content = json.loads((tmp_path / "pkg" / name).read_text())
+    for place, key in [*list_places(content)]:
+        right = place[key]
+        for place[key] in (None, 7, True, "\0", [], [{}], {}, {"a": [1]}):
+            (tmp_path / "pkg" / name).write_text(json.dumps(content))
+            with contextlib.suppress(LomrixError):
+                assert read(tmp_path / "pkg" / "a.csv").table.names
+        place[key] = right
 
 
 def test_a_file_of_a_package_is_known_under_another_name(tmp_path: Path) -> None:

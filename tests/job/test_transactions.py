@@ -197,6 +197,7 @@ REFUSED = [
     ('out = "o.csv"\nmissing = "foo"', "missing cannot be"),
     ('out = "o.csv"\nmissing = 2024-01-01', "missing cannot be"),
     ('out = "o\\u0000.csv"', "a character that no name has"),
+    ('out = "o.csv"\ndictionary = "\\u0000"', "a character that no name has"),
     ('out = "out/o.csv"', "leaves the plan's folder"),
     ('out = "sqlite:///../x.db#t"', "leaves the plan's folder"),
 ]

@@ -186,7 +186,7 @@ class Resource(BaseModel):
                 missing=missing,
                 minimum=field.constraints.get("minimum"),
                 maximum=field.constraints.get("maximum"),
-                allowed=tuple(map(str, field.constraints.get("enum", ()))),
+                allowed=tuple(map(str, to_list(field.constraints.get("enum")))),
             )
         return Dictionary(variables, codes, self.rules, self.other_layout, scales=self.scales)
 
@@ -227,6 +227,11 @@ class Resource(BaseModel):
             return None if content is None else OtherLayout.model_validate(content)
         except ValidationError:  # only a help in reshaping back, not worth refusing the file
             return None
+
+
+def to_list(content: object) -> list[Any]:
+    """Return a list that another program wrote; empty if it is none."""
+    return content if isinstance(content, list) else []
 
 
 def get_date_form(type_: str, stated: object) -> str:
@@ -314,8 +319,8 @@ def find_in_package(path: Path) -> FoundDescriptor | None:
         return None
 
     def read_entries() -> list[Any]:
-        resources = json.loads(package.read_bytes()).get("resources", [])
-        return [entry for entry in resources if isinstance(entry, dict) and "schema" in entry]
+        resources = json.loads(package.read_bytes()).get("resources")
+        return [entry for entry in to_list(resources) if isinstance(entry, dict) and "schema" in entry]
 
     described = read_valid(package, read_entries)
     with_name = [entry for entry in described if entry.get("path") == path.name]

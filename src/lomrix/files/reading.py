@@ -53,11 +53,16 @@ def parse_delimiter(text: str) -> str:
     Raises UsageError if it is longer, or cannot be a delimiter.
     """
     delimiter = "\t" if text == "\\t" else text
-    if len(delimiter) != 1 or not delimiter.isascii() or delimiter in '"\r\n':
+    if not is_delimiter(delimiter):
         raise UsageError(
             f'The delimiter "{text}" is not a single plain character.', todo="Use ‹delimiter=;› or ‹delimiter=\\t›."
         )
     return delimiter
+
+
+def is_delimiter(text: str) -> bool:
+    """Return whether a text can be between cells."""
+    return len(text) == 1 and text.isascii() and text not in '"\r\n\0'
 
 
 def parse_header_rows(text: str) -> tuple[int, ...]:

@@ -15,7 +15,7 @@ from lomrix.core.table.notes import Note
 from lomrix.files import descriptor
 from lomrix.files.byte_stats import ByteStats, count_bytes
 from lomrix.files.header_rows import HEAD_ROWS, ROWS_BELOW, Header, find_header
-from lomrix.files.reading import ReadSettings
+from lomrix.files.reading import ReadSettings, is_delimiter
 
 HEAD = 1 << 22
 # Characters that mostly include the first lines.
@@ -180,7 +180,7 @@ def read_described_layout(path: Path) -> descriptor.TextLayout:
     if beside is None or not beside.fits:
         return descriptor.TextLayout("", "")
     stated_delimiter = beside.resource.dialect.get("delimiter", "")
-    delimiter = stated_delimiter if isinstance(stated_delimiter, str) and len(stated_delimiter) == 1 else ""
+    delimiter = stated_delimiter if isinstance(stated_delimiter, str) and is_delimiter(stated_delimiter) else ""
     encoding = beside.resource.encoding
     return descriptor.TextLayout(delimiter, encoding if is_encoding(encoding) else "", is_named=True)
 
@@ -189,7 +189,7 @@ def is_encoding(name: str) -> bool:
     """Return whether files can be written in an encoding of that name."""
     try:
         return codecs.lookup(name).name not in NON_TEXT_ENCODINGS
-    except LookupError:
+    except (LookupError, ValueError):  # a name with a null character
         return False
 
 

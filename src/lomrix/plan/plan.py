@@ -170,7 +170,7 @@ def make_draft(document: Document, number: int, keys: Mapping[str, Any]) -> Draf
     outputs = [TABLE, *(extra.name for extra in step_class.gives)]
     settings = {PLAN_NAMES.get(field, field): field for field in (*step_class.model_fields, *step_class.former_names)}
     known = {*COMMON_KEYS, *roles, *outputs, *settings, *ReadingOptions.model_fields, *RUNNING, *EXPECTATIONS}
-    _require_known_keys(document, number, keys, known, {"from", "missing", *roles, *outputs})
+    _require_known_keys(document, number, keys, known, {"from", "missing", "dictionary", *roles, *outputs})
     with document.locating(number):
         step = step_class(**{settings[key]: value for key, value in keys.items() if key in settings})
         reading = ReadingOptions(**{key: keys[key] for key in ReadingOptions.model_fields if key in keys})

@@ -42,7 +42,7 @@ class History:
             return cls()
         tasks = {str(name): entry for name, entry in content["tasks"].items() if isinstance(entry, dict)}
         last = content.get("last", "")
-        return cls(tasks, last if last in tasks else "")
+        return cls(tasks, last if isinstance(last, str) and last in tasks else "")
 
 
 NO_HISTORY = History()
