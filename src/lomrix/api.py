@@ -91,7 +91,7 @@ def _to_column(values: Any, name: str, table: str) -> Column:
             if cells.dtype.kind in "fM":
                 is_missing |= np.isnat(cells) if cells.dtype.kind == "M" else np.isnan(cells)
             array = pa.chunked_array([pa.array(cells, mask=is_missing)])
-    except (pa.ArrowException, TypeError, ValueError) as error:
+    except (pa.ArrowException, TypeError, ValueError, OverflowError) as error:
         raise UsageError(f"The values of {name} cannot be a column.", where=str(error), columns=[name]) from error
     if pa.types.is_null(array.type):
         array = array.cast(pa.large_string())

@@ -338,12 +338,26 @@ def test_profile_finds_keys_and_families() -> None:
         ("id joined_on sleep_before sleep_after mood_before mood_after", "{measure}_{occasion}"),
         ("id bp_baseline bp_fu1 bp_fu2 x1 x2 y1 y2", "{measure}_{visit}"),
         ("id hearL1 hearR1 hearL2 hearR2", "{measure}{side}{wave}"),
+        ("id T1_sleep T2_sleep T12_sleep", "T{time}_{measure}"),
+        ("id T1_f1 T1_f2 T2_f1 T2_f2", "T{time}_{measure}"),
+        ("id 2019.pay 2020.pay", "{year}.{measure}"),
+        ("id Wave~1~-~sleep Wave~2~-~sleep", "Wave {wave} - {measure}"),
+        ("id Sleep~(T1) Sleep~(T2) x1 x2", "{measure} (T{time})"),
+        ("id sleep~week~1 sleep~week~2", "{measure} week {week}"),
+        ("id sleepW1 sleepW2 moodW1 moodW2", "{measure}W{wave}"),
+        ("id sleep_6m sleep_12m", "{measure}_{month}m"),
+        ("id sleep_bl sleep_6m sleep_12m", "{measure}_{visit}"),
+        ("id BL_sleep FU1_sleep FU2_sleep", "{visit}_{measure}"),
+        ("id pre_sleep post_sleep pre_mood post_mood", "{occasion}_{measure}"),
+        ("id auk_pay tern_pay auk_age tern_age", "{measure}_{occasion}"),
+        ("id column_7 column_8 column_9", None),
         ("id f1 f2 f3", None),
+        ("id dose_5mg dose_10mg q1_a q1_b", None),
         ("id age sex", None),
     ],
 )
 def test_families_are_guessed(names: str, template: str | None) -> None:
-    guess = guess_families(names.split())
+    guess = guess_families([name.replace("~", " ") for name in names.split()])
     assert (" ".join(guess.templates) if guess else None) == template
 
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
-
-from lomrix.core.table.header import MEASURE
+from itertools import product
 
 # Words that announce an occasion between a measure's name and a number: sleep_m3, hr.w2, mood_visit12.
 WORDS = {
@@ -21,8 +21,26 @@ VALUE_NAME = "value"
 LEAST_YEARS = 3
 # Words for the first occasion, beside others that have a number.
 FIRST_WORDS = ("baseline", "base", "bl", "screening", "entry", "pre", "start")
-LETTERS = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
-FOLLOW_UP = re.compile(r"[A-Za-z]+\d{1,3}")
+# How an occasion with a word may stand before or after the measure's name.
+FRAMES = tuple(
+    map(
+        re.compile,
+        (
+            # T1_sleep, Wave 2 - sleep, 2019_sleep
+            r"(?P<before>(?P<word>[A-Za-z]*)[_. ]?)(?P<number>\d{1,4})(?P<after>[_. :-]+)"
+            r"(?P<measure>(?=.*[^\W\d_])\w.*)",
+            # Sleep (T1), sleep wave 1, sleepT1, sleep_6m
+            r"(?P<measure>.+?)(?P<before>[_. -]*[(\[] ?(?P<word>[A-Za-z]+)[_. ]?)(?P<number>\d{1,4})(?P<after> ?[)\]])",
+            r"(?P<measure>.+?)(?P<before>[_. :-]+(?P<word>[A-Za-z]+)[_. ])(?P<number>\d{1,4})(?P<after>)",
+            r"(?P<measure>.*[a-z\d])(?P<before>(?P<word>[A-Z][a-z]*))(?P<number>\d{1,4})(?P<after>)",
+            r"(?P<measure>.+?)(?P<before>[_. -]+)(?P<number>\d{1,4})(?P<after> ?(?P<word>[A-Za-z]+))",
+        ),
+    )
+)
+# A column without a name in the file.
+UNNAMED = re.compile(r"column_\d+")
+NUMBER = re.compile(r"\d+")
+FOLLOW_UP = re.compile(r"[A-Za-z]+\d{1,3}|\d{1,3}[A-Za-z]+")
 SIDES = (("L", "R"), ("_L", "_R"), ("l", "r"), ("left", "right"), ("_left", "_right"))
 MOST_DIGITS = 4
 
@@ -47,9 +65,11 @@ class Guess:
 
 def guess_families(names: list[str]) -> Guess | None:
     """Return the templates under which most columns are repeated measures; None if there are none."""
+    names = [name for name in names if not UNNAMED.fullmatch(name)]
     best = _guess_numbered(names)
-    if (first := _guess_baseline(names)) is not None and (best is None or _explains_more(first, best)):
-        return first
+    for other in (_guess_baseline(names), _guess_framed(names)):
+        if other is not None and (best is None or _explains_more(other, best)):
+            return other
     if (sided := _guess_sides(best)) is not None:
         return sided
     if best is None:
@@ -87,6 +107,24 @@ def _guess_numbered(names: list[str]) -> Guess | None:
     return best
 
 
+def _guess_framed(names: list[str]) -> Guess | None:
+    """Guess measures by a word for the occasion: T1_sleep and T2_sleep, or Sleep (week 1) and Sleep (week 2)."""
+    families: dict[str, dict[str, list[str]]] = {}
+    for name, frame in product(names, FRAMES):
+        parts = frame.fullmatch(name)
+        if parts is not None and (word := parts["word"].lower()) in WORDS:
+            occasion = "year" if YEAR.fullmatch(parts["number"]) else WORDS[word]
+            template = parts["before"] + "{" + occasion + "}" + parts["after"]
+            is_first = parts.start("number") < parts.start("measure")
+            template = template + "{measure}" if is_first else "{measure}" + template
+            families.setdefault(template, {}).setdefault(parts["measure"], []).append(name)
+    guesses = []
+    for template, measures in families.items():
+        repeated = {measure: columns for measure, columns in measures.items() if len(columns) > 1}
+        guesses += [Guess((template,), repeated)] if repeated else []
+    return _choose_largest(guesses)
+
+
 def _find_endings(name: str) -> list[tuple[str, str]]:
     """Return the ways in which a name may end before its number: joint, and word for the occasion."""
     stem = name.rstrip("0123456789")
@@ -104,34 +142,47 @@ def _columns_of(guess: Guess) -> set[str]:
     return {name for columns in guess.measures.values() for name in columns}
 
 
+def _choose_largest(guesses: Sequence[Guess]) -> Guess | None:
+    """Return the first of the guesses that explain most columns."""
+    return max(guesses, key=lambda guess: len(_columns_of(guess)), default=None)
+
+
 def _explains_more(first: Guess, second: Guess) -> bool:
     """Return whether the first guess explains as many columns, or some that the second would tear apart."""
     return len(_columns_of(first)) >= len(_columns_of(second)) or bool(_columns_of(first) & _columns_of(second))
 
 
+def _split_words(names: list[str], fits: Callable[[str], bool]) -> Iterator[tuple[str, dict[str, dict[str, str]]]]:
+    """Yield the templates by which names are a measure and a word that fits, with the columns by measure and word."""
+    for joint, is_first in product(JOINTS[:-1], (False, True)):
+        series: dict[str, dict[str, str]] = {}
+        for name in names:
+            first, between, last = name.partition(joint) if is_first else name.rpartition(joint)
+            word, measure = (first, last) if is_first else (last, first)
+            if between and measure and fits(word):
+                series.setdefault(measure, {})[word] = name
+        yield "{occasion}" + joint + "{measure}" if is_first else "{measure}" + joint + "{occasion}", series
+
+
 def _guess_baseline(names: list[str]) -> Guess | None:
     """Guess measures that begin with a word for the first occasion, then numbers: bp_baseline, bp_fu1, bp_fu2."""
-    best: Guess | None = None
-    for joint in JOINTS[:-1]:
-        ends: dict[str, list[str]] = {}
-        for name in names:
-            measure, between, word = name.rpartition(joint)
-            if between and measure and (word.lower() in FIRST_WORDS or FOLLOW_UP.fullmatch(word)):
-                ends.setdefault(measure, []).append(word)
-        series = {}
-        for measure, words in ends.items():
-            first = [word for word in words if word.lower() in FIRST_WORDS]
-            stems = {word.rstrip("0123456789") for word in words if word not in first}
+
+    def fits(word: str) -> bool:
+        return word.lower() in FIRST_WORDS or FOLLOW_UP.fullmatch(word) is not None
+
+    guesses = []
+    for template, series in _split_words(names, fits):
+        measures, numbers = {}, dict[str, int]()
+        for measure, columns in series.items():
+            first = [word for word in columns if word.lower() in FIRST_WORDS]
+            stems = {NUMBER.sub("", word) for word in columns if word not in first}
             if len(first) == 1 and len(stems) == 1:
-                series[measure] = words
-        if not series:
-            continue
-        measures = {measure: [measure + joint + word for word in words] for measure, words in series.items()}
-        headers = dict.fromkeys(word for words in series.values() for word in words)
-        mapping = [f"{word}={0 if word.lower() in FIRST_WORDS else int(word.lstrip(LETTERS))}" for word in headers]
-        guess = Guess(("{measure}" + joint + "{visit}",), measures, (), (",".join(mapping),))
-        best = guess if best is None or len(_columns_of(guess)) > len(_columns_of(best)) else best
-    return best
+                measures[measure] = list(columns.values())
+                numbers |= {word: 0 if word in first else int(NUMBER.findall(word)[0]) for word in columns}
+        if measures:
+            mapping = ",".join(f"{word}={number}" for word, number in numbers.items())
+            guesses.append(Guess((template.replace("occasion", "visit"),), measures, (), (mapping,)))
+    return _choose_largest(guesses)
 
 
 def _guess_sides(best: Guess | None) -> Guess | None:
@@ -161,22 +212,17 @@ def _guess_years(names: list[str]) -> Guess | None:
 
 
 def _guess_words(names: list[str]) -> Guess | None:
-    """Guess measures that all end in the same words: sleep_before, sleep_after, mood_before, mood_after."""
-    best: Guess | None = None
-    for joint in JOINTS[:-1]:
-        ends: dict[str, list[str]] = {}
-        for name in names:
-            measure, between, word = name.rpartition(joint)
-            if between and measure and word.isalpha():
-                ends.setdefault(measure, []).append(word)
-        sets = Counter(frozenset(words) for words in ends.values() if len(words) > 1)
+    """Guess measures that all have the same words: sleep_before, sleep_after, mood_before, mood_after."""
+    guesses = []
+    for template, series in _split_words(names, str.isalpha):
+        sets = Counter(frozenset(columns) for columns in series.values() if len(columns) > 1)
         words, count = max(sets.items(), key=lambda pair: pair[1] * len(pair[0]), default=(frozenset(), 0))
-        if count < 2:
-            continue
-        series = {measure: words_found for measure, words_found in ends.items() if frozenset(words_found) == words}
-        measures = {
-            measure: [measure + joint + word for word in words_found] for measure, words_found in series.items()
-        }
-        if best is None or sum(map(len, measures.values())) > sum(map(len, best.measures.values())):
-            best = Guess(("{" + MEASURE + "}" + joint + "{occasion}",), measures)
-    return best
+        # Before the measure's name only words for a time are occasions: ship_a and ship_b are two measures.
+        if count >= 2 and (template.startswith("{measure}") or any(word.lower() in FIRST_WORDS for word in words)):
+            measures = {
+                measure: list(columns.values()) for measure, columns in series.items() if columns.keys() == words
+            }
+            guesses.append(Guess((template,), measures))
+    # Of two that explain the same columns the one with a word for the first occasion.
+    first = [guess for guess in guesses if guess.templates[0].startswith("{occasion}")]
+    return _choose_largest(first + guesses)
