@@ -131,3 +131,8 @@ def test_a_sample_of_distinct_values_does_not_depend_on_the_parts(values: list[i
         assert getattr(both, name).tolist() == getattr(whole, name).tolist()
     distinct = len(set(values))
     assert len(whole.hashes) <= most if distinct > most else len(whole.hashes) == distinct
+
+
+def test_names_with_braces_are_names() -> None:
+    made = Deidentify(id="{x}").apply(unnaming(Table({"{x}": column(["a"])})))
+    assert made.account.summary == "1 id of {x} became a new one, the same in every file of this secret."

@@ -89,6 +89,10 @@ def test_means_over_the_occasions() -> None:
     assert first.high == pytest.approx(8 + 12.7062047)
     few = page(VISITS, case=("crew",), occasion=("wave",), measure="sleep", min_n=2).drawn[0].lines[0].points[2]
     assert (few.n, few.mean) == (None, None)
+    huge = table(crew=["a", "b"], wave=[0, 3], x=[1e308, -1e308])
+    assert [point.mean for point in page(huge, case="crew", occasion="wave", measure="x").drawn[0].lines[0].points] == [
+        None, None,
+    ]  # fmt: skip
     with pytest.raises(UsageError, match="crew is not numeric"):
         page(VISITS, case=("crew",), occasion=("wave",), measure="crew")
 

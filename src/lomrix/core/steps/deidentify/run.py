@@ -159,10 +159,10 @@ class Deidentification:
         new, without_id = len(result) - result[self.step.id].missing_count, table[self.step.id].missing_count
         kept = [name for name in result.names if name not in shifted]
         coarsened = [name for name, _ in self.step.bands]
-        summary = f"{{cases:id}} of {self.step.id} became {{cases:=a new one|new ones}}, the same in every file of this"
+        summary = "{cases:id} of {id} became {cases:=a new one|new ones}, the same in every file of this secret."
         return Account(
             "deidentify",
-            Words(f"{summary} secret.", cases=cases),
+            Words(summary, cases=cases, id=self.step.id),
             (
                 Balance("rows", len(table), (Part("changed", new, "new-id"), Part("kept", without_id, "no-id"))),
                 Balance("columns", len(table.names), (Part("kept", len(result.names)), Part("left out", len(removed)))),

@@ -185,7 +185,7 @@ class Recoding:
         shown = shorten_list((f'"{{old{index}}}" ({{n{index}}})' for index in unmapped), MOST_LISTED)
         parts: dict[str, int | str] = {f"n{index}": int(self.cells.counts[index]) for index in unmapped[:MOST_LISTED]}
         parts |= {f"old{index}": texts[index] for index in unmapped[:MOST_LISTED]}
-        text = Words(f"values that the map does not name, {treatment}: {shown}.", **parts)
+        text = Words("values that the map does not name, {treatment}: " + f"{shown}.", treatment=treatment, **parts)
         return [Note(text, self.column, (), "unmapped", int(self.cells.counts[unmapped].sum()))]
 
 

@@ -40,6 +40,8 @@ from lomrix.core.table.table import Table
 
 MOST_LINES = 12
 MOST_OCCASIONS = 60
+# Distances of larger numbers are beyond the range.
+LARGEST_DRAWN = 1e300
 
 
 def survey(step: Report, tables: Inputs) -> TableSurvey:
@@ -244,7 +246,7 @@ class CaseReport:
             is_small.tolist(), strict=True,
         ):  # fmt: skip
             n = None if self.step.min_n and number else number  # those of all groups but one would reveal the last one
-            if is_hidden or not number:
+            if is_hidden or not number or abs(mean) > LARGEST_DRAWN:
                 result.append(Point(occasion, n, None, None, None))
             elif not np.isfinite(half_width):
                 result.append(Point(occasion, n, mean, None, None))
