@@ -250,6 +250,16 @@ def test_a_word_for_missing_stays_text_in_a_column_of_text(tmp_path: Path) -> No
         made.append((tmp_path / "o.csv").read_text())
     assert "processed in" in output
     assert made[0] == made[1] == (tmp_path / "a.csv").read_text()
+    # Of numbers the words come first here, and the spaces are noted first.
+    numbers = {5: "n/a", 5999: " 5"}
+    (tmp_path / "a.csv").write_text(
+        "\n".join(["id,x", *(f"{row},{numbers.get(row, 5)}" for row in range(6000))]) + "\n"
+    )
+    whole, parts = (lomrix("subset", "a.csv", *options, cwd=tmp_path)[0] for options in ([], ["--memory", "0.1MB"]))
+    assert [line for line in parts.splitlines() if "  ! " in line] == [
+        line for line in whole.splitlines() if "  ! " in line
+    ]
+    assert whole.index("a space") < whole.index('"n/a" means missing')
 
 
 def test_files_of_a_folder_with_other_types_are_named(tmp_path: Path) -> None:

@@ -170,7 +170,8 @@ class TableStore:
             self.replace(name, table[name])
             of_others = [note for note in notes if note.column != name]
             notes = (*of_others, *(note for note in notes_of_column if note.column == name))
-        return sorted(notes, key=lambda note: order.get(note.column, -1))
+        # Spaces are noted first, though they may be in a later part than the words.
+        return sorted(notes, key=lambda note: (order.get(note.column, -1), note.kind != "spaces-around"))
 
     def replace(self, name: str, column: Column) -> None:
         """Replace all cells of a column."""
