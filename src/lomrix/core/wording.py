@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import keyword
 import re
 from collections.abc import Callable, Iterable
 
@@ -15,6 +16,11 @@ def format_settings(text: str, format_one: Callable[[str, str], str]) -> str:
     'Use --expect one-to-one.'
     """
     return SETTING.sub(lambda match: format_one(match[1], match[2] or ""), text)
+
+
+def format_operand(name: str) -> str:
+    """Return a column as written in an expression: by its name alone if it is a valid one."""
+    return name if name.isidentifier() and not keyword.iskeyword(name) else f"column({name!r})"
 
 
 def split_list(text: str) -> tuple[str, ...]:

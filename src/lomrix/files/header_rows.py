@@ -14,6 +14,8 @@ from lomrix.core.text.rules import classify_text
 from lomrix.files.reading import ReadSettings
 
 # The header is searched among this many rows, and compared with this many rows below it.
+# Kinds of text that say nothing of where the header ends.
+OTHER_TEXTS = ("token", "with-unit", "clock")
 HEAD_ROWS = 40
 ROWS_BELOW = 20
 # A footer is searched by its pattern among this many rows.
@@ -136,7 +138,7 @@ def classify_cell(cell: object) -> str:
     """Return the kind of a cell, as far as it distinguishes a header from data."""
     if isinstance(cell, str):
         kind = classify_text(cell)
-        return {"integer": "number", "keep": "number", "token": "text"}.get(kind, kind)
+        return {"integer": "number", "keep": "number"}.get(kind, "text" if kind in OTHER_TEXTS else kind)
     return "number" if isinstance(cell, int | float) else "date"
 
 

@@ -82,7 +82,10 @@ class Reading:
             return self._read_distinct(declared or "date")
         likely_type = declared or guess_number_type(self.sample_kinds(GLANCE))
         column_ = self._cast(likely_type) if likely_type in ("integer", "number") else None
-        return column_ or self._read_as(self._choose_type())
+        column_ = column_ or self._read_as(self._choose_type())
+        if column_.type == "number" and declared is None:
+            self._note_points()
+        return column_
 
     def _choose_type(self) -> Type:
         """Return the declared type, or the one that a sample suggests."""
@@ -426,6 +429,21 @@ class Reading:
                 return  # declared as numbers, and not read as such for other reasons
             rows = np.flatnonzero(similarity.cells(self.strings))
             self._note(similarity.kind, similarity.text, rows)
+
+    def _note_points(self) -> None:
+        """Note points that are more likely between thousands: 1.200 beside 900, where a decimal would not end in 0."""
+        if self.decimal != "." or not text_bytes.has_byte(self.strings, b"."):
+            return
+        texts = [text.strip() for text in self.sample(SAMPLE) if text not in self.variable.missing]
+        with_point = [text for text in texts if "." in text]
+        others = [text for text in texts if re.fullmatch(r"-?\d{3}", text)]
+        is_grouped = all(re.fullmatch(rules.POINT_GROUP, text) for text in with_point)
+        if is_grouped and others and any(text.endswith("0") for text in with_point):
+            text = (
+                "looks like whole numbers with a point between thousands, and is read as decimals; if they are whole, "
+            )
+            rows = np.flatnonzero(match_texts(self.strings.fill_null(""), rules.POINT_GROUP))
+            self._note("thousands", text + "use ‹thousands=.› and ‹decimal=,›", rows)
 
 
 def has_ids(strings: pa.Array) -> bool:

@@ -41,6 +41,11 @@ THOUSANDS = {
 }
 PERCENT = r"[+-]?\d+([.,]\d+)? ?%"
 CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
+# A number and its unit, such as 70 kg; a letter right after it is more likely part of an id.
+WITH_UNIT = r"[+-]?\d+([.,]\d+)?( ?[A-Za-zµ°]{2,8}| [A-Za-zµ°])"
+CLOCK = r"\d{1,3}:[0-5]\d(:[0-5]\d)?"
+# A point among three-digit groups, which may stand between thousands.
+POINT_GROUP = r"[+-]?[1-9]\d{0,2}\.\d{3}"
 WITH_OFFSET = DATETIME + r"(Z|[+-]\d{2}:?\d{2})"
 # Cells that may be meant as dates, with month names in letters.
 ANY_DATE = r"\d{1,4}[/.\- ][A-Za-z0-9]{1,9}[/.\- ]\d{1,4}([ T].*)?|[A-Za-z]{3,9} \d{1,2},? \d{2,4}([ T].*)?"
@@ -56,6 +61,8 @@ PATTERNS = {
     "comma-number": COMMA_NUMBER,
     "percent": PERCENT,
     "currency": CURRENCY,
+    "with-unit": WITH_UNIT,
+    "clock": CLOCK,
     "moment-with-offset": WITH_OFFSET,
 }
 # One pattern with a group for each kind, since the first that fits counts.
@@ -67,8 +74,8 @@ def classify_text(text: str) -> str:
     """Classify a text:
 
     `integer number date datetime boolean token keep blank text`, or one that may be meant as a date, number or time:
-    `unclear-date comma-number moment-with-offset percent currency thousands-…`. `keep` are digits that must stay text,
-    such as ids.
+    `unclear-date comma-number moment-with-offset percent currency with-unit clock thousands-…`. `keep` are digits that
+    must stay text, such as ids.
     """
     text = text.strip()
     if not text:

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
 from lomrix.core.text.dates import guess_date_forms
+from lomrix.core.wording import format_operand
 
 # A column resembles what at least this share of its present cells look like.
 MOSTLY = 0.5
@@ -26,7 +27,7 @@ SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 class Similarity:
     """What the cells look like.
 
-    `kind` is one of `decimal-comma thousands with-sign unclear-date digits-kept offset`; `pattern` is the regular
+    `kind` is one of `decimal-comma thousands with-sign clock unclear-date digits-kept offset`; `pattern` is the regular
     expression of the cells concerned.
     """
 
@@ -49,6 +50,11 @@ class DistinctTexts:
     cells: Mapping[str, int]  # by kind
     decimal: str
     thousands: str
+
+    @property
+    def operand(self) -> str:
+        """The column as it is written in an expression."""
+        return format_operand(self.name)
 
     @property
     def present(self) -> int:
@@ -98,11 +104,24 @@ def resemble_thousands(texts: DistinctTexts) -> Similarity | None:
 
 def resemble_signed(texts: DistinctTexts) -> Similarity | None:
     """Find numbers with the sign of a percentage or a currency."""
-    for kind, symbol, pattern in (("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)):
+    units = {re.split(r"\d ?", text.strip())[-1] for text, kind in texts.kinds.items() if kind == "with-unit"}
+    signs = [("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)]
+    if len(units) == 1 and texts.share("with-unit") >= MOSTLY:
+        signs.append(("with-unit", units.pop(), rules.WITH_UNIT))
+    for kind, symbol, pattern in signs:
         if texts.resemble_numbers(kind):
-            text = f"looks like numbers with {symbol}, and stays text; derive the number: to_number(part({texts.name}, "
-            return Similarity("with-sign", text + "'[-+0-9.]+'))", pattern)
+            text = f"looks like numbers with {symbol}, and stays text; derive the number: "
+            return Similarity("with-sign", text + f"to_number(part({texts.operand}, '[-+0-9.]+'))", pattern)
     return None
+
+
+def resemble_clock(texts: DistinctTexts) -> Similarity | None:
+    """Find times of day, or spans in hours and minutes."""
+    if texts.share("clock") < NEARLY_ALL:
+        return None
+    hours, minutes = (f"to_number(split_part({texts.operand}, ':', {place}))" for place in (1, 2))
+    text = f"looks like hours and minutes, and stays text; derive the minutes: {hours} * 60 + {minutes}"
+    return Similarity("clock", text, rules.CLOCK)
 
 
 def resemble_comma_numbers(texts: DistinctTexts) -> Similarity | None:
@@ -158,6 +177,7 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
 RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_thousands,
     resemble_signed,
+    resemble_clock,
     resemble_comma_numbers,
     resemble_offsets,
     resemble_kept_digits,

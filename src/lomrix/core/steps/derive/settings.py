@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ast
-import keyword
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -16,17 +15,13 @@ from lomrix.core.language.parse import find_needs, is_by_case, is_by_row, parse
 from lomrix.core.steps.settings import Names, Setting, Texts, parsed_by, require_distinct
 from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, HelpTopic, Role, Step, require
 from lomrix.core.table.selection import choose_columns
+from lomrix.core.wording import format_operand
 
 # The equals sign after a name, which is not part of ==, <=, >= or !=.
 EQUALS = re.compile(r"(?<![=<>!])=(?!=)")
 MANY = re.compile(r"[@*?\[,]|\.\.|::")
 OLD = "{old}"
 EXAMPLE = 'Write "sleep_h = sleep / 60"; for many columns at once "@string = strip(@string)".'
-
-
-def format_operand(name: str) -> str:
-    """Return a column as written in an expression: by its name alone if it is a valid one."""
-    return name if name.isidentifier() and not keyword.iskeyword(name) else f"column({name!r})"
 
 
 @dataclass(frozen=True)
