@@ -61,6 +61,16 @@ def test_occasions_have_one_order_in_all_steps(step: Step) -> None:
     assert not by_appearance and "ordered by first appearance: after, before." in note.text
 
 
+def test_words_beside_numbers_are_first_or_last() -> None:
+    whens = ["Month 12", "Final", "month 3", "Screening", "Month 3", "Other"]
+    made = Coverage(case=("id",), occasion=("when",)).apply(sources(table(id=[1] * 6, when=whens)))
+    assert made.account.facts["occasions"] == ["Screening", "Month 3", "month 3", "Month 12", "Final", "Other"]
+    assert [note.text for note in made.account.notes if note.column == "when"] == [
+        "occasions without a number come last: Final, Other. Codes in the dictionary would state their order.",
+        '"Month 3" and "month 3" differ only in capitals or spaces, and are different occasions.',
+    ]
+
+
 def test_numbers_are_in_order_of_their_values_whatever_the_rows_do() -> None:
     for whens, later in (([12, 3], 0), (["visit 12", "visit 3"], 0)):
         source = table(id=[1, 1], when=whens, x=[9, 5])

@@ -155,7 +155,7 @@ class Grid:
     def order_notes(self) -> list[Note]:
         """Note where the order of the rows decides the order of the occasions."""
         self.occasions  # noqa: B018 the order is found with them
-        return [note for rank in self.ranks if (note := rank.note)]
+        return [note for rank in self.ranks for note in rank.notes]
 
     @property
     def times(self) -> int:

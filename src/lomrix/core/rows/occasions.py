@@ -9,7 +9,9 @@ from typing import Any
 
 from lomrix.core.errors import UsageError
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.distinct import find_near_duplicates
 from lomrix.core.table.header import format_occasion, natural_key, parse_occasions
+from lomrix.core.table.header_guess import FIRST_WORDS
 from lomrix.core.table.notes import Note
 from lomrix.core.table.other_layout import OtherLayout, to_typed_value
 from lomrix.core.wording import shorten_list
@@ -99,22 +101,31 @@ def interpret_occasions(texts: Sequence[str], setting: OccasionSetting | None, f
 @dataclass(frozen=True)
 class Ranks:
     """A sorting key for each value of an occasion column; `by_appearance` if only the order of first appearance
-    decides.
+    decides, and `last` has words that come last since they hold no number.
     """
 
     name: str
     of: Mapping[Any, Any]
     by_appearance: bool = False
+    last: Sequence[str] = ()
 
     @property
-    def note(self) -> Note | None:
-        """Note that the order of the rows decides the order of the occasions."""
-        if not self.by_appearance or len(self.of) < 2:
-            return None
-        values = shorten_list(sorted(self.of, key=lambda value: self.of[value]))
-        text = f"occasions are ordered by first appearance: {values}. Codes in the dictionary would "
-        text += "state their order."
-        return Note(text, self.name, (), "occasion-order", len(self.of))
+    def notes(self) -> list[Note]:
+        """Note that the order of the rows decides the order of the occasions, and occasions that are hardly two."""
+        notes, advice = [], "Codes in the dictionary would state their order."
+        if self.by_appearance and len(self.of) > 1:
+            values = shorten_list(sorted(self.of, key=lambda value: self.of[value]))
+            text = f"occasions are ordered by first appearance: {values}. {advice}"
+            notes.append(Note(text, self.name, (), "occasion-order", len(self.of)))
+        if self.last:
+            text = f"occasions without a number come last: {shorten_list(self.last)}. {advice}"
+            notes.append(Note(text, self.name, (), "occasion-order", len(self.last)))
+        texts = [value for value in self.of if isinstance(value, str)]
+        for group in find_near_duplicates(texts, [1] * len(texts)):
+            alike = " and ".join(f'"{text}"' for text, _ in group)
+            text = f"{alike} differ only in capitals or spaces, and are different occasions."
+            notes.append(Note(text, self.name, (), "nearly-same", len(group)))
+        return notes
 
 
 def rank_values(
@@ -123,7 +134,8 @@ def rank_values(
     """Order the values of an occasion column, in the one way that holds everywhere.
 
     As stated by the user; else in the order of the codes in the dictionary; else as `occasions` were given in
-    reshaping; else numbers and dates by value, and words that all hold a number by that; else in order of appearance.
+    reshaping; else numbers and dates by value, and words by the number that they hold, those for the first occasion
+    before and others after them; else in order of appearance.
     """
     appearance = dict.fromkeys(values)
     distinct = set(appearance)
@@ -133,9 +145,13 @@ def rank_values(
     for order in (stated, list(dictionary.labels_of(name)), recorded_order(name, dictionary.other_layout)):
         if distinct <= set(order):
             return Ranks(name, {value: position for position, value in enumerate(order) if value in distinct})
-    if not all(isinstance(value, str) and not re.search(r"\d", value) for value in distinct):
-        return Ranks(name, {value: sort_key(value) for value in distinct})
-    return Ranks(name, {value: position for position, value in enumerate(appearance)}, by_appearance=True)
+    words = [value for value in appearance if isinstance(value, str) and not re.search(r"\d", value)]
+    if len(words) == len(distinct):
+        return Ranks(name, {value: position for position, value in enumerate(appearance)}, by_appearance=True)
+    first = [word for word in words if word.casefold() in FIRST_WORDS]
+    last = [word for word in words if word not in first]
+    order = [*first, *sorted(distinct - {*words}, key=sort_key), *last]
+    return Ranks(name, {value: position for position, value in enumerate(order)}, last=last)
 
 
 def recorded_order(name: str, memory: OtherLayout | None) -> list[Any]:
@@ -148,7 +164,7 @@ def recorded_order(name: str, memory: OtherLayout | None) -> list[Any]:
 
 def sort_key(value: Any) -> Any:
     """Return a sorting key under which numbers are numbers and "visit 3" comes before "visit 12"."""
-    return (natural_key(value), value) if isinstance(value, str) else value
+    return (natural_key(value.casefold()), value) if isinstance(value, str) else value
 
 
 def format_occasions(

@@ -91,7 +91,7 @@ class Timeline:
     @property
     def order_notes(self) -> list[Note]:
         """Note where the order of the rows decides the order of the occasions."""
-        return [note for rank in self.ranks if (note := rank.note)]
+        return [note for rank in self.ranks for note in rank.notes]
 
     @cached_property
     def order(self) -> Rows | None:

@@ -76,7 +76,7 @@ def compare(step: Compare, tables: Inputs, wanted: Collection[str], known: Surve
         tuple(result.balance for result in results),
         {"comparisons": [{key: None if value != value else value for key, value in row.items()} for row in tests]},
         (*(listing for result in results for listing in result.listings), *list_tests(tests)),
-        (*([sides.note] if sides.note else []), *(note for result in results for note in result.notes),
+        (*sides.notes, *(note for result in results for note in result.notes),
          *note_unadjusted(tests)),
     )  # fmt: skip
     extras = {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -56,7 +56,7 @@ class Sides:
     between: str  # the column whose values are the sides
     values: Column
     texts: list[str]  # the sides as people read them
-    note: Note | None = None  # that the order of the rows decided their order
+    notes: Sequence[Note] = ()  # that the order of the rows decided their order
 
     @classmethod
     def of(cls, between: str, type_: Type, first_rows: FirstRows, dictionary: Dictionary, *, paired: bool) -> Sides:
@@ -66,19 +66,20 @@ class Sides:
         """
         if not between:
             return cls("", Column.of_cells("string", ["all"]), ["all"])
-        values, note = sort_values(type_, list(first_rows)), None
+        values, notes = sort_values(type_, list(first_rows)), list[Note]()
         if type_ == "string" and first_rows:
             appearance = sorted(first_rows, key=lambda value: first_rows[value].value)
             ranks = rank_values(between, appearance, dictionary)
             if paired or not ranks.by_appearance:
-                values, note = Column.of_cells(type_, sorted(values.cells(), key=lambda one: ranks.of[one])), ranks.note
+                cells = sorted(values.cells(), key=lambda one: ranks.of[one])
+                values, notes = Column.of_cells(type_, cells), ranks.notes
         codes = CodeList(dictionary.labels_of(between))
         texts = [codes.label_of(text) or text for text in values.to_text().to_pylist()]
         require_few_sides(between, len(texts))
         if len(texts) < 2:
             one = f"has only the value {''.join(texts)}, so there is nothing to compare"
             raise UsageError(f"{between} {one if texts else 'has no value'}.", todo=TODO)
-        return cls(between, values, texts, note)
+        return cls(between, values, texts, notes)
 
     @property
     def keys(self) -> list[Any]:
