@@ -145,3 +145,10 @@ def test_a_pair_that_no_file_has_stops() -> None:
 def test_marks_may_be_days() -> None:
     made = Stack(mark="day=2024-01-01,2024-02-01").apply(sources(table("a", x=[1]), table("b", x=[2]))).table
     assert made["day"].cells() == [datetime.date(2024, 1, 1), datetime.date(2024, 2, 1)]
+
+
+def test_the_same_words_of_another_type_are_noted_as_a_pair() -> None:
+    made = Stack().apply(sources(table("a", sex=[1, 2], mood=[1, 2]), table("b", Sex=["M", "F"], moods=["x", "y"])))
+    assert [note.text for note in made.account.notes if note.kind == "likely-pair"] == [
+        "may be sex of a under another name (alike in name, not in type): ‹pair=Sex=sex›"
+    ]

@@ -105,12 +105,16 @@ def parse_iso_column(column: Column, type_: Type) -> Column:
     if column.type == "date":
         return column.widen(type_)
     column = column.compact()
-    try:
-        days = [datetime.datetime.fromisoformat(text) for text in column.strings.texts()]
-    except ValueError as error:
-        raise UsageError(
-            f"A date is compared with text that is not a date: {error}.", todo="Write '2024-01-31'."
-        ) from error
+    days = []
+    for text in column.strings.texts():
+        try:
+            days.append(datetime.datetime.fromisoformat(text))
+        except ValueError as error:
+            raise UsageError(
+                f'"{text}" is not a date.',
+                todo="Write '2024-01-31'; read a column of dates as such, with ‹type=start=date:%d.%m.%Y› or "
+                'date(start, "%d.%m.%Y").',
+            ) from error
     values = np.array(days, "datetime64[us]")
     array = np.append(values, np.datetime64("NaT", "us"))[column.values]
     return make_result(type_, array, [column])

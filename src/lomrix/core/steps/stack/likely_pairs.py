@@ -17,6 +17,8 @@ from lomrix.core.table.texts import make_text_table
 
 # Pairs of at least this likeness are proposed.
 LIKE = 75.0
+# Names of the same words are at least this alike.
+SAME_WORDS = 95.0
 # Values are compared if they are at most this many: codes, words, scores.
 MOST_VALUES = 50
 # Equal values add this to the likeness of the names; without a common value it is less.
@@ -85,6 +87,8 @@ def find_likely_pairs(tables: Sequence[Table], survey: Sequence[Mapping[str, Hel
         for names in itertools.product(first_only, second_only):
             held = ((first[names[0]], first_held[names[0]]), (second[names[1]], second_held[names[1]]))
             if choose_type(held) is None:
+                if score_likeness(*names) >= SAME_WORDS:
+                    scored.append((LIKE, LikelyPair(*names, first.name, second.name, "alike in name, not in type")))
                 continue
             own, other = (each.values or frozenset[str]() for _, each in held)
             score, why = score_pair(first, second, *names, compare_values(own, other))
