@@ -15,9 +15,11 @@ from hypothesis import strategies as st
 from lomrix.core.arrays import order_statistics
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows import column_survey
+from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.check import findings
 from lomrix.core.steps.check.cells import Usual
 from lomrix.core.steps.check.settings import Check
+from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.correct.settings import Correct
 from lomrix.core.steps.deidentify.settings import Deidentify
 from lomrix.core.steps.dictionary.draft import find_misfits
@@ -29,6 +31,7 @@ from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.header_guess import guess_families
+from lomrix.core.table.missing_guess import CodeEvidence, guess_missing_codes
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.tables import column, correcting, parts_of, reasons, rows, sources, table, unnaming
@@ -359,6 +362,32 @@ def test_profile_finds_keys_and_families() -> None:
 def test_families_are_guessed(names: str, template: str | None) -> None:
     guess = guess_families([name.replace("~", " ") for name in names.split()])
     assert (" ".join(guess.templates) if guess else None) == template
+
+
+@given(st.lists(st.sampled_from([-99, -9, -8, 0, 1, 2, 7, 9, 40, 999, None]), max_size=9), st.integers(0, 9))
+def test_codes_are_guessed_of_parts_as_of_the_whole(cells: list[int | None], cut: int) -> None:
+    column = Column.of_cells("integer", cells)
+    parts = [
+        CodeEvidence.of(column.slice(0, min(cut, len(cells)))),
+        CodeEvidence.of(column.slice(min(cut, len(cells)), len(cells))),
+    ]
+    both, codes = parts[0].combine(parts[1]), guess_missing_codes(column, Variable(), {})
+    assert [note.count for note in both.make_notes("x", Dictionary())] == (
+        [sum(cell in codes for cell in cells)] if codes else []
+    )
+
+
+def test_an_average_over_a_missing_code_is_noted() -> None:
+    rows = table("t", Dictionary({"y": Variable(missing={"-9": "refused"})}), g=["a", "b", "a", "B", "b"],
+                 x=[3, 4, 5, -9, 2], y=[1, 2, 3, -9, 4])  # fmt: skip
+    for step in (Aggregate(by="g", stat="x,y: mean"), Compare(measure="x,y", between="g")):
+        notes = step.apply(sources(rows)).account.notes
+        assert [(note.column, note.text, note.count) for note in notes if note.kind == "missing-code"] == [
+            ("x", "-9 is far from all others and looks like a missing code; if so, use ‹missing_text=-9› or declare it "
+                  "in a dictionary.", 1),
+        ]  # fmt: skip
+    (note,) = [note for note in Aggregate(by="g", stat="x: n").apply(sources(rows)).account.notes if note.column == "g"]
+    assert note.text == '"B" and "b" differ only in capitals or spaces, and are different groups.'
 
 
 def test_a_list_of_codes_on_the_wrong_variable_is_seen() -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -13,6 +13,8 @@ from lomrix.core.errors import Proposal
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.table.column import Column
+from lomrix.core.table.distinct import find_near_duplicates
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
@@ -31,6 +33,7 @@ class Used:
     skipped: int
     without_weight: int
     missing: dict[str, int]  # by reason
+    evidence: CodeEvidence = field(default_factory=CodeEvidence)
 
     def make_line(self, name: str) -> tuple[object, ...]:
         """Return the line of the listing."""
@@ -111,8 +114,19 @@ def list_computed_keys(step: Aggregate, tally: GroupTally) -> list[Listing]:
 
 
 def make_notes(step: Aggregate, tally: GroupTally) -> Iterator[Note]:
-    """Note keys that look continuous, groups of missing keys, and missing statistics."""
+    """Note numbers that look like missing codes, keys that look continuous or that are hardly two, groups of missing
+    keys, and missing statistics.
+    """
     count = len(tally.sizes)
+    for name, used in tally.used.items():
+        if used is not None and not step.min_n:
+            yield from used.evidence.make_notes(name, tally.keys.dictionary)
+    for name, column in tally.keys.columns.items():
+        texts = sorted(column.to_text().unique().drop_null().to_pylist()) if column.type == "string" else []
+        for group in find_near_duplicates(texts, [1] * len(texts)):
+            alike = " and ".join(f'"{text}"' for text, _ in group)
+            text = f"{alike} differ only in capitals or spaces, and are different groups."
+            yield Note(text, name, (), "nearly-same", len(group))
     for name in find_continuous(tally):
         text = f"{count:,} groups of {pluralize(tally.rows, 'row')}: {name} is likely continuous."
         yield Note(text, name, (), "continuous", count)
@@ -121,11 +135,11 @@ def make_notes(step: Aggregate, tally: GroupTally) -> Iterator[Note]:
     for name in tally.shares:
         if not np.nan_to_num(tally.computed[name].values).any():
             yield Note("0 everywhere: no cell that counts holds that value.", name, (), "no-such-value", 1)
-    alike: dict[tuple[str, int], list[str]] = {}
+    lacking: dict[tuple[str, int], list[str]] = {}
     for name, column in tally.computed.columns.items():
         for counted in column.reason_counts().items():
-            alike.setdefault(counted, []).append(name)
-    for (reason, missing), names in alike.items():
+            lacking.setdefault(counted, []).append(name)
+    for (reason, missing), names in lacking.items():
         text = f"{missing:,} of {count:,} groups {plural(missing, 'is', 'are')} missing ({reason})."
         yield Note(text, ", ".join(names), (), reason, missing)
 

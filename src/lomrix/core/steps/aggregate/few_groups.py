@@ -33,6 +33,7 @@ from lomrix.core.steps.aggregate.suppression import (
 )
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
@@ -185,7 +186,8 @@ def encode_block(step: Aggregate, block: Table, keys: Table, levels: Sequence[Ar
         groups = codes[inside[present]]
         numbers = {str(index): Column.of("integer", level[groups]) for index, level in enumerate(levels)}
         values[name] = Table({**numbers, VALUE: column.take(present)})
-        used[name] = Used(len(present), len(inside) - len(present), 0, column.reason_counts())
+        evidence = CodeEvidence.of(column)
+        used[name] = Used(len(present), len(inside) - len(present), 0, column.reason_counts(), evidence)
         if step.min_n:
             is_true = column.take(present) if is_condition(step, name) else None
             people[name] = count_people(step, table, inside[present], codes, is_true)

@@ -34,6 +34,7 @@ from lomrix.core.steps.aggregate.suppression import ROWS, Suppression, TableGrou
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
 from lomrix.core.table.header import HeaderTemplate
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.reasons import UNDEFINED
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table, require_new_name
@@ -362,12 +363,13 @@ class Grouping:
             inside = ~np.isnan(self.weights) if inside is None else inside & ~np.isnan(self.weights)
             lost = int(np.count_nonzero(np.isnan(self.weights)))
         rows = len(column) if inside is None else int(np.count_nonzero(inside))
+        evidence = CodeEvidence.of(column, inside)
         if column.why is None:
-            return Used(rows, 0, lost, {})
+            return Used(rows, 0, lost, {}, evidence)
         counts = np.bincount(column.why if inside is None else column.why[inside], minlength=256)
         missing = dict(zip(column.reasons, counts[1:].tolist(), strict=False))
         missing = {reason: count for reason, count in missing.items() if count}
-        return Used(int(counts[0]), rows - int(counts[0]), lost, missing)
+        return Used(int(counts[0]), rows - int(counts[0]), lost, missing, evidence)
 
     def _count_left(self) -> dict[str, int]:
         """Count rows in no group, by the first key that is missing."""

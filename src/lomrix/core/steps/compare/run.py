@@ -69,6 +69,7 @@ def compare(step: Compare, tables: Inputs, wanted: Collection[str], known: Surve
     comparisons = [MeasureComparison(choice, known, sides, name) for name in choice.measures]
     results = [comparison.compare() for comparison in comparisons]
     tests = [row for result in results for row in result.rows]
+    codes = (note for name, found in known.evidence.items() for note in found.make_notes(name, table.dictionary))
     account = Account(
         "compare",
         f"{format_test(tests[0])}." if len(tests) == 1 else
@@ -76,8 +77,7 @@ def compare(step: Compare, tables: Inputs, wanted: Collection[str], known: Surve
         tuple(result.balance for result in results),
         {"comparisons": [{key: None if value != value else value for key, value in row.items()} for row in tests]},
         (*(listing for result in results for listing in result.listings), *list_tests(tests)),
-        (*sides.notes, *(note for result in results for note in result.notes),
-         *note_unadjusted(tests)),
+        (*sides.notes, *codes, *(note for result in results for note in result.notes), *note_unadjusted(tests)),
     )  # fmt: skip
     extras = {}
     if "figure" in wanted:

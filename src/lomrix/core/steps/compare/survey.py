@@ -22,6 +22,7 @@ from lomrix.core.steps.compare.settings import Compare
 from lomrix.core.steps.compare.sides import find_first_rows
 from lomrix.core.steps.step import Inputs
 from lomrix.core.table.column import Column
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
 
@@ -119,6 +120,7 @@ class Survey:
     first_rows: Mapping[Any, Extreme]  # of each side
     present: Mapping[str, int]  # cells with a value of each column that should be numbers
     measures: Mapping[str, MeasureSurvey]
+    evidence: Mapping[str, CodeEvidence]  # of missing codes among the numbers
 
 
 def survey(step: Compare, tables: Inputs) -> Survey:
@@ -132,7 +134,8 @@ def survey(step: Compare, tables: Inputs) -> Survey:
     measures = {
         name: survey_rows(choice, name) if pairing is None else pairing.survey_cases(name) for name in choice.measures
     }
-    return Survey(len(table), first_rows, present, measures)
+    evidence = {name: CodeEvidence.of(table[name]) for name in names}
+    return Survey(len(table), first_rows, present, measures, evidence)
 
 
 def survey_rows(choice: Choice, measure: str) -> MeasureSurvey:

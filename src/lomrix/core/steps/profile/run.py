@@ -25,8 +25,8 @@ from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.distinct import FEW, find_near_duplicates, find_texts_not_listed
 from lomrix.core.table.header_guess import Guess, guess_families
-from lomrix.core.table.missing_guess import LEAST_OTHERS, guess_missing_codes
-from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.missing_guess import LEAST_OTHERS, describe_codes, guess_missing_codes
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
@@ -155,11 +155,8 @@ class Profiling:
             examples = self.table.show_rows(rows, self.table[name].values[rows].tolist())
             yield Note("all other cells are whole numbers.", name, examples, "mixed-decimals", survey.decimals)
         if codes := self.guess_codes(name):
-            text = f"{', '.join(map(str, codes))} {plural(len(codes), 'is', 'are')} far from all others and "
-            text += plural(len(codes), "looks like a missing code", "look like missing codes")
-            text += f"; if so, use ‹missing_text={','.join(map(str, codes))}› or declare it in a dictionary."
             count, rows = self.find_rows(name, lambda values: np.isin(values, codes))
-            yield Note(text, name, self.table.show_rows(rows), "missing-code", count)
+            yield Note(describe_codes(codes), name, self.table.show_rows(rows), "missing-code", count)
         if survey.shown.type == "string" and (distinct := survey.distinct) and len(distinct.counts) <= MOST_TEXTS:
             texts = distinct.values.to_text().to_pylist()
             for group in find_near_duplicates(texts, distinct.counts.tolist())[:MOST_GROUPS]:
