@@ -26,6 +26,7 @@ from lomrix.core.steps.dictionary.draft import find_misfits
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.recode.value_map import parse_map
+from lomrix.core.steps.score.settings import Score
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.steps.tally.settings import Tally
 from lomrix.core.table.column import Column
@@ -380,7 +381,11 @@ def test_codes_are_guessed_of_parts_as_of_the_whole(cells: list[int | None], cut
 def test_an_average_over_a_missing_code_is_noted() -> None:
     rows = table("t", Dictionary({"y": Variable(missing={"-9": "refused"})}), g=["a", "b", "a", "B", "b"],
                  x=[3, 4, 5, -9, 2], y=[1, 2, 3, -9, 4])  # fmt: skip
-    for step in (Aggregate(by="g", stat="x,y: mean"), Compare(measure="x,y", between="g")):
+    for step in (
+        Aggregate(by="g", stat="x,y: mean"),
+        Compare(measure="x,y", between="g"),
+        Score(name="s", items="x,y"),
+    ):
         notes = step.apply(sources(rows)).account.notes
         assert [(note.column, note.text, note.count) for note in notes if note.kind == "missing-code"] == [
             ("x", "-9 is far from all others and looks like a missing code; if so, use ‹missing_text=-9› or declare it "

@@ -60,7 +60,9 @@ def format_decimals(value: float) -> str:
 
 
 def make_notes(score: ItemScore, tally: ScoreTally) -> Iterator[Note]:
-    """Note items that run against the others, were reversed before, or do not exist."""
+    """Note items that seem to hold missing codes, run against the others, were reversed before, or do not exist."""
+    for name, evidence in tally.evidence.items():
+        yield from evidence.make_notes(name, score.table.dictionary)
     against = [
         name for name, r in zip(score.items, tally.reliability.item_rest.tolist(), strict=True) if r < 0
     ]  # fmt: skip

@@ -18,6 +18,7 @@ from lomrix.core.errors import DataError, UsageError
 from lomrix.core.language.operands import merge_reasons
 from lomrix.core.rows.reversed_items import find_reversed
 from lomrix.core.table.column import Column
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.notes import pluralize
 from lomrix.core.table.reasons import NOT_IN_FILE, TOO_FEW, UNDEFINED
 from lomrix.core.table.scale import Scale, parse_span
@@ -51,6 +52,7 @@ class ScoreTally:
     items: Mapping[str, Fraction]  # sum of each item as scored
     complete: CrossProducts  # of the items that have values, in rows that have all of these
     present: Same  # cells of each item of the whole
+    evidence: Mapping[str, CodeEvidence]  # of missing codes among the items
 
     @property
     def item_means(self) -> dict[str, float]:
@@ -267,6 +269,7 @@ class ItemScore:
             items=sums,
             complete=complete,
             present=Same(whole.present),
+            evidence={name: CodeEvidence.of(self.table[name]) for name in self.items},
         )
 
     def describe(self) -> Variable:
