@@ -26,6 +26,7 @@ from lomrix.core.steps.dictionary.draft import find_misfits
 from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.recode.settings import Recode
 from lomrix.core.steps.recode.value_map import parse_map
+from lomrix.core.steps.report.settings import Report
 from lomrix.core.steps.score.settings import Score
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.steps.tally.settings import Tally
@@ -385,6 +386,7 @@ def test_an_average_over_a_missing_code_is_noted() -> None:
         Aggregate(by="g", stat="x,y: mean"),
         Compare(measure="x,y", between="g"),
         Score(name="s", items="x,y"),
+        Report(),
     ):
         notes = step.apply(sources(rows)).account.notes
         assert [(note.column, note.text, note.count) for note in notes if note.kind == "missing-code"] == [

@@ -27,6 +27,7 @@ from lomrix.core.rows.occurrences import (
     is_mostly_distinct,
 )
 from lomrix.core.table.column import Column
+from lomrix.core.table.missing_guess import LEAST_OTHERS, guess_missing_codes
 from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.table import Table
 
@@ -195,6 +196,17 @@ class SurveyedTable:
             order = np.argsort(-distinct.counts, kind="stable")[:most]
             values, counts = distinct.values.take(order), tuple(distinct.counts[order].tolist())
         return list(zip(values.to_text().to_pylist(), counts, strict=True))
+
+    def guess_codes(self, name: str) -> list[int]:
+        """Return what look like undeclared missing codes in a column."""
+        survey, dictionary = self.survey.columns[name], self.table.dictionary
+        if survey.ends is None:
+            return []
+        values = survey.ends
+        if survey.distinct is not None:
+            # Few others show nothing; how many more there are does not matter.
+            values = survey.distinct.values.repeat(np.minimum(survey.distinct.counts, LEAST_OTHERS))
+        return guess_missing_codes(values, dictionary.of(name), dictionary.labels_of(name))
 
 
 def cut_ends(values: Column) -> Column:

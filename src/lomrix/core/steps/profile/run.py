@@ -25,7 +25,7 @@ from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.distinct import FEW, find_near_duplicates, find_texts_not_listed
 from lomrix.core.table.header_guess import Guess, guess_families
-from lomrix.core.table.missing_guess import LEAST_OTHERS, describe_codes, guess_missing_codes
+from lomrix.core.table.missing_guess import describe_codes
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
@@ -154,7 +154,7 @@ class Profiling:
             _, rows = self.find_rows(name, lambda values: values % 1 != 0)
             examples = self.table.show_rows(rows, self.table[name].values[rows].tolist())
             yield Note("all other cells are whole numbers.", name, examples, "mixed-decimals", survey.decimals)
-        if codes := self.guess_codes(name):
+        if codes := self.known.guess_codes(name):
             count, rows = self.find_rows(name, lambda values: np.isin(values, codes))
             yield Note(describe_codes(codes), name, self.table.show_rows(rows), "missing-code", count)
         if survey.shown.type == "string" and (distinct := survey.distinct) and len(distinct.counts) <= MOST_TEXTS:
@@ -168,17 +168,6 @@ class Profiling:
             if unlabelled := find_texts_not_listed(values, list(labels)):
                 text = f"values without a label: {shorten_list(unlabelled, 10)}."
                 yield Note(text, name, (), "no-label", len(unlabelled))
-
-    def guess_codes(self, name: str) -> list[int]:
-        """Return what look like missing codes in a column."""
-        survey, dictionary = self.surveys[name], self.table.dictionary
-        if survey.ends is None:
-            return []
-        values = survey.ends
-        if survey.distinct is not None:
-            # Few others show nothing; how many more there are does not matter.
-            values = survey.distinct.values.repeat(np.minimum(survey.distinct.counts, LEAST_OTHERS))
-        return guess_missing_codes(values, dictionary.of(name), dictionary.labels_of(name))
 
     def find_rows(self, name: str, is_wanted: Callable[[Array], Mask]) -> tuple[int, Array]:
         """Return how many cells of a column have a wanted value, and the rows of the first ones."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -13,7 +13,7 @@ from lomrix.core.arrays.statistics import Values
 from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.errors import UsageError
 from lomrix.core.rows.candidate_keys import guess_case
-from lomrix.core.rows.column_survey import NUMERIC, SurveyedTable, TableSurvey
+from lomrix.core.rows.column_survey import NUMERIC, SurveyedTable, TableSurvey, iterate_values
 from lomrix.core.rows.described import summarize_variable
 from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.keys import group_rows
@@ -34,6 +34,7 @@ from lomrix.core.steps.report.distribution import find_distribution
 from lomrix.core.steps.report.settings import Report
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.column import Column
+from lomrix.core.table.missing_guess import describe_codes
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table
@@ -56,7 +57,7 @@ def report(step: Report, tables: Inputs, wanted: Collection[str], whole: TableSu
     discretion = Discretion.for_table(table, step.case, step.min_n)
     variables = tuple(map_in_threads(lambda name: describe_column(known, name, discretion), table.names, most=2))
     content = Content(step.title or table.name, len(table), variables, make_flow(table), min_n=step.min_n)
-    notes: list[Note] = []
+    notes = [] if step.min_n else list(note_codes(known))
     if step.case:
         content = CaseReport(step, table, discretion).add_to(content, notes)
     elif step.min_n and (case := guess_case(table, (), known.rows_at_once, known.count_distinct)):
@@ -64,6 +65,14 @@ def report(step: Report, tables: Inputs, wanted: Collection[str], whole: TableSu
         notes.append(Note(text, case, (), "rows-not-cases", len(table)))
     account = make_account(table, content, notes)
     return Result(table, account, {"prepared": [content]})
+
+
+def note_codes(known: SurveyedTable) -> Iterator[Note]:
+    """Note numbers that look like missing codes."""
+    for name, column in known.table.columns.items():
+        if codes := known.guess_codes(name):
+            cells = sum(int(np.isin(values, codes).sum()) for values in iterate_values(column))
+            yield Note(describe_codes(codes), name, (), "missing-code", cells)
 
 
 def make_account(table: Table, content: Content, notes: list[Note]) -> Account:
