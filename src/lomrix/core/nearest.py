@@ -1,9 +1,9 @@
-"""Suggest known names for an unknown one."""
+"""Suggest known names for an unknown one, and find texts that are hardly different."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 MIN_BEGINNING = 3
 MAX_NAMES = 3
@@ -58,3 +58,15 @@ def count_changes(first: str, second: str) -> int:
                 least = min(least, earlier[position - 1] + 1)
             row.append(least)
     return row[-1]
+
+
+def find_near_duplicates(texts: Sequence[str], counts: Sequence[int]) -> list[list[tuple[str, int]]]:
+    """Return groups of distinct texts that differ only in case or spaces, with their numbers of cells.
+
+    >>> find_near_duplicates(["carnica", "CARNICA", "ligustica"], [2, 1, 1])
+    [[('carnica', 2), ('CARNICA', 1)]]
+    """
+    alike: dict[str, list[tuple[str, int]]] = {}
+    for text, count in zip(texts, counts, strict=True):
+        alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
+    return [sorted(group, key=lambda pair: -pair[1]) for group in alike.values() if len(group) > 1]

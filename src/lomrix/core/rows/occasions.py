@@ -9,10 +9,9 @@ from typing import Any
 
 from lomrix.core.errors import UsageError
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.distinct import find_near_duplicates
 from lomrix.core.table.header import format_occasion, natural_key, parse_occasions
 from lomrix.core.table.header_guess import FIRST_WORDS
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, note_alike
 from lomrix.core.table.other_layout import OtherLayout, to_typed_value
 from lomrix.core.wording import shorten_list
 
@@ -121,11 +120,7 @@ class Ranks:
             text = f"occasions without a number come last: {shorten_list(self.last)}. {advice}"
             notes.append(Note(text, self.name, (), "occasion-order", len(self.last)))
         texts = [value for value in self.of if isinstance(value, str)]
-        for group in find_near_duplicates(texts, [1] * len(texts)):
-            alike = " and ".join(f'"{text}"' for text, _ in group)
-            text = f"{alike} differ only in capitals or spaces, and are different occasions."
-            notes.append(Note(text, self.name, (), "nearly-same", len(group)))
-        return notes
+        return [*notes, *note_alike(self.name, texts, "occasions")]
 
 
 def rank_values(

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -65,15 +63,3 @@ def _are_not_listed(column: Column, texts: list[str], listed: list[str]) -> npt.
     codes = CodeList(dict.fromkeys(listed, ""))
     fits = [codes.code_of(text, as_numbers=column.type != "string") is not None for text in texts]
     return ~np.array(fits, np.bool_)
-
-
-def find_near_duplicates(texts: Sequence[str], counts: Sequence[int]) -> list[list[tuple[str, int]]]:
-    """Return groups of distinct texts that differ only in case or spaces, with their numbers of cells.
-
-    >>> find_near_duplicates(["carnica", "CARNICA", "ligustica"], [2, 1, 1])
-    [[('carnica', 2), ('CARNICA', 1)]]
-    """
-    alike: dict[str, list[tuple[str, int]]] = {}
-    for text, count in zip(texts, counts, strict=True):
-        alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
-    return [sorted(group, key=lambda pair: -pair[1]) for group in alike.values() if len(group) > 1]

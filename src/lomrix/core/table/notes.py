@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Self
 
 from lomrix.core.combining import MOST_EXAMPLES, Words, identify_text
+from lomrix.core.nearest import find_near_duplicates
 
 # A spreadsheet counts the header as row 1, so the first row of data is row 2.
 FIRST_ROW = 2
@@ -59,6 +61,16 @@ class Note:
             "done": self.done,
             "examples": [{"row": row, "value": value} for row, value in self.examples],
         }
+
+
+def note_alike(name: str, texts: Sequence[str], what: str) -> list[Note]:
+    """Note texts that differ only in capitals or spaces, though each is an occasion, or a group, of its own."""
+    notes = []
+    for group in find_near_duplicates(texts, [1] * len(texts)):
+        alike = " and ".join(f'"{text}"' for text, _ in group)
+        text = f"{alike} differ only in capitals or spaces, and are different {what}."
+        notes.append(Note(text, name, (), "nearly-same", len(group)))
+    return notes
 
 
 def format_size(rows: int, columns: int) -> str:

@@ -13,9 +13,8 @@ from lomrix.core.errors import Proposal
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.table.column import Column
-from lomrix.core.table.distinct import find_near_duplicates
 from lomrix.core.table.missing_guess import CodeEvidence
-from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.notes import Note, note_alike, plural, pluralize
 from lomrix.core.table.renaming import concatenate_tables
 from lomrix.core.table.table import Table
 
@@ -123,10 +122,7 @@ def make_notes(step: Aggregate, tally: GroupTally) -> Iterator[Note]:
             yield from used.evidence.make_notes(name, tally.keys.dictionary)
     for name, column in tally.keys.columns.items():
         texts = sorted(column.to_text().unique().drop_null().to_pylist()) if column.type == "string" else []
-        for group in find_near_duplicates(texts, [1] * len(texts)):
-            alike = " and ".join(f'"{text}"' for text, _ in group)
-            text = f"{alike} differ only in capitals or spaces, and are different groups."
-            yield Note(text, name, (), "nearly-same", len(group))
+        yield from note_alike(name, texts, "groups")
     for name in find_continuous(tally):
         text = f"{count:,} groups of {pluralize(tally.rows, 'row')}: {name} is likely continuous."
         yield Note(text, name, (), "continuous", count)

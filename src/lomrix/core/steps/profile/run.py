@@ -10,6 +10,7 @@ import numpy as np
 from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
+from lomrix.core.nearest import find_near_duplicates
 from lomrix.core.rows.candidate_keys import find_candidate_keys
 from lomrix.core.rows.column_survey import SurveyedTable, TableSurvey
 from lomrix.core.rows.occurrences import (
@@ -23,7 +24,7 @@ from lomrix.core.steps.profile.settings import Profile
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column, common_type
-from lomrix.core.table.distinct import FEW, find_near_duplicates, find_texts_not_listed
+from lomrix.core.table.distinct import FEW, find_texts_not_listed
 from lomrix.core.table.header_guess import Guess, guess_families
 from lomrix.core.table.missing_guess import describe_codes
 from lomrix.core.table.notes import Note, pluralize
