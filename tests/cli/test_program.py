@@ -144,6 +144,23 @@ def test_an_output_is_replaced_only_when_reported(crew: Path) -> None:
     assert (crew / "a.csv").read_bytes() == first
 
 
+def test_what_was_written_beside_an_error_is_listed(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("id,x\n1,2\n")
+    (tmp_path / "b.csv").write_text("id,x\n1,3\n")
+    words = ["merge", "a.csv", "b.csv", "--key", "id", "--overlap", "check", "--conflicts", "c.csv", "--out", "o.csv"]
+    output, error = lomrix(*words, cwd=tmp_path, status=1)
+    assert "written  c.csv  (1 row" in output + error and error.startswith("error  ")
+    assert (tmp_path / "c.csv").exists() and not (tmp_path / "o.csv").exists()
+
+
+def test_the_demo_says_what_it_is_and_what_to_type_next(tmp_path: Path) -> None:
+    output, _ = lomrix("demo", "demo", cwd=tmp_path)
+    assert output.startswith(
+        "demo  the study of the Kittiwake Line, all invented\n         400 rows  demo/roster.csv\n"
+    )
+    assert "next  lomrix profile demo/roster.csv\n" in output
+
+
 def test_an_option_without_effect_is_noted(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x,wave\n1,2,0\n")
     for words in (

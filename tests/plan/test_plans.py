@@ -62,6 +62,18 @@ def fates(study: Path, *words: str, status: int = 0) -> list[str]:
     return [step["result"] for step in output["account"]["facts"]["steps"]]
 
 
+def test_a_step_without_a_file_is_not_run_again_for_the_next_one(study: Path) -> None:
+    assert fates(study) == ["done", "done", "done"]
+    (study / "plan.toml").write_text(PLAN.replace("month <= {wave}", "month < {wave} + 1"))
+    assert fates(study) == ["unchanged", "done", "done"]
+    # What is kept of it is looked at before it is used.
+    for file in study.rglob("*.task"):
+        file.write_text("{}")
+    (study / "plan.toml").write_text(PLAN)
+    assert fates(study)[1:] == ["done", "done"]
+    assert "raw/f_m3.csv" in lomrix("history", "out/seen.csv", cwd=study)[0]
+
+
 def test_a_plan_is_run_and_not_run_again(study: Path) -> None:
     assert fates(study) == ["done", "done", "done"]
     assert (study / "out" / "means.csv").read_text() == "month,x_n,x_mean\n0,2,1.5\n3,2,3.5\n"
