@@ -21,7 +21,8 @@ from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
-from lomrix.core.text.reading import FEW_ROWS, read_text_column
+from lomrix.core.text.chunks import FEW_ROWS
+from lomrix.core.text.reading import read_text_column
 from lomrix.core.text.values import get_values
 from lomrix.files.reading import ReadSettings
 

@@ -20,7 +20,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
-from lomrix.core.text.reading import FEW_ROWS, Each, read_text_chunks
+from lomrix.core.text.chunks import FEW_ROWS, Each, read_text_chunks
 from lomrix.core.text.values import note_shortened_numbers
 from lomrix.files import descriptor
 from lomrix.files.byte_stats import closes_quotes, cut_at_lines, read_range

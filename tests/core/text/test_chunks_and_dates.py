@@ -15,8 +15,9 @@ from lomrix.core.errors import UsageError
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.variable import Variable
+from lomrix.core.text.chunks import read_text_chunks
 from lomrix.core.text.dates import guess_date_form, guess_date_forms, parse_dates_in_forms, require_date_forms
-from lomrix.core.text.reading import read_text_chunks, read_text_column
+from lomrix.core.text.reading import read_text_column
 from lomrix.core.text.stray import find_stray_cells
 from tests.tables import reasons
 
@@ -27,7 +28,23 @@ def texts(cells: list[str]) -> pa.Array:
     return pa.array([cell or None for cell in cells], pa.large_string())
 
 
-CELLS = ["1", "20", "-3", "", "4.5", "1e3", "007", " 5", "-9", "n/a", "abc", "2024-03-05", "99999999999999999"]
+CELLS = [
+    "1",
+    "20",
+    "-3",
+    "",
+    "4.5",
+    "1.200",
+    "900",
+    "1e3",
+    "007",
+    " 5",
+    "-9",
+    "n/a",
+    "abc",
+    "2024-03-05",
+    "99999999999999999",
+]
 
 
 @given(
@@ -39,7 +56,7 @@ def test_text_in_several_arrays_is_read_as_in_one(parts: list[list[str]], type_:
     variable = Variable(type=type_, missing={"-9": "refused"} if coded else {})
     chunks = pa.chunked_array([texts(part).cast(pa.string()) for part in parts], pa.string())
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(importlib.import_module("lomrix.core.text.reading"), "FEW_ROWS", 0)
+        patch.setattr(importlib.import_module("lomrix.core.text.chunks"), "FEW_ROWS", 0)
         found, notes = read_text_chunks("x", chunks, variable)
     expected, output = read_text_column("x", texts([cell for part in parts for cell in part]), variable)
     assert (found.type, found.cells(), reasons(found)) == (expected.type, expected.cells(), reasons(expected))
@@ -59,7 +76,7 @@ def test_text_in_several_arrays_is_read_as_in_one(parts: list[list[str]], type_:
 def test_plain_numbers_in_several_arrays(
     monkeypatch: pytest.MonkeyPatch, parts: list[list[str]], type_: Type, cells: list[object], why: list[str | None]
 ) -> None:
-    monkeypatch.setattr(importlib.import_module("lomrix.core.text.reading"), "FEW_ROWS", 0)
+    monkeypatch.setattr(importlib.import_module("lomrix.core.text.chunks"), "FEW_ROWS", 0)
     found, _ = read_text_chunks("x", pa.chunked_array([texts(part) for part in parts], pa.large_string()))
     assert (found.type, found.cells(), reasons(found)) == (type_, cells, why)
 

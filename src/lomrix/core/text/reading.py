@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import cast
 
 import numpy as np
 import numpy.typing as npt
@@ -21,7 +20,6 @@ from lomrix.core.table.notes import FIRST_ROW, Note, plural, pluralize
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, Why
-from lomrix.core.table.renaming import concatenate_whys
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
 from lomrix.core.text.dates import parse_dates_in_forms
@@ -31,16 +29,12 @@ from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_te
 # Cells sampled to choose the type to try; a few suffice to try numbers, since all cells are then checked.
 SAMPLE = 1500
 GLANCE = 12
-# Columns of up to this many rows are concatenated first.
-FEW_ROWS = 50_000
 NO_STRAYS: Mapping[str, int] = {}
 KINDS = {
     "integer": ("a number", "numbers"),
     "number": ("a number", "numbers"),
     "boolean": ("true or false", "true or false"),
 }
-# Like `map`.
-Each = Callable[[Callable[[pa.Array], Column | None], Iterable[pa.Array]], Iterable[Column | None]]
 
 
 def choose_sample(rows: int, size: int) -> Array:
@@ -81,10 +75,10 @@ class Reading:
         if self.date_format:
             return self._read_distinct(declared or "date")
         likely_type = declared or guess_number_type(self.sample_kinds(GLANCE))
-        column_ = self._cast(likely_type) if likely_type in ("integer", "number") else None
+        column_ = self.cast(likely_type) if likely_type in ("integer", "number") else None
         column_ = column_ or self._read_as(self._choose_type())
         if column_.type == "number" and declared is None:
-            self._note_points()
+            self.note_points()
         return column_
 
     def _choose_type(self) -> Type:
@@ -104,7 +98,7 @@ class Reading:
             return self._as_strings()
         if type_ == "boolean":
             return self._read_distinct(type_)
-        return self._cast(type_) or self._cast_with_words(type_) or self._read_distinct(type_)
+        return self.cast(type_) or self._cast_with_words(type_) or self._read_distinct(type_)
 
     def _read_thousands(self) -> Column | None:
         """Read numbers with a thousands separator; None if there are none."""
@@ -193,7 +187,7 @@ class Reading:
 
     # ---------------------------------------------------------- the quick ways
 
-    def _cast(self, type_: Type, strings: pa.Array | None = None) -> Column | None:
+    def cast(self, type_: Type, strings: pa.Array | None = None) -> Column | None:
         """Cast all cells at once if every present one is plain; None otherwise."""
         strings = self.strings if strings is None else strings
         if type_ == "integer" and any(text_bytes.has_byte(strings, byte) for byte in (b"x", b"X")):
@@ -202,7 +196,7 @@ class Reading:
             array = strings.cast(ARROW_TYPES[type_])
         except pa.ArrowInvalid:
             if type_ == "integer" and self.variable.type is None:
-                return to_integers(self._cast("number", strings), strings)
+                return to_integers(self.cast("number", strings), strings)
             return None
         values = get_values(array, type_)
         why = None if not array.null_count else array.is_null().to_numpy(zero_copy_only=False).view(np.uint8)
@@ -249,7 +243,7 @@ class Reading:
         if any(reason is None for reason in reasons.values()):
             return None
         numbers_only = pc.if_else(pa.array(words), pa.scalar(None, pa.large_string()), self.strings)
-        column = self._cast(type_, numbers_only)
+        column = self.cast(type_, numbers_only)
         if column is None:
             return None
         positions = to_positions(encoded.indices)
@@ -430,20 +424,26 @@ class Reading:
             rows = np.flatnonzero(similarity.cells(self.strings))
             self._note(similarity.kind, similarity.text, rows)
 
-    def _note_points(self) -> None:
-        """Note points that are more likely between thousands: 1.200 beside 900, where a decimal would not end in 0."""
+    def may_be_grouped(self) -> bool:
+        """Return whether some numbers have a point, and each such of a sample three digits after it."""
         if self.decimal != "." or not text_bytes.has_byte(self.strings, b"."):
+            return False
+        with_point = [text.strip() for text in self.sample(SAMPLE) if "." in text]
+        return all(re.fullmatch(rules.POINT_GROUP, text) for text in with_point)
+
+    def note_points(self) -> None:
+        """Note points that are more likely between thousands: 1.200 beside 900, where a decimal would not end in 0."""
+        if not self.may_be_grouped():
             return
-        texts = [text.strip() for text in self.sample(SAMPLE) if text not in self.variable.missing]
-        with_point = [text for text in texts if "." in text]
-        others = [text for text in texts if re.fullmatch(r"-?\d{3}", text)]
-        is_grouped = all(re.fullmatch(rules.POINT_GROUP, text) for text in with_point)
-        if is_grouped and others and any(text.endswith("0") for text in with_point):
+        texts = pc.utf8_trim_whitespace(self.strings.fill_null(""))
+        is_grouped = match_texts(texts, rules.POINT_GROUP)
+        patterns = (r".*\..*", r".*\..*0", r"-?\d{3}")
+        with_point, ends_in_zero, others = (match_texts(texts, pattern) for pattern in patterns)
+        if (is_grouped == with_point).all() and ends_in_zero.any() and others.any():
             text = (
                 "looks like whole numbers with a point between thousands, and is read as decimals; if they are whole, "
             )
-            rows = np.flatnonzero(match_texts(self.strings.fill_null(""), rules.POINT_GROUP))
-            self._note("thousands", text + "use ‹thousands=.› and ‹decimal=,›", rows)
+            self._note("thousands", text + "use ‹thousands=.› and ‹decimal=,›", np.flatnonzero(is_grouped))
 
 
 def has_ids(strings: pa.Array) -> bool:
@@ -487,46 +487,3 @@ def read_text_column(
     reading = Reading(name, strings, variable, date_format, decimal, thousands, tokens)
     column = reading.read()
     return column, reading.notes
-
-
-def read_text_chunks(
-    name: str,
-    chunks: pa.ChunkedArray,
-    variable: Variable = NO_ENTRY,
-    date_format: str = "",
-    decimal: str = ".",
-    thousands: str = "",
-    each: Each = map,
-) -> tuple[Column, list[Note]]:
-    """Turn text cells in several Arrow arrays into one typed column, as `read_text_column` does.
-
-    Plain numbers are cast array by array, which saves concatenating their text; `each` may do so in parallel.
-    """
-    if chunks.num_chunks > 1 and len(chunks) > FEW_ROWS and not date_format and decimal == "." and not thousands:
-        column = _read_plain_numbers(name, chunks, variable, each)
-        if column is not None:
-            return column, []
-    # Always one array: large strings hold any amount of text.
-    whole = cast(pa.Array, chunks.cast(pa.large_string()).combine_chunks())
-    return read_text_column(name, whole, variable, date_format, decimal, thousands)
-
-
-def _read_plain_numbers(name: str, chunks: pa.ChunkedArray, variable: Variable, each: Each) -> Column | None:
-    """Read a column whose every cell is a plain number or blank; None otherwise."""
-    if variable.type not in (None, "integer", "number"):
-        return None
-    largest = max(chunks.chunks, key=len)
-    type_ = variable.type or guess_number_type(Reading(name, largest, variable).sample_kinds(GLANCE))
-    if type_ is None:
-        return None
-
-    def plain(chunk: pa.Array) -> Column | None:
-        return None if text_bytes.has_byte(chunk, b" ") else Reading(name, chunk, variable)._cast(type_)
-
-    parts = []
-    for column in each(plain, chunks.chunks):
-        if column is None or column.type != type_:
-            return None
-        parts.append(column)
-    why, reasons = concatenate_whys(parts)
-    return Column(type_, np.concatenate([part.values for part in parts]), why, reasons)
