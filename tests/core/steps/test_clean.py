@@ -37,6 +37,7 @@ from lomrix.core.table.missing_guess import CodeEvidence, guess_missing_codes
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.tables import column, correcting, parts_of, reasons, rows, sources, table, unnaming
+from tests.tables import rows as rows_of
 
 SEX = Dictionary({"sex": Variable(codes="sex", level="case")}, {"sex": {"1": "female", "2": "male"}})
 
@@ -395,6 +396,22 @@ def test_an_average_over_a_missing_code_is_noted() -> None:
         ]  # fmt: skip
     (note,) = [note for note in Aggregate(by="g", stat="x: n").apply(sources(rows)).account.notes if note.column == "g"]
     assert note.text == '"B" and "b" differ only in capitals or spaces, and are different groups.'
+
+
+def test_rows_without_any_value_are_to_be_left_out() -> None:
+    rows = table("t", id=["a", None, "b"], x=["7,5", None, "1"])
+    made = Check(key="id").apply(sources(rows), ["draft_ledger"])
+    assert made.account.listings[0].rows[0][1:4] == ("empty-row", "—", 1)
+    drafted = made.extras["draft_ledger"]
+    assert isinstance(drafted, Table)
+    lines = {line[0]: line[1:] for line in rows_of(drafted.only(["row", "variable", "action", "why"]))}
+    assert lines[3] == ("id", "leave-out", "empty-row: every row has a value; key-missing: every row has a key")
+    assert lines[2][2].endswith("if it is, use decimal=,")  # as a plan has it, without the marks of a message
+    as_text = drafted.with_columns({**drafted.columns, "row": drafted["row"].widen("string")})
+    corrected = Correct(partly=True).apply(correcting(rows, as_text.take(np.array([0])))).table
+    assert corrected["id"].cells() == ["a", "b"]
+    without = Check(key="id").apply(sources(rows.take(np.array([0, 2])))).account.listings[0].rows
+    assert [line[1] for line in without if line[0] == "broken"] == ["text-in-numbers"]
 
 
 def test_a_list_of_codes_on_the_wrong_variable_is_seen() -> None:

@@ -60,7 +60,7 @@ class CodeEvidence(Combinable):
 
     def make_notes(self, name: str, dictionary: Dictionary) -> list[Note]:
         """Note the numbers of a column that look like undeclared missing codes."""
-        if not self.codes or not self.others:
+        if not self.codes:
             return []
         others = np.array([self.low, self.high, self.low][: min(self.others, LEAST_OTHERS)])
         codes = np.repeat([*self.codes], [min(count, LEAST_OTHERS) for count in self.codes.values()])

@@ -33,7 +33,7 @@ MOST_ROWS = 1 << 21
 
 def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: str = "") -> list[Finding]:
     """Return everything that the rules find, the worst first."""
-    findings = [*check_keys(table, key)]
+    findings = [*find_empty_rows(table, key), *check_keys(table, key)]
 
     without_strays: dict[str, Column] = {}
 
@@ -55,6 +55,7 @@ def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: s
     findings += find_in_groups(table, key, case, spell)
     findings += check_rules(table, without_strays)
     order = [
+        "empty-row",
         "key-missing",
         "key-repeated",
         "key-shape",
@@ -71,6 +72,20 @@ def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: s
     return sorted(
         findings, key=lambda finding: (not finding.breaks, rank.get(finding.rule, len(order)), -len(finding.rows))
     )
+
+
+def find_empty_rows(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:
+    """Find rows without any value, as a spreadsheet program leaves them at the end of a file."""
+    columns = [*table.columns.values()]
+    if len(columns) < 2 or not all(column.missing_count for column in columns):
+        return
+    found = []
+    for start in range(0, len(table), BLOCK):
+        blocks = (column.slice(start, min(start + BLOCK, len(table))) for column in columns)
+        found.append(np.flatnonzero(np.logical_and.reduce([block.is_missing for block in blocks])) + start)
+    rows = np.concatenate(found)
+    if len(rows):
+        yield Finding("empty-row", "", rows, variable=next(iter((*key, *table.names))))
 
 
 def check_keys(table: Table, key: tuple[str, ...]) -> Iterator[Finding]:

@@ -14,6 +14,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import NUMBER_PATTERN, is_whole
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_column
+from lomrix.core.wording import format_settings
 
 LEDGER = ("row", "variable", "old", "action", "new", "why", "by")
 # A number with a remark behind it, as in "15 est".
@@ -37,8 +38,8 @@ def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) 
     """Return the draft.
 
     A cell with several findings is one row. Spaces around a text, zeros lost from an id, a remark behind a number and a
-    text among numbers have an obvious correction; of rows with the same key all but the first are to be left out; the
-    others stay open. `names` are columns that the ledger includes, such as case and key.
+    text among numbers have an obvious correction; rows without any value, and of rows with the same key all but the
+    first, are to be left out; the others stay open. `names` are columns that the ledger includes, such as case and key.
     """
     entries: dict[tuple[int, str], Entry] = {}
     for finding in findings:
@@ -47,15 +48,16 @@ def draft_ledger(table: Table, findings: list[Finding], names: tuple[str, ...]) 
             continue
         first_rows = finding.rows if finding.first_rows is None else finding.first_rows
         cells = format_values(table[variable], finding.rows)
+        expectation = format_settings(describe_expectation(finding), lambda name, value: f"{name}={value}")
         for row, first, old in zip(finding.rows.tolist(), first_rows.tolist(), cells, strict=True):
             is_repeated = finding.first_rows is not None
             if is_repeated and row == first:
                 continue
             entry = entries.setdefault((row, variable), Entry(row, variable, old))
-            text = f"row {first + table.first_row} has the same key" if is_repeated else describe_expectation(finding)
+            text = f"row {first + table.first_row} has the same key" if is_repeated else expectation
             entry.why.append(f"{finding.rule}: {text}")
             action, new = ("leave-out", None) if is_repeated else suggest_correction(finding, old)
-            if entry.action != "leave-out" and entry.new is None and (new is not None or is_repeated):
+            if entry.action != "leave-out" and entry.new is None and (new is not None or action == "leave-out"):
                 entry.action, entry.new = action, new
     rows = np.array([row for row, _ in entries], np.int64)
     columns: dict[str, Column] = {name: table[name].take(rows).widen("string") for name in names if name not in LEDGER}
@@ -83,6 +85,8 @@ def suggest_correction(finding: Finding, old: str | None) -> tuple[str, str | No
     >>> suggest_correction(Finding("spaces-around", "town", np.array([4])), " Bergen")
     ('set', 'Bergen')
     """
+    if finding.rule == "empty-row":
+        return "leave-out", None
     if old is None:
         return "set", None
     text = old.strip()

@@ -12,6 +12,7 @@ from lomrix.core.wording import shorten_list
 MOST_VALUES = 8
 # By rule, with the details of the finding in braces.
 EXPECTATIONS = {
+    "empty-row": "every row has a value",
     "key-missing": "every row has a key",
     "key-repeated": "each key occurs once; {keys:,} {verb} not",
     "key-shape": "most keys look like {shape}",
