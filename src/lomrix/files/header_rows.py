@@ -13,9 +13,9 @@ from lomrix.core.table.notes import Note, plural, pluralize
 from lomrix.core.text.rules import classify_text
 from lomrix.files.reading import ReadSettings
 
-# The header is searched among this many rows, and compared with this many rows below it.
 # Kinds of text that say nothing of where the header ends.
 OTHER_TEXTS = ("token", "with-unit", "clock")
+# The header is searched among this many rows, and compared with this many rows below it.
 HEAD_ROWS = 40
 ROWS_BELOW = 20
 # A footer is searched by its pattern among this many rows.

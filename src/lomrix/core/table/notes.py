@@ -11,6 +11,8 @@ from lomrix.core.nearest import find_near_duplicates
 
 # A spreadsheet counts the header as row 1, so the first row of data is row 2.
 FIRST_ROW = 2
+# Texts are compared with each other if they are at most this many.
+MOST_ALIKE = 5_000
 
 
 @dataclass(frozen=True)
@@ -64,9 +66,11 @@ class Note:
 
 
 def note_alike(name: str, texts: Sequence[str], what: str) -> list[Note]:
-    """Note texts that differ only in capitals or spaces, though each is an occasion, or a group, of its own."""
+    """Note texts that differ only in capitals or spaces, though each is an occasion, or a group, of its own; more than
+    MOST_ALIKE are hardly written by hand.
+    """
     notes = []
-    for group in find_near_duplicates(texts, [1] * len(texts)):
+    for group in find_near_duplicates(texts, [1] * len(texts)) if len(texts) <= MOST_ALIKE else ():
         alike = " and ".join(f'"{text}"' for text, _ in group)
         text = f"{alike} differ only in capitals or spaces, and are different {what}."
         notes.append(Note(text, name, (), "nearly-same", len(group)))

@@ -22,6 +22,8 @@ from lomrix.core.table.table import Table
 MANY_GROUPS = 20
 MANY_SHARE = 0.5
 BANDS = 4
+# Keys of at most this many groups are compared with each other.
+MOST_COMPARED = 100_000
 
 
 @dataclass(frozen=True)
@@ -121,7 +123,8 @@ def make_notes(step: Aggregate, tally: GroupTally) -> Iterator[Note]:
         if used is not None and not step.min_n:
             yield from used.evidence.make_notes(name, tally.keys.dictionary)
     for name, column in tally.keys.columns.items():
-        texts = sorted(column.to_text().unique().drop_null().to_pylist()) if column.type == "string" else []
+        is_compared = column.type == "string" and count <= MOST_COMPARED
+        texts = sorted(column.to_text().unique().drop_null().to_pylist()) if is_compared else []
         yield from note_alike(name, texts, "groups")
     for name in find_continuous(tally):
         text = f"{count:,} groups of {pluralize(tally.rows, 'row')}: {name} is likely continuous."

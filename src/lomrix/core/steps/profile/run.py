@@ -27,15 +27,13 @@ from lomrix.core.table.column import Column, common_type
 from lomrix.core.table.distinct import FEW, find_texts_not_listed
 from lomrix.core.table.header_guess import Guess, guess_families
 from lomrix.core.table.missing_guess import describe_codes
-from lomrix.core.table.notes import Note, pluralize
+from lomrix.core.table.notes import MOST_ALIKE, Note, pluralize
 from lomrix.core.table.table import Table
 from lomrix.core.wording import shorten_list
 
 # Most frequent values that are shown.
 SHOWN = 4
 LEAST_ROWS = 20
-# Texts are compared with each other in columns with at most this many distinct ones.
-MOST_TEXTS = 5_000
 MOST_GROUPS = 3
 # Labels are shortened if at least this many characters are the same.
 LEAST_SHARED = 8
@@ -158,7 +156,7 @@ class Profiling:
         if codes := self.known.guess_codes(name):
             count, rows = self.find_rows(name, lambda values: np.isin(values, codes))
             yield Note(describe_codes(codes), name, self.table.show_rows(rows), "missing-code", count)
-        if survey.shown.type == "string" and (distinct := survey.distinct) and len(distinct.counts) <= MOST_TEXTS:
+        if survey.shown.type == "string" and (distinct := survey.distinct) and len(distinct.counts) <= MOST_ALIKE:
             texts = distinct.values.to_text().to_pylist()
             for group in find_near_duplicates(texts, distinct.counts.tolist())[:MOST_GROUPS]:
                 shown = ", ".join(f'"{text}" ({count:,})' for text, count in group)
