@@ -6,14 +6,16 @@ import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from lomrix.core.errors import FileError, UsageError
-from lomrix.core.steps.report.content import Content
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table
 from lomrix.files.interface import StoredOutput
 from lomrix.files.staging import FileSink, guard
+
+if TYPE_CHECKING:
+    from lomrix.core.steps.report.content import Content
 
 SECRET_BYTES = 32
 SECRET = "secret"
