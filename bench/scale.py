@@ -116,6 +116,11 @@ def jobs(data: str, people: str, visits: str, ledger: str) -> dict[str, list[str
         "recode": ["recode", data, "--map", "mode: 1=day, 2=night, 3=missing:unknown", "--map", "pulse: 0 to 60=low"],
         "sort": ["subset", data, "--sort-by", "-pulse,minute"],
         "export": ["export", data, "--missing-code=-9", "--columns", "crew,minute,temp,mode"],
+        "export-key": ["export", data, "--primary-key", "crew,minute", "--columns", "crew,minute,temp"],
+        "export-bare": ["export", data, "--form", "bare", "--missing-code", "auto"],
+        "export-package": [
+            "export", data, people, "--form", "package", "--primary-key", "crew", "--codebook", f"{ledger}-codebook.md"
+        ],
         "to-wide": ["to-wide", visits, "--case", "crew", "--occasion", "month", "--header", "{measure}_m{month}"],
         "one-per": ["subset", data, "--one-per", "crew,mode", "--pick", "latest:minute"],
         "sample": ["subset", data, "--sample", "500", "--case", "crew", "--where", "pulse > 60"],
@@ -222,8 +227,9 @@ def main() -> None:
         for name, words in jobs(str(data), str(people), str(visits), str(ledger)).items():
             if not name.startswith(tuple(options.only.split(","))):
                 continue
-            out = Path(folder) / f"out.{'html' if name.startswith('report') else options.suffix}"
-            to = "--to" if name == "export" else "--out"
+            suffix = {"report": ".html", "report-ids": ".html", "export-bare": ".dat", "export-package": ""}
+            out = Path(folder) / f"out{suffix.get(name, '.' + options.suffix)}"
+            to = "--to" if name.startswith("export") else "--out"
             end = "/" if out.suffix == ".folder" else ""
             command = [sys.executable, "-m", "lomrix", *words, to, f"{out}{end}", "--overwrite", "--quiet"]
             command += ["--workers", options.workers] if options.workers != "1" else []

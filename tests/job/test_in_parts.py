@@ -95,7 +95,9 @@ WORK = {
     "recode": ["--map", "pulse: 0 to 60=1, others=2", "--map", "note: ok=fine", "--map", "mode: x=missing:lost"],
     "to-long": ["--header", "{measure}{n}", "--case", "crew", "--constant", "day,note"],
     "export": ["--missing-code", "n/a", "--missing-code=pulse:-9", "--names-max", "4"],
-    "export fixed": ["--form", "fixed", "--columns", "crew,temp,mode"],
+    "export fixed": ["--form", "fixed", "--columns", "crew,temp,mode", "--codebook", "left.xml"],
+    "export bare": ["--form", "bare", "--missing-code", "auto", "--primary-key", "minute", "--codebook", "left.md"],
+    "export package": ["people.csv", "--form", "package", "--primary-key", "crew", "--companion", "left.txt"],
     "aggregate": ["--by", "crew,day", "--stat", "pulse,temp: n mean sd median"],
     "aggregate totals": [
         "--by",
@@ -119,14 +121,14 @@ WORK = {
 }
 
 
-OTHER = ("export fixed", "to-long", "report")
+OTHER = ("export fixed", "export bare", "export package", "to-long", "report")
 CASES = [
     *(("device.csv", "csv", work) for work in WORK if work not in OTHER),
     *(("device.parquet", "parquet", work) for work in ("sort", "derive in cases", "recode", "merge near", "to-wide")),
     ("device.arrow", "parquet", "subset"), ("device.jsonl", "csv", "score"),
     ("device.jsonl", "parquet", "correct"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
     ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),
-    ("device.csv", "html", "report"),
+    ("device.csv", "html", "report"), ("device.csv", "dat", "export bare"), ("device.parquet", "folder", "export package"),
 ]  # fmt: skip
 
 
@@ -144,8 +146,8 @@ def test_parts_of_a_file_give_the_same_bytes(study: Path, tmp_path: Path, source
         output, error = lomrix(*words, *options, cwd=study)
         assert ("processed in" in output) == bool(number), output + error
         reports.append([line for line in output.splitlines() if line and "processed in" not in line])
-        files = [*study.glob(f"{out.name}*"), *study.glob("left.csv")]
-        made.append({file.name: file.read_bytes() for file in files})
+        files = [file for pattern in (f"{out.stem}*", f"{out.name}/*", "left.*") for file in study.glob(pattern)]
+        made.append({file.name: file.read_bytes() for file in files if file.is_file()})
     assert made[0] == made[1]
     assert reports[0] == reports[1]
     assert not list(tmp_path.iterdir())

@@ -15,13 +15,17 @@ from typing import Any
 
 import numpy as np
 
-from lomrix.core.rows.keys import encode_key_pairs, encode_rows
+from lomrix.core.rows.keys import encode_key_pairs
+from lomrix.core.rows.occurrences import is_unique
 from lomrix.core.steps.account import Listing
 from lomrix.core.steps.export.prepared import Prepared
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.table import Table
 from lomrix.files.delimited import Writer
 from lomrix.files.folder_sink import FolderSink, make_resource_name
+
+# Rows whose keys are looked at together.
+MOST_ROWS = 1 << 22
 
 
 @dataclass(frozen=True)
@@ -97,9 +101,7 @@ class PackageSink(FolderSink):
         key = self.delivery.primary_key
         if not key or not set(key) <= set(table.names):
             return ()
-        codes, size = encode_rows(table, key)
-        is_key = not (codes < 0).any() and np.bincount(codes, minlength=size).max(initial=0) < 2
-        return key if is_key else ()
+        return key if is_unique(table, key, MOST_ROWS if len(table) > MOST_ROWS else None) else ()
 
     def compute_staged_hash(self) -> str:
         """Return an empty text: each file has its own hash in the description."""
@@ -122,12 +124,17 @@ def find_foreign_keys(tables: Mapping[str, Prepared], keys: Mapping[str, tuple[s
             table = prepared.made
             if name == target or not key or not set(key) <= set(table.names):
                 continue
-            codes = encode_key_pairs(table, tables[target].made, tuple((column, column) for column in key))
-            is_key = np.zeros(codes.size + 1, np.bool_)
-            is_key[codes.added[codes.added >= 0]] = True
-            without = int(np.count_nonzero((codes.base >= 0) & ~is_key[codes.base]))
+            without = sum(count_strangers(block, tables[target].made, key) for block in table.split(MOST_ROWS))
             result.append(ForeignKey(name, key, target, without))
     return result
+
+
+def count_strangers(table: Table, target: Table, key: tuple[str, ...]) -> int:
+    """Count the rows whose value is not a key of another table."""
+    codes = encode_key_pairs(table, target, tuple((column, column) for column in key))
+    is_key = np.zeros(codes.size + 1, np.bool_)
+    is_key[codes.added[codes.added >= 0]] = True
+    return int(np.count_nonzero((codes.base >= 0) & ~is_key[codes.base]))
 
 
 def note_broken_key(link: ForeignKey) -> Note:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +25,8 @@ from lomrix.files.text_writer import DEFAULT_FORM, NO_CODES, Codes, default_deli
 
 # Rows that are compared at once.
 BLOCK = 1 << 18
+# Bytes that are parsed at once.
+SMALL_BLOCK, LARGE_BLOCK = 1 << 21, 1 << 24
 REPORT = "This is a bug in Lomrix; please report it."
 
 
@@ -48,6 +50,7 @@ def compare_file(
     names = table.names
     if not len(table):
         return 0
+    rows = 0
 
     def expect(start: int, stop: int) -> dict[str, pa.Array]:
         if form.is_plain:
@@ -56,33 +59,48 @@ def compare_file(
 
     with path.open("rb") as file:
         has_quotes = count_quotes_below(count_bytes(path), file.read(HEAD)) > 0
-    reader = pacsv.open_csv(
-        path,
-        pacsv.ReadOptions(
-            column_names=names, skip_rows_after_names=int(header), block_size=1 << 23, encoding=form.encoding
-        ),
-        pacsv.ParseOptions(
-            delimiter=delimiter or default_delimiter(final),
-            newlines_in_values=has_quotes,
-            ignore_empty_lines=len(names) > 1,
-        ),
-        pacsv.ConvertOptions(
-            column_types={name: array.type for name, array in expect(0, 0).items()},
-            null_values=[""],
-            strings_can_be_null=True,
-            true_values=["true"],
-            false_values=["false"],
-        ),
+    parsing = pacsv.ParseOptions(
+        delimiter=delimiter or default_delimiter(final),
+        newlines_in_values=has_quotes,
+        ignore_empty_lines=len(names) > 1,
     )
-    rows = 0
-    with reader:
-        for batch in reader:
-            stop = rows + len(batch)
-            if stop <= len(table):
-                compare_columns(expect(rows, stop), dict(zip(names, batch.columns, strict=True)), rows, final)
-            rows = stop
+    converting = pacsv.ConvertOptions(
+        column_types={name: array.type for name, array in expect(0, 0).items()},
+        null_values=[""],
+        strings_can_be_null=True,
+        true_values=["true"],
+        false_values=["false"],
+    )
+    for batch in iterate_batches(path, names, int(header), form.encoding, parsing, converting):
+        stop = rows + len(batch)
+        if stop <= len(table):
+            compare_columns(expect(rows, stop), dict(zip(names, batch.columns, strict=True)), rows, final)
+        rows = stop
     require_row_count(len(table), rows, final)
     return rows * len(names)
+
+
+def iterate_batches(
+    path: Path, names: list[str], skipped: int, encoding: str, parsing: pacsv.ParseOptions,
+    converting: pacsv.ConvertOptions,
+) -> Iterator[pa.RecordBatch]:  # fmt: skip
+    """Yield the rows of a delimited file in batches. Several blocks are in memory at once, so that they are small at
+    first, and larger from a row on that is longer than a block.
+    """
+    rows = 0
+    for block_size in (SMALL_BLOCK, LARGE_BLOCK):
+        reading = pacsv.ReadOptions(
+            column_names=names, skip_rows_after_names=skipped + rows, block_size=block_size, encoding=encoding
+        )
+        try:
+            with pacsv.open_csv(path, reading, parsing, converting) as reader:
+                for batch in reader:
+                    yield batch
+                    rows += len(batch)
+            return
+        except pa.ArrowInvalid as error:
+            if "straddling" not in str(error) or block_size == LARGE_BLOCK:
+                raise
 
 
 def compare_records(

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from lomrix.core.arrays import order_statistics
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows import column_survey
+from lomrix.core.rows import column_survey, partitions
 from lomrix.core.steps.aggregate.settings import Aggregate
 from lomrix.core.steps.check import findings
 from lomrix.core.steps.check.cells import Usual
@@ -148,7 +148,7 @@ def test_blocks_and_some_keys_at_a_time_find_the_same(lines: list[tuple[Any, ...
     whole = Check(**settings).apply(sources(source), {"draft_ledger"})
     with (
         mock.patch.object(column_survey, "BLOCK", 3), mock.patch.object(findings, "BLOCK", 2),
-        mock.patch.object(findings, "MOST_ROWS", 4), mock.patch.object(order_statistics, "FEW", 0),
+        mock.patch.object(partitions, "MOST_ROWS", 4), mock.patch.object(order_statistics, "FEW", 0),
     ):  # fmt: skip
         blocks = Check(**settings).apply(sources(source), {"draft_ledger"})
     assert blocks.account == whole.account
@@ -158,8 +158,8 @@ def test_blocks_and_some_keys_at_a_time_find_the_same(lines: list[tuple[Any, ...
 @pytest.mark.parametrize("first", [list(range(40)), [1] * 40, [1] * 20 + [2] * 20, [2, 1] * 20])
 def test_keys_are_looked_at_some_at_a_time(first: list[int]) -> None:
     source = table(g=first, id=[number // 2 for number in range(40)])
-    with mock.patch.object(findings, "MOST_ROWS", 8):
-        shares = [rows.tolist() for rows, _ in findings.split_by_key(source, ("g", "id"))]
+    with mock.patch.object(partitions, "MOST_ROWS", 8):
+        shares = [rows.tolist() for rows, _ in partitions.split_by_key(source, ("g", "id"))]
     assert sorted(row for share in shares for row in share) == list(range(40))
     assert len(shares) == 5 and max(map(len, shares)) <= 20
 

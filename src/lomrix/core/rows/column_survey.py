@@ -135,7 +135,7 @@ class ColumnSurvey(Combinable):
 
 
 @dataclass(frozen=True)
-class TableSurvey:
+class TableSurvey(Combinable):
     """What is known of a table from its parts: each column, and how many rows the largest part has."""
 
     columns: dict[str, ColumnSurvey]
@@ -147,6 +147,11 @@ class TableSurvey:
         columns = table.columns.values()
         surveys = map_in_threads(lambda column: ColumnSurvey.of(column, with_sums=with_sums), columns, most=2)
         return cls(dict(zip(table.names, surveys, strict=True)), Extreme(len(table), is_maximum=True))
+
+    def combine(self, later: TableSurvey) -> TableSurvey:
+        """Add what is known of later rows."""
+        columns = {name: survey.combine(later.columns[name]) for name, survey in self.columns.items()}
+        return TableSurvey(columns, self.part.combine(later.part))
 
 
 @dataclass

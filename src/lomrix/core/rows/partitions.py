@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +18,8 @@ from lomrix.core.table.table import Table
 
 Hashes = npt.NDArray[np.uint64]
 WORD = 8
+# Rows whose keys are compared with each other, and rows that are hashed at once.
+MOST_ROWS, ROWS_AT_ONCE = 1 << 21, 1 << 18
 
 
 def hash_rows(columns: Sequence[Column], seed: int = 0) -> Hashes:
@@ -85,6 +89,28 @@ def find_cuts(
         while (place := np.searchsorted(starts, cuts[-1] + size)) < len(starts):
             cuts.append(int(starts[place]))
     return [*cuts, len(table)]
+
+
+def split_by_key(table: Table, key: Sequence[str], more: Sequence[str] = ()) -> Iterator[tuple[Array, Table]]:
+    """Yield the rows of some keys after the other, with the columns that are needed; nothing without a key."""
+    if not key:
+        return
+    needed, count = table.only(list(dict.fromkeys([*key, *more]))), -(-len(table) // MOST_ROWS)
+    cuts = [0, len(table)] if count <= 1 else find_cuts(
+        needed, MOST_ROWS, ROWS_AT_ONCE, lambda block: block[key[0]], has_common_pool=True
+    )  # fmt: skip
+    # A slice of few keys with most of the rows would be too large; all keys together divide it.
+    if cuts is not None and (count <= 1 or max(np.diff(cuts)) <= 2 * MOST_ROWS):
+        for start, stop in itertools.pairwise(cuts):
+            yield np.arange(start, stop), needed.slice(start, stop)
+        return
+    share = np.zeros(len(table), np.uint16)
+    for start in range(0, len(table), ROWS_AT_ONCE):
+        block = slice(start, min(start + ROWS_AT_ONCE, len(table)))
+        share[block] = hash_rows([table[name].slice(block.start, block.stop) for name in key]) % np.uint64(count)
+    for number in range(count):
+        rows = np.flatnonzero(share == number)
+        yield rows, replace(needed.take(rows), row_numbers=needed.find_row_numbers(rows))
 
 
 def find_key_steps(column: Column, *, has_common_pool: bool) -> Array | None:

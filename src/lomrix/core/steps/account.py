@@ -123,6 +123,7 @@ class Account:
             listings=combine_lists(self.listings, later.listings, lambda listing: identify_text(listing.title)),
             notes=combine_lists(self.notes, later.notes, lambda note: note.identity),
             advice=tuple(dict.fromkeys([*self.advice, *later.advice])),
+            parts=combine(self.parts, later.parts),
         )
 
     @property

@@ -307,7 +307,7 @@ class PartResults:
         account = parts.step.conclude(self.accounts)
         table = parts.step.arrange(self.finish(""), parts.tables)
         extras = {name: self.finish(name) if isinstance(extra, Table) else extra for name, extra in self.extras.items()}
-        return parts.step.complete(Result(table, account, extras, self.shown, tuple(self.retyped)))
+        return parts.step.complete(Result(table, account, extras, self.shown, tuple(self.retyped)), parts.tables)
 
     def keep(self, name: str, table: Table) -> None:
         """Keep a table of the next part."""

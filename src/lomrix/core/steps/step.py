@@ -324,9 +324,9 @@ class Step(BaseModel):
         result: Table = load_function(self.arranging)(self, table, tables) if self.arranging else table
         return result
 
-    def complete(self, result: Result) -> Result:
+    def complete(self, result: Result, tables: Inputs) -> Result:
         """Return the result of all parts with what only the whole table shows."""
-        whole: Result = load_function(self.completing)(self, result) if self.completing else result
+        whole: Result = load_function(self.completing)(self, result, tables) if self.completing else result
         return whole
 
     def join(self, results: Sequence[Result]) -> Result:

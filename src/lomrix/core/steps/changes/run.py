@@ -47,7 +47,7 @@ def compare_deliveries(step: Changes, tables: Inputs, wanted: Collection[str]) -
     return Result(comparison.make_ledger(), account, extras, tally=tally)
 
 
-def complete(step: Changes, result: Result) -> Result:
+def complete(step: Changes, result: Result, tables: Inputs) -> Result:
     """Complete the account by the order of all rows, if it comes from parts."""
     if ORDER not in result.extras:
         return result

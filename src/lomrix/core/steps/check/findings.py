@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
@@ -17,7 +16,7 @@ from lomrix.core.language.parse import find_choices, find_names, is_by_row, pars
 from lomrix.core.nearest import find_nearest_names
 from lomrix.core.rows.keys import encode_cells, encode_rows
 from lomrix.core.rows.occurrences import BLOCK
-from lomrix.core.rows.partitions import find_cuts, hash_rows
+from lomrix.core.rows.partitions import split_by_key
 from lomrix.core.rows.spells import Spells
 from lomrix.core.steps.check.cells import check_texts, check_values, report_strays
 from lomrix.core.steps.check.finding import Finding
@@ -26,9 +25,6 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.selection import choose_by_name
 from lomrix.core.table.table import Table
 from lomrix.core.text.stray import find_stray_cells
-
-# Rows whose keys are looked at together.
-MOST_ROWS = 1 << 21
 
 
 def find_all(table: Table, key: tuple[str, ...], case: tuple[str, ...], spell: str = "") -> list[Finding]:
@@ -114,28 +110,6 @@ def find_in_groups(table: Table, key: tuple[str, ...], case: tuple[str, ...], sp
         combined[name] = combined[name].combine(finding) if name in combined else finding
     order = {name: index for index, name in enumerate(table.names)}
     return sorted(combined.values(), key=lambda finding: order.get(finding.column, -1))
-
-
-def split_by_key(table: Table, key: Sequence[str], more: Sequence[str] = ()) -> Iterator[tuple[Array, Table]]:
-    """Yield the rows of some keys after the other, with the columns that are needed; nothing without a key."""
-    if not key:
-        return
-    needed, count = table.only(list(dict.fromkeys([*key, *more]))), -(-len(table) // MOST_ROWS)
-    cuts = [0, len(table)] if count <= 1 else find_cuts(
-        needed, MOST_ROWS, BLOCK, lambda block: block[key[0]], has_common_pool=True
-    )  # fmt: skip
-    # A slice of few keys with most of the rows would be too large; all keys together divide it.
-    if cuts is not None and (count <= 1 or max(np.diff(cuts)) <= 2 * MOST_ROWS):
-        for start, stop in itertools.pairwise(cuts):
-            yield np.arange(start, stop), needed.slice(start, stop)
-        return
-    share = np.zeros(len(table), np.uint16)
-    for start in range(0, len(table), BLOCK):
-        block = slice(start, min(start + BLOCK, len(table)))
-        share[block] = hash_rows([table[name].slice(block.start, block.stop) for name in key]) % np.uint64(count)
-    for number in range(count):
-        rows = np.flatnonzero(share == number)
-        yield rows, needed.take(rows)
 
 
 def place(finding: Finding, rows: Array) -> Finding:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -14,6 +15,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.steps.cells_in_form import format_cells
 from lomrix.core.steps.delivery import TextForm
 from lomrix.core.steps.export.missing_codes import MissingCodes
+from lomrix.core.steps.export.numbers import TextNumbers
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
@@ -22,6 +24,7 @@ from lomrix.core.table.numbers import is_number, is_whole
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
 
+T = TypeVar("T")
 CANDIDATES = ("-9", "-99", "-999", "-9999", "-99999", "-999999", "-9999999", "-99999999")
 
 
@@ -36,14 +39,15 @@ class Unlabelled:
 @dataclass(frozen=True)
 class Occurring:
     """What the columns of a table hold, as far as missing codes are chosen by it: their reasons with numbers of cells,
-    and how many cells hold a code as a value, counted in advance if the table is worked on in parts; and the values
-    without a label of columns that show labels.
+    and how many cells hold a code as a value, counted in advance if the table is worked on in parts; the values
+    without a label of columns that show labels; and the texts that become numbers.
     """
 
     reasons: Mapping[str, Mapping[str, int]]
     codes: Mapping[str, Mapping[str, int]] = field(default_factory=dict)
     columns: Mapping[str, Column] = field(default_factory=dict)
     unlabelled: Mapping[str, Mapping[str, Unlabelled]] = field(default_factory=dict)
+    texts: Mapping[str, TextNumbers] = field(default_factory=dict)
 
     @classmethod
     def of(cls, table: Table, codes: Collection[str] | None = None) -> Occurring:
@@ -60,14 +64,16 @@ class Occurring:
     def rename(self, old_names: Mapping[str, str]) -> Occurring:
         """Return it for columns with other names, given the old name of each."""
         new_names = {old: new for new, old in old_names.items()}
-        reasons, codes = (
-            {new_names.get(name, name): counts for name, counts in by_column.items()}
-            for by_column in (self.reasons, self.codes)
-        )
-        return Occurring(reasons, codes, self.columns)
+
+        def rename(by_column: Mapping[str, T]) -> dict[str, T]:
+            return {new_names.get(name, name): value for name, value in by_column.items()}
+
+        return Occurring(rename(self.reasons), rename(self.codes), self.columns, texts=rename(self.texts))
 
     def count(self, name: str, code: str) -> int:
         """Count the cells of a column that hold a code as a value."""
+        if name in self.texts:
+            return self.texts[name].count(code)
         return count_code(self.columns[name], code) if name in self.columns else self.codes[name].get(code, 0)
 
 

@@ -3,21 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.arrays.matching import count_codes
 from lomrix.core.arrays.types import Array
-from lomrix.core.rows.keys import sort_texts
+from lomrix.core.combining import Combinable
+from lomrix.core.rows.keys import encode_cells, sort_texts
+from lomrix.core.rows.occurrences import DistinctRows
 from lomrix.core.steps.export.prepared import Recoding
 from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import is_number
+from lomrix.core.table.table import Table
 from lomrix.core.text.values import match_texts
 
 
-def recode_as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column, Recoding]:
-    """Return a column of any type as numbers, and how it was recoded."""
+@dataclass(frozen=True)
+class TextNumbers(Combinable):
+    """The distinct texts of a column, how often each occurs, and the numbers that they become."""
+
+    distinct: DistinctRows
+    labels: Mapping[str, str]
+
+    @classmethod
+    def of(cls, column: Column, labels: Mapping[str, str]) -> TextNumbers:
+        """Count the texts of a column, or of a part of one."""
+        codes, size = encode_cells(column)
+        return cls(DistinctRows.of_codes(Table({"text": column}), codes, count_codes(codes, size)), labels)
+
+    def combine(self, later: TextNumbers) -> TextNumbers:
+        """Add the texts of a later part."""
+        return TextNumbers(self.distinct.combine(later.distinct), self.labels)
+
+    @cached_property
+    def texts(self) -> pa.Array:
+        """The distinct texts."""
+        return self.distinct.values.to_text()
+
+    @cached_property
+    def numbers(self) -> tuple[npt.NDArray[np.int64], Recoding]:
+        """The number of each text, and how it was found."""
+        return number_texts(self.texts, self.labels)
+
+    def count(self, code: str) -> int:
+        """Count the cells whose number is a code."""
+        return int(self.distinct.counts[self.numbers[0] == float(code)].sum()) if is_number(code) else 0
+
+
+def recode_as_numbers(
+    column: Column, labels: Mapping[str, str], whole: TextNumbers | None = None
+) -> tuple[Column, Recoding]:
+    """Return a column of any type as numbers, and how it was recoded; if it is a part of one, given all texts."""
     why, reasons = column.why, column.reasons
     if column.type == "boolean":
         return Column.of("integer", column.values.astype(np.int64), why, reasons), Recoding("false 0, true 1")
@@ -28,21 +69,28 @@ def recode_as_numbers(column: Column, labels: Mapping[str, str]) -> tuple[Column
         return column, Recoding()
     column = column.compact()
     strings = column.strings.strings
-    numbers = _parse_ids(strings)
-    if numbers is not None:
+    if whole is None:
+        numbers, recoding = number_texts(strings, labels)
+    else:
+        numbers, recoding = whole.numbers
+        numbers = numbers[pc.index_in(strings, value_set=whole.texts).to_numpy(zero_copy_only=False)]
+    values = np.append(numbers, 0)[column.values]  # a missing cell holds -1, the place of the last one
+    return Column.of("integer", values, why, reasons), recoding
+
+
+def number_texts(strings: pa.Array, labels: Mapping[str, str]) -> tuple[npt.NDArray[np.int64], Recoding]:
+    """Return the number of each of some distinct texts, and how it was found: ids of digits are numbers themselves."""
+    ids = _parse_ids(strings)
+    if ids is not None:
         widths = set(pc.utf8_length(strings).to_pylist())
         how = "digits as numbers, leading zeros dropped" if has_leading_zero(strings) else "digits as numbers"
         how += f"; the texts had {widths.pop()} digits" if len(widths) == 1 else ""
-        return Column.of("integer", _take(numbers, column.values), why, reasons), Recoding(how)
+        return ids, Recoding(how)
     how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
     order = order_codes(strings, labels)
-    if (order == np.arange(len(order))).all():  # a missing cell holds -1
-        codes = column.values.astype(np.int64) + 1
-    else:
-        code_of = np.zeros(len(strings), np.int64)
-        code_of[order] = np.arange(1, len(strings) + 1)
-        codes, strings = _take(code_of, column.values), strings.take(pa.array(order))
-    return Column.of("integer", codes, why, reasons), Recoding(how, strings)
+    codes = np.zeros(len(strings), np.int64)
+    codes[order] = np.arange(1, len(strings) + 1)
+    return codes, Recoding(how, strings.take(pa.array(order)))
 
 
 def order_codes(strings: pa.Array, labels: Mapping[str, str]) -> npt.NDArray[np.int64]:
@@ -98,8 +146,3 @@ def _parse_ids(strings: pa.Array) -> npt.NDArray[np.int64] | None:
         return None
     numbers = strings.cast(pa.int64()).to_numpy(zero_copy_only=False)
     return numbers if len(np.unique(numbers)) == len(numbers) else None
-
-
-def _take(of_distinct: npt.NDArray[np.int64], positions: Array) -> npt.NDArray[np.int64]:
-    numbers: npt.NDArray[np.int64] = np.append(of_distinct, 0)[positions]  # the last element is for missing cells
-    return numbers

@@ -8,6 +8,7 @@ from functools import cached_property
 
 import pyarrow as pa
 
+from lomrix.core.rows.column_survey import TableSurvey
 from lomrix.core.rows.described import VariableSummary, summarize_variable
 from lomrix.core.steps.export.missing_codes import NO_CODES, MissingCodes
 from lomrix.core.table.dictionary import Dictionary
@@ -37,11 +38,13 @@ class Prepared:
     old_names: Mapping[str, str] = field(default_factory=dict)
     # what the dictionary said before the columns were recoded, by their names as written
     labels: Dictionary = field(default_factory=Dictionary)
+    survey: TableSurvey | None = None  # of the table before, where it was worked on in parts
 
     @cached_property
     def variables(self) -> tuple[VariableSummary, ...]:
         """Each column with its counts and statistics, computed when needed."""
+        surveys = self.survey.columns if self.survey is not None else {}
         return tuple(
-            summarize_variable(name, column, self.labels.of(name), self.labels.labels_of(name))
-            for name, column in zip(self.made.names, self.before.columns.values(), strict=True)
+            summarize_variable(name, column, self.labels.of(name), self.labels.labels_of(name), surveys.get(name))
+            for name, column in self.before.columns.items()
         )

@@ -8,9 +8,11 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lomrix.core.arrays.threads import map_in_threads
-from lomrix.core.combining import Extreme, Shown, Words
+from lomrix.core.combining import Extreme, Shown, Words, combine_all
 from lomrix.core.errors import DataError, UsageError
+from lomrix.core.rows.column_survey import TableSurvey
 from lomrix.core.rows.keys import encode_rows, show_repeated
+from lomrix.core.rows.partitions import split_by_key
 from lomrix.core.rows.sorting import sort_rows
 from lomrix.core.steps.account import Account, Listing
 from lomrix.core.steps.export.accounts import make_account, note_reasons_without_code, note_unused_codes
@@ -25,7 +27,7 @@ from lomrix.core.steps.export.coding import (
     require_unused_codes,
 )
 from lomrix.core.steps.export.missing_codes import AUTO, MissingCodes, parse_missing_codes
-from lomrix.core.steps.export.numbers import recode_as_numbers
+from lomrix.core.steps.export.numbers import TextNumbers, recode_as_numbers
 from lomrix.core.steps.export.plain_letters import PlainLetters
 from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.steps.export.settings import Export
@@ -41,19 +43,47 @@ from lomrix.core.table.table import Table
 MOST_SHOWN = 8
 
 
-def survey(step: Export, tables: Inputs) -> Occurring:
-    """Find the reasons of missing cells, which codes could mean missing, and values without a label."""
-    table, unlabelled = show_labels(step, choose(step, tables.get_one()))
+def survey(step: Export, tables: Inputs) -> tuple[Occurring, ...]:
+    """Find for each table the reasons of missing cells, which codes could mean missing, and values without a label."""
+    return tuple(survey_table(step, choose(step, table)) for table in tables.get_all("source"))
+
+
+def survey_table(step: Export, chosen: Table) -> Occurring:
+    """Find what the columns of a table hold; where they become numbers, these and their texts."""
+    table, unlabelled = show_labels(step, chosen)
     missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
     declared = {code for name in unlabelled for code in table.dictionary.of(name).missing}
     codes = {*CANDIDATES, *missing.specific_codes, missing.everywhere, *declared} - {"", AUTO}
-    return replace(Occurring.of(table, codes), unlabelled=unlabelled)
+    texts: dict[str, TextNumbers] = {}
+    if step.form == "bare":
+        labels_of, columns = table.dictionary.labels_of, table.columns
+        texts = {
+            name: TextNumbers.of(column, labels_of(name)) for name, column in columns.items() if column.type == "string"
+        }
+        others = {name: recode_as_numbers(column, {})[0] for name, column in columns.items() if name not in texts}
+        table = table.with_columns({**columns, **others})
+    return replace(Occurring.of(table, codes), unlabelled=unlabelled, texts=texts)
 
 
-def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurring | None = None) -> Result:
+def check(step: Export, tables: Inputs, whole: tuple[Occurring, ...]) -> None:
+    """Stop if the primary key is missing in a row or repeated in a table that is worked on in parts."""
+    if step.form == "package":
+        return
+    errors: list[DataError] = []
+    for _, rows in split_by_key(choose(step, tables.get_one()), step.primary_key):
+        try:
+            require_key(step, rows)
+        except DataError as error:
+            errors.append(error)
+    if errors:
+        raise combine_all(errors)
+
+
+def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Sequence[Occurring | None] = ()) -> Result:
     """Recode the tables; the extra `prepared` describes how to understand each.
 
-    If there is only a part of a table, `whole` is what all parts hold.
+    If there are only parts of tables, `whole` is what all parts of each hold; then the extra `survey` describes the
+    variables, if that is wanted, and extras by number are the other tables of a package.
     """
     tables_given = tables.get_all("source")
     if len(tables_given) > 1 and step.form != "package":
@@ -62,7 +92,8 @@ def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurri
             todo="Use ‹form=package› for a folder that holds all of them, or merge or stack them first.",
         )
     require_key_somewhere(step, tables_given)
-    works = [TableExport.run(step, table, whole) for table in tables_given]
+    pairs_given = zip(tables_given, whole or [None] * len(tables_given), strict=True)
+    works = [TableExport.run(step, table, known) for table, known in pairs_given]
     ready = [work.prepared for work in works]
     accounts = [
         make_account(step, work.original, work.prepared, work.occurring, work.listings, work.notes) for work in works
@@ -72,14 +103,28 @@ def export(step: Export, tables: Inputs, wanted: Collection[str], whole: Occurri
     account = replace(
         account, notes=(*account.notes, *note_unused_codes(pairs), *note_reasons_without_code(pairs, step))
     )
-    return Result(ready[0].made, account, {"prepared": ready, "companion": ready[0], "codebook": ready[0]})
+    extras: dict[str, object] = {"prepared": ready, "companion": ready[0], "codebook": ready[0]}
+    if whole:
+        extras |= {str(number): prepared.made for number, prepared in enumerate(ready[1:], start=1)}
+        if not {"companion", "codebook"}.isdisjoint(wanted):
+            extras["survey"] = TableSurvey.of(ready[0].before, with_sums=True)
+    return Result(ready[0].made, account, extras)
 
 
-def complete(step: Export, result: Result) -> Result:
-    """Describe the whole of a table that was exported in parts."""
-    (prepared,) = result.extras["prepared"]
-    whole = replace(prepared, made=result.table, before=result.table.only([]))
-    return replace(result, extras={"prepared": [whole]})
+def complete(step: Export, result: Result, tables: Inputs) -> Result:
+    """Describe the whole of tables that were exported in parts."""
+    ready: list[Prepared] = []
+    for number, (prepared, source) in enumerate(zip(result.extras["prepared"], tables.get_all("source"), strict=True)):
+        made = result.extras[str(number)] if number else result.table
+        old_names = prepared.old_names
+        before = {
+            name: made[name] if column.type != prepared.before[name].type else column
+            for name in made.names
+            for column in [source[old_names.get(name, name)]]
+        }
+        survey = None if number else result.extras.get("survey")
+        ready.append(replace(prepared, made=made, before=prepared.before.with_columns(before), survey=survey))
+    return replace(result, extras={"prepared": ready, "companion": ready[0], "codebook": ready[0]})
 
 
 def choose(step: Export, table: Table) -> Table:
@@ -111,9 +156,9 @@ def combine_accounts(ready: list[Prepared], accounts: list[Account]) -> Account:
     """Return the account of a package."""
     names = ", ".join(prepared.made.name for prepared in ready)
     facts = {
-        "resources": [
+        "resources": tuple(
             {**account.facts, "name": prepared.made.name} for prepared, account in zip(ready, accounts, strict=True)
-        ]
+        )
     }
     return Account("export", f"{pluralize(len(ready), 'table')} made ready: {names}.", facts=facts,
                    parts=tuple(accounts))  # fmt: skip
@@ -140,7 +185,8 @@ class TableExport:
         """Do everything in an order in which no name is used after it changed."""
         rows, notes = sort_rows(table, step.sort_by) if step.sort_by else (None, [])
         table = choose(step, table)
-        require_key(step, table)
+        if whole is None or step.form == "package":
+            require_key(step, table)
         missing = MissingCodes.resolve(parse_missing_codes(step.missing_code), table.types(), table.name)
         before = table if rows is None else table.take(rows)
         result = cls(step, table, before, table, missing, whole, notes=notes)
@@ -229,7 +275,9 @@ class TableExport:
         missing = self.missing
         if self.step.form == "bare":
             labels = [ready.dictionary.labels_of(name) for name in ready.names]
-            recoded = map_in_threads(recode_as_numbers, ready.columns.values(), labels, most=2)
+            texts = {} if self.whole is None else self.whole.texts
+            known = [texts.get(self.old_names.get(name, name)) for name in ready.names]
+            recoded = map_in_threads(recode_as_numbers, ready.columns.values(), labels, known, most=2)
             numeric = dict(zip(ready.names, recoded, strict=True))
             self.recodings = {name: recoding for name, (_, recoding) in numeric.items() if recoding.how}
             ready = ready.with_columns({name: column for name, (column, _) in numeric.items()})

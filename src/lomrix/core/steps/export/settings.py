@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import codecs
-from collections.abc import Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Annotated, ClassVar, Literal, Self
 
 from pydantic import Field, model_validator
@@ -12,7 +12,7 @@ from lomrix.core.errors import IdleSettingError, UsageError
 from lomrix.core.steps.delivery import Delivery, Form, IfExists, LineEnds, ServerForm, TextForm
 from lomrix.core.steps.export.missing_codes import AUTO, parse_missing_codes
 from lomrix.core.steps.settings import Columns, Names, Setting, SortWords, Texts, parsed_by, require_distinct
-from lomrix.core.steps.step import ANY_ROWS, WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, NOTHING, WHOLE, Division, Extra, Role, Step, require
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.selection import choose_by_name, parse_sort_word
 from lomrix.core.wording import split_list
@@ -84,6 +84,7 @@ class Export(Step):
     delivers: ClassVar[bool] = True
     implementation: ClassVar[str] = "lomrix.core.steps.export.run:export"
     surveying: ClassVar[str] = "lomrix.core.steps.export.run:survey"
+    checking: ClassVar[str] = "lomrix.core.steps.export.run:check"
     completing: ClassVar[str] = "lomrix.core.steps.export.run:complete"
     cell_size: ClassVar[int] = 22
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file to export; several for a package.", many=True),)
@@ -171,12 +172,15 @@ class Export(Step):
 
     @property
     def division(self) -> Division:
-        """Each row on its own, or in their order, unless values or keys of all rows decide."""
-        if self.form in ("bare", "package") or self.ascii or (self.primary_key and self.sort_by):
+        """Each row on its own, or in their order; which texts lose letters needs all of them."""
+        if self.ascii:
             return WHOLE
-        if self.primary_key:
-            return Division("by key", {"source": self.primary_key})
         return Division("by order", {"source": self.sort_by}) if self.sort_by else ANY_ROWS
+
+    def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
+        """Several tables are not sorted in parts; what describes them is made from surveys."""
+        is_sorted_package = self.sort_by and given.get("source", 1) > 1
+        return self.division.kind != "whole" and not is_sorted_package
 
     @property
     def delivery(self) -> Delivery:

@@ -204,7 +204,7 @@ def add_partners(step: Merge, unmatched: UnmatchedKeys) -> Table:
     return unmatched.make_table(find_near_keys(step, unmatched.sides))
 
 
-def complete(step: Merge, result: Result) -> Result:
+def complete(step: Merge, result: Result, tables: Inputs) -> Result:
     """Complete what the parts give together."""
     unmatched = result.extras.get("unmatched")
     if not isinstance(unmatched, UnmatchedKeys):
