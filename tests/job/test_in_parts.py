@@ -128,7 +128,8 @@ CASES = [
     ("device.arrow", "parquet", "subset"), ("device.jsonl", "csv", "score"),
     ("device.jsonl", "parquet", "correct"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
     ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),
-    ("device.csv", "html", "report"), ("device.csv", "dat", "export bare"), ("device.parquet", "folder", "export package"),
+    ("device.csv", "html", "report"), ("device.csv", "dat", "export bare"),
+    ("device.parquet", "folder", "export package"),
 ]  # fmt: skip
 
 
