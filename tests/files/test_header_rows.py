@@ -8,7 +8,7 @@ from typing import Any
 import pytest
 import xlsxwriter
 
-from lomrix.core.errors import FileError
+from lomrix.core.errors import FileError, LomrixError
 from lomrix.files.header_rows import guess_header
 from lomrix.files.interface import ReadResult
 from lomrix.files.reading import ReadingOptions, ReadSettings
@@ -20,9 +20,9 @@ HEADERS: list[tuple[list[list[Any]], int]] = [
     ([[None, "id", "x"], [1, 11, 5], [2, 12, 6]], 0),
     ([["id", "2024-01-01", "2024-02-01"], [1, 2, 3], [2, 4, 6]], 0),
     ([["id", 1990, 1991], [1, 2, 3], [2, 4, 6]], 0),
-    ([["Stakes"], [], ["stake", 1990, 1991], ["A", 2, 3], ["B", 4, 6]], 2),
+    ([["Watches"], [], ["crew", 1990, 1991], ["A", 2, 3], ["B", 4, 6]], 2),
     ([["Exported", "2024-05-03"], ["id", "x", "y"], [1, 2, 3], [2, 2, 3]], 1),
-    ([["", "Spring", "", "Autumn"], ["stake", "ice", "snow", "ice"], ["A", 1, 2, 3], ["B", 1, 2, 3]], 1),
+    ([["", "Spring", "", "Autumn"], ["crew", "nap", "mood", "nap"], ["A", 1, 2, 3], ["B", 1, 2, 3]], 1),
     ([["one title"], ["name", "town", "ship"], ["Ann", "Bergen", "Tern"], ["Bo", "Oslo", "Gull"]], 1),
     # Rows that are all alike have no second header among them.
     ([["id"], ["1", "2", "3"], ["4", "5", "6"]], 0),
@@ -43,10 +43,10 @@ def read(path: Path, **settings: Any) -> ReadResult:
     return open_source(str(path), ReadSettings.from_options(ReadingOptions(**settings), Dictionary())).read()
 
 
-GLACIER = """Glacier 2024,,,,
+LOGBOOK = """Logbook 2024,,,,
 
 ,Spring,,Autumn,
-stake,ice,snow,ice,snow
+crew,nap,mood,nap,mood
 A,3,4,1,2
 B,5,6,2,2
 
@@ -71,21 +71,21 @@ def as_book(path: Path, text: str) -> Path:
 def test_two_header_rows_and_a_footer(tmp_path: Path, form: str, skip_last: str) -> None:
     path = tmp_path / f"g.{'xlsx' if form == 'xlsx' else 'csv'}"
     if form == "xlsx":
-        as_book(path, GLACIER)
+        as_book(path, LOGBOOK)
     else:
-        path.write_text(GLACIER, encoding=form if form != "csv" else "utf-8")
+        path.write_text(LOGBOOK, encoding=form if form != "csv" else "utf-8")
     found = read(path, header_rows="3,4", skip_last=skip_last)
-    assert found.table.names == ["stake", "Spring_ice", "Spring_snow", "Autumn_ice", "Autumn_snow"]
+    assert found.table.names == ["crew", "Spring_nap", "Spring_mood", "Autumn_nap", "Autumn_mood"]
     assert rows(found.table) == [("A", 3, 4, 1, 2), ("B", 5, 6, 2, 2)]
     assert found.table.first_row == 5
     title, footer = (next(note for note in found.notes if note.kind == kind) for kind in ("title", "footer"))
-    assert title.examples == ((1, "Glacier 2024"),)
+    assert title.examples == ((1, "Logbook 2024"),)
     assert footer.examples == ((8, "Total | 8 | 10 | 3 | 4"), (9, "Source: us"))
 
 
 def test_two_rows_of_names_are_asked_for(tmp_path: Path) -> None:
-    (tmp_path / "g.csv").write_text(GLACIER)
-    with pytest.raises(FileError, match="ice occurs twice") as stopped:
+    (tmp_path / "g.csv").write_text(LOGBOOK)
+    with pytest.raises(FileError, match="nap occurs twice") as stopped:
         read(tmp_path / "g.csv")
     assert (stopped.value.where, "header_rows=3,4" in stopped.value.todo) == ("row 4, columns 2 and 4", True)
     with pytest.raises(FileError, match="no row 40"):
@@ -93,9 +93,9 @@ def test_two_rows_of_names_are_asked_for(tmp_path: Path) -> None:
 
 
 def test_title_lines_of_a_text_shift_its_row_numbers(tmp_path: Path) -> None:
-    (tmp_path / "t.csv").write_text('Bees\n"of, 2024"\n\nhive;kg\n1;12\n2;x3\n3;9\n')
+    (tmp_path / "t.csv").write_text('Cabins\n"of, 2024"\n\ncabin;kg\n1;12\n2;x3\n3;9\n')
     found = read(tmp_path / "t.csv")
-    assert (found.table.names, found.table.first_row) == (["hive", "kg"], 5)
+    assert (found.table.names, found.table.first_row) == (["cabin", "kg"], 5)
     assert next(note for note in found.notes if note.kind == "stray-text").examples == ((6, "x3"),)
     assert read(tmp_path / "t.csv", skip_rows=4, no_header=True).table.names == ["column_1", "column_2"]
 
@@ -154,3 +154,72 @@ def test_one_bad_byte_in_a_file_of_letters_names_its_line(tmp_path: Path) -> Non
     with pytest.raises(FileError) as stopped:
         read(tmp_path / "b.csv")
     assert "line 202" in stopped.value.where
+
+
+QUESTIONS = (
+    "who,day,age,rate\nId,Day,How old are you?,How fast?\n{1},{2},{3},{4}\nK1,2024-03-01,34,7\nK2,2024-03-02,51,9\n"
+)
+
+
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
+def test_rows_of_labels_below_the_header_are_no_data(tmp_path: Path, form: str) -> None:
+    path = tmp_path / f"q.{form}"
+    path.write_text(QUESTIONS) if form == "csv" else as_book(path, QUESTIONS)
+    (note,) = [note for note in read(path).notes if note.kind == "labels"]
+    assert note.text.endswith("if so, use ‹label_row=2› ‹data_from=4›.")
+    assert note.examples[1] == (3, "{1} | {2} | {3} | {4}")
+    found = read(path, label_row=2, data_from=4)
+    assert (found.table["age"].cells(), found.table.first_row) == ([34, 51], 4)
+    assert [found.table.dictionary.of(name).label for name in ("who", "age")] == ["Id", "How old are you?"]
+    assert [(note.text, note.examples[0][0]) for note in found.notes if note.kind == "title"] == [
+        ("1 line below the header (row 1) was skipped.", 3)
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "proposed"),
+    [
+        ("id,h,w\n-,cm,kg\n1,170,70\n2,165,61\n", "‹unit_row=2›"),
+        ("id,h,w\n1,170,70\n2,165,61\n3,180,80\n", ""),
+        ("id,h,w\n1,n/a,refused\n2,165,61\n3,180,80\n", ""),
+        ("id,h,w\n-,cm,80\n1,170,70\n2,165,61\n", ""),
+        ("id,h,w\n-,cm,\n1,170,70\n2,165,61\n", ""),
+        ("id,t\na,cm\nb,kg\nc,x\n", ""),
+    ],
+)
+def test_units_are_words_above_numbers(tmp_path: Path, text: str, proposed: str) -> None:
+    (tmp_path / "u.csv").write_text(text)
+    notes = [note.text for note in read(tmp_path / "u.csv").notes if note.kind == "labels"]
+    assert [note.endswith(f"if so, use {proposed}.") for note in notes] == [True] * bool(proposed)
+    if proposed:
+        units = read(tmp_path / "u.csv", unit_row=2).table.dictionary
+        assert [units.of(name).unit for name in ("id", "h", "w")] == ["", "cm", "kg"]
+
+
+@pytest.mark.parametrize(
+    ("settings", "what"),
+    [
+        ({"label_row": 9}, "u.csv has no row 9."),
+        ({"unit_row": 1}, "Row 1 of u.csv is its header."),
+        (
+            {"unit_row": 2, "data_from": 2},
+            "The data cannot begin in row 2: the header, or what describes it, is in row 2.",
+        ),
+        ({"no_header": True, "data_from": 2}, "‹no_header› and ‹data_from› contradict each other."),
+    ],
+)
+def test_rows_that_cannot_be_labels(tmp_path: Path, settings: dict[str, Any], what: str) -> None:
+    (tmp_path / "u.csv").write_text("id,h\n-,cm\n1,170\n")
+    with pytest.raises(LomrixError) as stopped:
+        read(tmp_path / "u.csv", **settings)
+    assert stopped.value.what == what
+
+
+def test_rows_are_counted_without_a_header_and_below_long_labels(tmp_path: Path) -> None:
+    (tmp_path / "n.csv").write_text('1,"a\nb"\n\n3,c\n')
+    (blank,) = (note for note in read(tmp_path / "n.csv", no_header=True).notes if note.kind == "blank-lines")
+    assert blank.examples == ((2, None),)
+    (tmp_path / "l.csv").write_text('id,t\nId,"a long\nlabel"\n\n3,"c\nd"\n')
+    found = read(tmp_path / "l.csv", label_row=2)
+    assert (rows(found.table), found.table.dictionary.of("t").label) == ([(3, "c\nd")], "a long label")
+    assert [note.examples for note in found.notes] == [((3, None),)]

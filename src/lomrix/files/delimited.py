@@ -17,6 +17,7 @@ from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.combining import Run
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.table.reasons import BLANK
 from lomrix.core.table.table import Table
@@ -58,6 +59,10 @@ class Reader(FileSource):
     def read_header(self) -> tuple[list[str], descriptor.Resource | None]:
         """Return the header."""
         return self.layout.names, None
+
+    def read_labels(self) -> Dictionary:
+        """Return the labels and units of the variables."""
+        return self.layout.described
 
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """Read the cells, typed column by column."""
@@ -262,11 +267,11 @@ def _explain(path: Path, layout: Layout, error: Exception, ragged: list[tuple[in
     """Explain in plain words why a file cannot be read."""
     if ragged:
         cells, _, text = ragged[0]
-        width = len(layout.names)
+        width, whole = len(layout.names), "the header has" if layout.rows_above else "another has"
         row, rows_left = find_ragged_row(path, layout)
         footer = f" Use ‹skip_last={rows_left}› to leave out a footer." if 0 < rows_left <= FOOTER_ROWS else ""
         return FileError(
-            f"A row of {path.name} has {pluralize(cells, 'cell')}, the header has {width}.",
+            f"A row of {path.name} has {pluralize(cells, 'cell')}, {whole} {width}.",
             where=f"row {row or 'unknown'}: {text[:100]}",
             todo="Correct the row in a copy: a delimiter inside a cell needs quotation marks around the cell."
             + (" Or use another ‹delimiter›." if width == 1 else "")

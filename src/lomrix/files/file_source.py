@@ -81,6 +81,10 @@ class FileSource(Source):
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """Return some columns, and some rows or all; each column typed by `settings.variable`."""
 
+    def read_labels(self) -> Dictionary:
+        """Return the labels and units of the variables in the rows of a header."""
+        return Dictionary()
+
     # ------------------------------------------------------------------ common
 
     @cached_property
@@ -132,7 +136,7 @@ class FileSource(Source):
     def dictionary(self) -> Dictionary:
         """The stated dictionary, completed by the descriptor."""
         result = self.settings.dictionary.for_reading(self.names)
-        result = result.join(self.described.dictionary, extends_codes=False).without_tokens()
+        result = result.join(self.described.dictionary, extends_codes=False).join(self.read_labels()).without_tokens()
         for name, (type_, form) in self.settings.types.items():
             if name in self.names and not self.settings.all_text:
                 result = result.with_variable(name, result.of(name).with_parts(type=type_, form=form))

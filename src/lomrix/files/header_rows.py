@@ -5,11 +5,13 @@ from __future__ import annotations
 import datetime
 import fnmatch
 import statistics
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 
-from lomrix.core.errors import FileError
+from lomrix.core.errors import FileError, SettingError
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.core.table.variable import Variable
 from lomrix.core.text.rules import classify_text
 from lomrix.files.reading import ReadSettings
 
@@ -22,25 +24,33 @@ ROWS_BELOW = 20
 FOOTER_ROWS = 40
 EARLIEST_YEAR, LATEST_YEAR = 1700, 2200
 MOST_SHOWN = 5
+# Rows of labels and units are looked for in this many rows; a longer text is no unit.
+MOST_LABEL_ROWS = 3
+LONGEST_UNIT = 8
+LEAST_WORDS = 2
 WIDEST_SHOWN = 60
 Row = Sequence[object]
 
 
 @dataclass(frozen=True)
 class Header:
-    """The header of a table: its rows (from 0; empty if none), its cells (of several rows joined), notes on skipped
-    lines, and rows above the data if there is no header.
+    """The header of a table: its rows (from 0; empty if none), its cells (of several rows joined), the number of rows
+    above the data, notes on what else these are, and the label and unit of each column.
     """
 
     rows: tuple[int, ...]
     cells: list[str]
-    notes: tuple[Note, ...]
-    above: int = 0
+    above: int
+    notes: tuple[Note, ...] = ()
+    labels: Mapping[int, str] = field(default_factory=dict)
+    units: Mapping[int, str] = field(default_factory=dict)
 
-    @property
-    def last(self) -> int:
-        """The row above the first row of data, from 0; -1 if there is none."""
-        return self.rows[-1] if self.rows else self.above - 1
+    def describe(self, names: Sequence[str]) -> Dictionary:
+        """Return what it says of the variables, given their names."""
+        return Dictionary({
+            name: Variable(label=self.labels.get(index, ""), unit=self.units.get(index, ""))
+            for index, name in enumerate(names) if index in self.labels or index in self.units
+        })  # fmt: skip
 
 
 def find_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_known: bool = False) -> Header:
@@ -52,7 +62,7 @@ def find_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_kn
     """
     if settings.no_header:
         width = max((len(row) for row in rows[settings.skip_rows :]), default=0)
-        return Header((), [f"column_{index}" for index in range(1, width + 1)], (), settings.skip_rows)
+        return Header((), [f"column_{index}" for index in range(1, width + 1)], settings.skip_rows)
     if settings.header_rows:
         header_rows = tuple(row - 1 for row in settings.header_rows)
         if header_rows[-1] >= len(rows):
@@ -75,25 +85,94 @@ def find_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_kn
                 where=f"row {header_rows[0] + 1}: {format_row(rows[header_rows[0]])}",
                 todo="Add ‹no_header› to name the columns column_1, column_2 …; if it is a header, ‹header_rows=1›.",
             )
-    skipped = [
-        index for index in range(header_rows[-1]) if index not in header_rows and any(map(is_filled, rows[index]))
-    ]
-    notes = [note_skipped(rows, skipped, header_rows)] if skipped else []
-    return Header(
-        header_rows, join_header_rows([rows[index] for index in header_rows if index < len(rows)]), tuple(notes)
-    )
+    labels, units = (read_row(rows, row, name, file, header_rows) for name, row in settings.described_rows.items())
+    above = find_data(header_rows[-1], settings)
+    used = {*header_rows, *(row - 1 for row in settings.described_rows.values())}
+    notes = list(note_skipped(rows, used, header_rows, above))
+    if not settings.data_from and not settings.all_text and above == header_rows[-1] + 1:
+        notes += note_labels(rows, above)
+    cells = join_header_rows([rows[index] for index in header_rows if index < len(rows)])
+    return Header(header_rows, cells, above, tuple(notes), labels, units)
 
 
-def note_skipped(rows: Sequence[Row], skipped: Sequence[int], header_rows: Sequence[int]) -> Note:
-    """Note the lines above the header."""
-    header = plural(
+def find_data(header: int, settings: ReadSettings) -> int:
+    """Return the first row of data, from 0, given the last one of the header.
+
+    Raises SettingError if that was stated and is above the header, the labels or the units.
+    """
+    above = max(header + 1, *settings.described_rows.values())
+    if not settings.data_from:
+        return above
+    if settings.data_from <= above:
+        what = (
+            f"The data cannot begin in row {settings.data_from}: the header, or what describes it, is in row {above}."
+        )
+        raise SettingError("data_from", what, todo=f"Use ‹data_from={above + 1}› or a later row.")
+    return settings.data_from - 1
+
+
+def read_row(rows: Sequence[Row], row: int, name: str, file: str, header_rows: Sequence[int]) -> dict[int, str]:
+    """Return the texts of a row (counted from 1; none if 0), by column; "-" and the like say nothing.
+
+    Raises FileError if there is no such row. Raises SettingError if it is the header.
+    """
+    if row - 1 in header_rows:
+        raise SettingError(name, f"Row {row} of {file} is its header.", todo="Name another row, or the ‹header_rows›.")
+    if row > len(rows):
+        where = f"it has {pluralize(len(rows), 'row')}"
+        raise FileError(f"{file} has no row {row}.", where=where, todo=f"Check ‹{name}={row}›.")
+    cells = rows[row - 1] if row else ()
+    texts = {index: " ".join(format_name(cell).split()) for index, cell in enumerate(cells) if is_filled(cell)}
+    return {index: text for index, text in texts.items() if classify_text(text) != "token"}
+
+
+def note_skipped(rows: Sequence[Row], used: Collection[int], header_rows: Sequence[int], above: int) -> Iterator[Note]:
+    """Note the rows above the data that are neither part of the header nor describe it."""
+    shown = plural(
         len(header_rows), f"row {header_rows[0] + 1}", "rows " + ", ".join(str(index + 1) for index in header_rows)
     )
-    text = f"{pluralize(len(skipped), 'line')} above the header ({header}) "
-    text += f"{plural(len(skipped), 'was', 'were')} skipped."
-    return Note(
-        text, "", tuple((index + 1, format_row(rows[index])) for index in skipped[:MOST_SHOWN]), "title", len(skipped)
-    )
+    skipped = [
+        index for index in range(min(above, len(rows))) if index not in used and any(map(is_filled, rows[index]))
+    ]
+    for where, found in (
+        (f"above the header ({shown})", [index for index in skipped if index < header_rows[-1]]),
+        (f"below the header ({shown})", [index for index in skipped if index > header_rows[-1]]),
+    ):
+        if found:
+            text = f"{pluralize(len(found), 'line')} {where} {plural(len(found), 'was', 'were')} skipped."
+            examples = tuple((index + 1, format_row(rows[index])) for index in found[:MOST_SHOWN])
+            yield Note(text, "", examples, "title", len(found))
+
+
+def note_labels(rows: Sequence[Row], above: int) -> Iterator[Note]:
+    """Note rows that are words where all others below have numbers or dates, as labels and units are."""
+    below = [(index, row) for index, row in enumerate(rows) if index >= above and any(map(is_filled, row))]
+    for count in range(min(MOST_LABEL_ROWS, len(below) - 2), 0, -1):
+        tops, others = below[:count], below[count : count + ROWS_BELOW]
+        columns = [column for column in range(len(tops[0][1])) if is_typed([row for _, row in others], column)]
+        words = [list_words(row, columns) for _, row in tops]
+        if any(some is None or len(some) < LEAST_WORDS for some in words):
+            continue
+        is_unit = count == 1 and all(len(word) <= LONGEST_UNIT for some in words for word in some or ())
+        text = f"{plural(count, 'the row', f'{count} rows')} below the header {plural(count, 'looks', 'look')} like "
+        text += f"labels or units; if so, use ‹{'unit_row' if is_unit else 'label_row'}={tops[0][0] + 1}›"
+        text += f" ‹data_from={others[0][0] + 1}›" if count > 1 else ""
+        yield Note(text + ".", "", tuple((index + 1, format_row(row)) for index, row in tops), "labels", count)
+        return
+
+
+def list_words(row: Row, columns: Sequence[int]) -> set[str] | None:
+    """Return the words in some columns, without those that mean missing; None if there is a value."""
+    cells = [row[column] for column in columns if column < len(row) and is_filled(row[column])]
+    if any(classify_cell(cell) != "text" for cell in cells):
+        return None
+    return {str(cell) for cell in cells if classify_text(str(cell)) != "token"}
+
+
+def is_typed(rows: Sequence[Row], column: int) -> bool:
+    """Return whether the cells of a column are numbers or dates."""
+    cells = [row[column] for row in rows if column < len(row) and is_filled(row[column])]
+    return bool(cells) and all(classify_cell(cell) in ("number", "date", "datetime") for cell in cells)
 
 
 def format_row(row: Row) -> str:
@@ -105,8 +184,8 @@ def format_row(row: Row) -> str:
 def join_header_rows(rows: Sequence[Row]) -> list[str]:
     """Join the cells of one or several header rows; merged cells of the upper ones apply to the columns at their right.
 
-    >>> join_header_rows([["", "Spring", "", "Autumn"], ["stake", "ice", "snow", "ice"]])
-    ['stake', 'Spring_ice', 'Spring_snow', 'Autumn_ice']
+    >>> join_header_rows([["", "Spring", "", "Autumn"], ["crew", "nap", "mood", "nap"]])
+    ['crew', 'Spring_nap', 'Spring_mood', 'Autumn_nap']
     """
     width = max(map(len, rows), default=0)
     parts: list[list[str]] = [[] for _ in range(width)]
@@ -148,7 +227,7 @@ def guess_header(rows: Sequence[Row]) -> int:
     A title line fills at most half as many cells as the rows below. A header consists of words; if the first full row
     does not, a later one may be the header, if it does and other kinds of cells follow.
 
-    >>> guess_header([["Stakes of 2024"], [], ["stake", "ice", "snow"], ["A", 3, 4], ["B", 5, 6]])
+    >>> guess_header([["Watches of 2024"], [], ["crew", "nap", "mood"], ["A", 3, 4], ["B", 5, 6]])
     2
     >>> guess_header([["id", "x"], [1, 5], [2, 6, "a remark"], [3, 7]])
     0

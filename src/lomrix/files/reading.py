@@ -105,6 +105,15 @@ class ReadingOptions(BaseModel):
     header_rows: Annotated[
         str, parsed_by(parse_header_rows), Setting("Rows of the header, joined if there are several: 4,5", "ROWS")
     ] = ""
+    label_row: Annotated[
+        int, Field(ge=0, le=MOST_ABOVE), Setting("Row with the labels of the variables, which is no data.", "ROW")
+    ] = 0
+    unit_row: Annotated[
+        int, Field(ge=0, le=MOST_ABOVE), Setting("Row with the units of the variables, which is no data.", "ROW")
+    ] = 0
+    data_from: Annotated[
+        int, Field(ge=0, le=MOST_ABOVE), Setting("First row of data, if others are below the header.", "ROW")
+    ] = 0
     no_header: Annotated[bool, Setting("The file has no header; the columns become column_1, column_2 …")] = False
     skip_rows: Annotated[int, Field(ge=0, le=MOST_ABOVE), Setting("Skip this many rows at the top.", "N")] = 0
     skip_last: Annotated[
@@ -128,12 +137,17 @@ class ReadingOptions(BaseModel):
             raise SettingError(
                 "no_header", "‹no_header› and ‹header_rows› contradict each other.", todo="Use one of them."
             )
+        for name in ("label_row", "unit_row", "data_from"):
+            if self.no_header and getattr(self, name):
+                what = f"‹no_header› and ‹{name}› contradict each other."
+                raise SettingError(name, what, todo="Use ‹skip_rows› for rows above the data.")
         return self
 
 
 # What applies to cells that have a type already, as in Parquet; to a worksheet; and to delimited text.
 TYPED_OPTIONS = frozenset({"dictionary", "type", "missing_text"})
-SHEET_OPTIONS = TYPED_OPTIONS | {"decimal", "thousands", "header_rows", "no_header", "skip_rows", "skip_last"}
+ROW_OPTIONS = {"header_rows", "label_row", "unit_row", "data_from", "no_header", "skip_rows", "skip_last"}
+SHEET_OPTIONS = TYPED_OPTIONS | {"decimal", "thousands"} | ROW_OPTIONS
 ALL_OPTIONS = frozenset(ReadingOptions.model_fields)
 
 
@@ -157,6 +171,8 @@ class ReadSettings:
         Every column stays text, as in a ledger.
     header_rows
         Rows of the header counted from 1; found where empty.
+    label_row, unit_row, data_from
+        Rows with labels and units, and the first row of data, counted from 1; 0 where not stated.
     skip_rows, skip_last
         What is left out at the top and at the end.
     no_header
@@ -178,6 +194,9 @@ class ReadSettings:
     thousands: str = ""
     no_header: bool = False
     notes_forms: bool = False
+    label_row: int = 0
+    unit_row: int = 0
+    data_from: int = 0
 
     @classmethod
     def from_options(cls, options: ReadingOptions, dictionary: Dictionary) -> ReadSettings:
@@ -187,6 +206,7 @@ class ReadSettings:
             options.encoding, options.decimal, options.missing_text, False,
             parse_header_rows(options.header_rows) if options.header_rows else (), options.skip_rows, options.skip_last,
             options.thousands, options.no_header,
+            label_row=options.label_row, unit_row=options.unit_row, data_from=options.data_from,
         )  # fmt: skip
 
     def rename(self, names: Mapping[str, str]) -> ReadSettings:
@@ -199,9 +219,14 @@ class ReadSettings:
         return replace(self, dictionary=result, types=types)
 
     @property
+    def described_rows(self) -> Mapping[str, int]:
+        """The rows with labels and units, counted from 1; 0 where not stated."""
+        return {"label_row": self.label_row, "unit_row": self.unit_row}
+
+    @property
     def rows_stated(self) -> int:
         """Number of rows at the top that settings mention."""
-        return max(self.skip_rows, *self.header_rows, 0)
+        return max(self.skip_rows, *self.header_rows, self.label_row, self.unit_row, self.data_from)
 
     def get_variable(self, name: str, beside: Dictionary) -> Variable:
         """Return what is known of a column before it is read."""

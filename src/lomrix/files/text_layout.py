@@ -7,10 +7,11 @@ import csv
 import io
 import re
 import statistics
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from lomrix.core.errors import FileError
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.files import descriptor
 from lomrix.files.byte_stats import ByteStats, count_bytes
@@ -53,6 +54,8 @@ class Layout:
         Whether there is no row of data.
     lines_above, rows_above
         What stands above the first row of data: lines of the text, and rows as a sheet counts them.
+    described
+        The labels and units of the variables in these rows.
     """
 
     encoding: str
@@ -64,6 +67,7 @@ class Layout:
     is_empty_below: bool
     lines_above: int = 1
     rows_above: int = 1
+    described: Dictionary = field(default_factory=Dictionary)
 
     @property
     def has_quotes(self) -> bool:
@@ -81,10 +85,11 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
     header = find_header([["", ""], *rows[1:]] if stated else rows, settings, path.name, is_known=described.is_named)
     ends = [*ends, 0]  # without a header nothing is above the data
     is_cut = len(head) == HEAD
-    if ends[header.last] > header.last + 1 and not is_cut and text.count('"') % 2:
+    last = header.above - 1
+    if ends[last] > header.above and not is_cut and text.count('"') % 2:
         raise FileError(
             f"A quotation mark is unclosed in the header of {path.name}.",
-            where=f"row {header.last + 1}",
+            where=f"row {header.above}",
             todo="Close or remove it in a copy of the file.",
         )
     if len(header.cells) > MOST_COLUMNS or (is_cut and "\n" not in text):
@@ -98,12 +103,12 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
         message = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, use ‹encoding›."
         notes.append(Note(message, kind="encoding"))
     # With a single column an empty line is a row.
-    is_empty = not is_cut and not any(row or len(names) == 1 for row in rows[header.last + 1 :])
+    is_empty = not is_cut and not any(row or len(names) == 1 for row in rows[header.above :])
     byte_stats = count_bytes(path)
     quotes_in_body = count_quotes_below(byte_stats, head if header.rows else b"")
     return Layout(
-        encoding, delimiter, names, tuple(notes), byte_stats, quotes_in_body, is_empty, ends[header.last],
-        header.last + 1,
+        encoding, delimiter, names, tuple(notes), byte_stats, quotes_in_body, is_empty, ends[last],
+        header.above, header.describe(names),
     )  # fmt: skip
 
 
@@ -258,11 +263,12 @@ def name_columns(header: Header, path: Path) -> tuple[list[str], tuple[Note, ...
     seen: dict[str, int] = {}
     for number, name in enumerate(names, start=1):
         if name in seen:
-            two_rows = f" If the header has two rows: ‹header_rows={header.last},{header.last + 1}›"
+            last = header.rows[-1]
+            two_rows = f" If the header has two rows: ‹header_rows={last},{last + 1}›" if last else ""
             raise FileError(
                 f"The name {name} occurs twice in the header of {path.name}.",
-                where=f"row {header.last + 1}, columns {seen[name]} and {number}",
-                todo="Rename one of the two columns in a copy of the file." + (two_rows if header.last else ""),
+                where=f"row {last + 1}, columns {seen[name]} and {number}",
+                todo=f"Rename one of the two columns in a copy of the file.{two_rows}",
             )
         seen[name] = number
     return names, tuple(notes)

@@ -79,15 +79,15 @@ def read_strictly(path: Path, layout: Layout) -> Iterator[tuple[int, list[str], 
     row = before = 0
     with path.open(encoding=layout.encoding, errors="replace", newline="") as text:
         reader = csv.reader(text, delimiter=layout.delimiter, strict=True)
-        # Lines above the header are not rows of the table and may hold anything.
-        for _ in range(layout.lines_above - 1):
+        # Lines above the data are not rows of the table and may hold anything.
+        for _ in range(layout.lines_above):
             next(text, "")
         try:
-            for row, cells in enumerate(reader, start=layout.rows_above):
+            for row, cells in enumerate(reader, start=layout.rows_above + 1):
                 yield row, cells, reader.line_num - before
                 before = reader.line_num
         except csv.Error as error:
-            number = row + 1 if row else layout.rows_above
+            number = row + 1 if row else layout.rows_above + 1
             raise FileError(OPEN.format(path.name), where=f"row {number}", todo=TODO) from error
 
 
@@ -101,7 +101,7 @@ def note_lines(path: Path, layout: Layout, rows: int) -> list[Note]:
     blank, swallowed = list[int](), list[int]()
     width = len(layout.names)
     for row, cells, lines in read_strictly(path, layout):
-        if not cells and width > 1 and row > layout.rows_above:
+        if not cells and width > 1:
             blank.append(row)
         if lines > 1 and any(holds_rows(cell, layout.delimiter, width) for cell in cells):
             swallowed.append(row)

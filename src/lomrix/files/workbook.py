@@ -15,6 +15,7 @@ import pyarrow as pa
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.text.reading import read_text_column
 from lomrix.core.wording import to_utf8
@@ -45,12 +46,15 @@ Row = Sequence[object]
 
 @dataclass(frozen=True)
 class Worksheet:
-    """One worksheet: its name, column names, rows below the header, position of the header, and notes."""
+    """One worksheet: its name, column names, rows of data, number of rows above these, what they say of the variables,
+    and notes.
+    """
 
     name: str
     names: list[str]
     body: list[Row]
-    header_at: int
+    above: int
+    described: Dictionary
     notes: tuple[Note, ...]
 
 
@@ -66,13 +70,13 @@ class Reader(FileSource):
         head = rows[: HEAD_ROWS + self.settings.rows_stated]
         is_known = descriptor.find_beside(self.path) is not None
         header = find_header(head, self.settings, self.path.name, is_known=is_known)
-        body = rows[header.last + 1 :]
+        body = rows[header.above :]
         while body and not count_filled(body[-1]):
             body.pop()
         count = count_footer(body[-FOOTER_ROWS * 25 :], self.settings.skip_last)
         if self.settings.skip_last:
             footer = body[len(body) - count :]
-            notes.append(note_footer(footer, header.last + 2 + len(body) - count, self.settings.skip_last))
+            notes.append(note_footer(footer, header.above + 1 + len(body) - count, self.settings.skip_last))
             body = body[: len(body) - count]
             while body and not count_filled(body[-1]):
                 body.pop()
@@ -80,7 +84,8 @@ class Reader(FileSource):
         width = max([count_filled(header.cells), *map(count_filled, body)])
         header = replace(header, cells=[*header.cells, *[""] * width][:width])
         names, name_notes = name_columns(header, self.path)
-        return Worksheet(name, names, body, header.last, (*header.notes, *name_notes, *notes))
+        all_notes = (*header.notes, *name_notes, *notes)
+        return Worksheet(name, names, body, header.above, header.describe(names), all_notes)
 
     @cached_property
     def described(self) -> Described:
@@ -100,6 +105,10 @@ class Reader(FileSource):
         """Return the header."""
         return self.worksheet.names, None
 
+    def read_labels(self) -> Dictionary:
+        """Return the labels and units of the variables."""
+        return self.worksheet.described
+
     def read_cells(self, names: Sequence[str], rows: range | None) -> Cells:
         """Read the cells as text, typed column by column."""
         sheet, columns, notes = self.worksheet, dict[str, Column](), list[Note]()
@@ -115,9 +124,9 @@ class Reader(FileSource):
             columns[name], more = read_text_column(
                 name, strings, variable, self.find_date_form(name), self.find_decimal(name), self.settings.thousands
             )
-            notes += [shift_note(note, sheet.header_at) for note in more]
+            notes += [shift_note(note, sheet.above - 1) for note in more]
         name_shown = sheet.name if self.sheet else to_utf8(self.path.stem)
-        return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.header_at, name_shown)
+        return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.above - 1, name_shown)
 
 
 def has_sheet(path: Path, name: str) -> bool:

@@ -19,20 +19,20 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
 from tests.tables import lomrix, merging, parts_of, rows, table
 
-HIVES = table("a", hive=["h1", "h2"], kg=[5, 6])
-COUNTS = table("b", code=["h2", "h3"], hive=["other", "third"], bees=[20, 30])
+CABINS = table("a", cabin=["h1", "h2"], kg=[5, 6])
+COUNTS = table("b", code=["h2", "h3"], cabin=["other", "third"], berths=[20, 30])
 
 
 def test_a_column_called_as_the_base_key_is_an_overlap() -> None:
     with pytest.raises(DataError, match="do not agree") as stopped:
-        Merge(key="hive=code").apply(merging(HIVES, COUNTS))
+        Merge(key="cabin=code").apply(merging(CABINS, COUNTS))
     assert "h2 (row 3) h2 against other" in stopped.value.where
-    made = Merge(key="hive=code", overlap="base").apply(merging(HIVES, COUNTS)).table
+    made = Merge(key="cabin=code", overlap="base").apply(merging(CABINS, COUNTS)).table
     assert rows(made) == [("h1", 5, None), ("h2", 6, 20), ("h3", None, 30)]
-    made = Merge(key="hive=code", overlap="both").apply(merging(HIVES, COUNTS)).table
+    made = Merge(key="cabin=code", overlap="both").apply(merging(CABINS, COUNTS)).table
     assert rows(made) == [("h1", 5, None, None), ("h2", 6, "other", 20), ("h3", None, "third", 30)]
-    assert made.names == ["hive", "kg", "hive_from_b", "bees"]
-    made = Merge(key="hive=code", overlap="added").apply(merging(HIVES, COUNTS)).table
+    assert made.names == ["cabin", "kg", "cabin_from_b", "berths"]
+    made = Merge(key="cabin=code", overlap="added").apply(merging(CABINS, COUNTS)).table
     assert [row[0] for row in rows(made)] == ["h1", "other", "third"]
 
 

@@ -128,13 +128,13 @@ def test_a_pair_file_renames_as_pairs_do() -> None:
 
 
 def test_a_case_column_that_one_file_lacks_stops() -> None:
-    one, two = table("a", stake=["A"], ice=[1], melt_days=[3]), table("b", Stake=["A"], ice_mm=[1], days_melt=[3])
-    with pytest.raises(DataError, match="b has no column stake") as stopped:
-        Stack(case="stake").apply(sources(one, two))
-    assert "‹pair=days_melt=melt_days› ‹pair=Stake=stake› ‹pair=ice_mm=ice›" in stopped.value.todo
-    with pytest.raises(DataError, match="ice is not of one type") as stopped:
-        Stack().apply(sources(one, table("c", stake=["A"], ice=["x"]), two))
-    assert "pair=Stake=stake" in stopped.value.todo
+    one, two = table("a", crew=["A"], nap=[1], rest_days=[3]), table("b", Crew=["A"], nap_min=[1], days_rest=[3])
+    with pytest.raises(DataError, match="b has no column crew") as stopped:
+        Stack(case="crew").apply(sources(one, two))
+    assert "‹pair=Crew=crew› ‹pair=days_rest=rest_days› ‹pair=nap_min=nap›" in stopped.value.todo
+    with pytest.raises(DataError, match="nap is not of one type") as stopped:
+        Stack().apply(sources(one, table("c", crew=["A"], nap=["x"]), two))
+    assert "pair=Crew=crew" in stopped.value.todo
 
 
 def test_a_pair_that_no_file_has_stops() -> None:
