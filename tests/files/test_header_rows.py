@@ -100,6 +100,18 @@ def test_title_lines_of_a_text_shift_its_row_numbers(tmp_path: Path) -> None:
     assert read(tmp_path / "t.csv", skip_rows=4, no_header=True).table.names == ["column_1", "column_2"]
 
 
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
+def test_names_that_occur_again_are_numbered_where_that_is_wanted(tmp_path: Path, form: str) -> None:
+    path, text = tmp_path / f"n.{form}", "id,note,note_2,note\n1,a,b,c\n"
+    path.write_text(text) if form == "csv" else as_book(path, text)
+    with pytest.raises(FileError) as stopped:
+        read(path)
+    assert stopped.value.todo == "Add ‹number_names› to name the second one note_3."
+    found = read(path, number_names=True)
+    assert found.table.names == ["id", "note", "note_2", "note_3"]
+    assert [note.text for note in found.notes] == ['column 4 is named "note" as column 2 is; here it is note_3.']
+
+
 TEXTS = [
     ("\nid,x\n1,2\n", ["id", "x"], [(1, 2)]),
     ("\n\n\nid,x\n", ["id", "x"], []),

@@ -115,6 +115,7 @@ class ReadingOptions(BaseModel):
         int, Field(ge=0, le=MOST_ABOVE), Setting("First row of data, if others are below the header.", "ROW")
     ] = 0
     no_header: Annotated[bool, Setting("The file has no header; the columns become column_1, column_2 …")] = False
+    number_names: Annotated[bool, Setting("Number names that occur twice in the header: note, note_2.")] = False
     skip_rows: Annotated[int, Field(ge=0, le=MOST_ABOVE), Setting("Skip this many rows at the top.", "N")] = 0
     skip_last: Annotated[
         str, Setting("Skip this many rows at the end, or from the first that begins like this: 'Total*'", "FOOTER")
@@ -146,7 +147,16 @@ class ReadingOptions(BaseModel):
 
 # What applies to cells that have a type already, as in Parquet; to a worksheet; and to delimited text.
 TYPED_OPTIONS = frozenset({"dictionary", "type", "missing_text"})
-ROW_OPTIONS = {"header_rows", "label_row", "unit_row", "data_from", "no_header", "skip_rows", "skip_last"}
+ROW_OPTIONS = {
+    "header_rows",
+    "label_row",
+    "unit_row",
+    "data_from",
+    "no_header",
+    "skip_rows",
+    "skip_last",
+    "number_names",
+}
 SHEET_OPTIONS = TYPED_OPTIONS | {"decimal", "thousands"} | ROW_OPTIONS
 ALL_OPTIONS = frozenset(ReadingOptions.model_fields)
 
@@ -197,6 +207,7 @@ class ReadSettings:
     label_row: int = 0
     unit_row: int = 0
     data_from: int = 0
+    number_names: bool = False
 
     @classmethod
     def from_options(cls, options: ReadingOptions, dictionary: Dictionary) -> ReadSettings:
@@ -207,6 +218,7 @@ class ReadSettings:
             parse_header_rows(options.header_rows) if options.header_rows else (), options.skip_rows, options.skip_last,
             options.thousands, options.no_header,
             label_row=options.label_row, unit_row=options.unit_row, data_from=options.data_from,
+            number_names=options.number_names,
         )  # fmt: skip
 
     def rename(self, names: Mapping[str, str]) -> ReadSettings:

@@ -97,7 +97,7 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
             f"The first line of {path.name} is not a header: it has {len(header.cells):,} cells.",
             todo="Check the file and its ‹delimiter›.",
         )
-    names, name_notes = name_columns(header, path)
+    names, name_notes = name_columns(header, path, numbers_names=settings.number_names)
     notes = [*header.notes, *name_notes]
     if not settings.encoding and not encoding.startswith("utf"):
         message = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, use ‹encoding›."
@@ -243,8 +243,8 @@ def detect_delimiter(text: str, path: Path) -> str:
     return result
 
 
-def name_columns(header: Header, path: Path) -> tuple[list[str], tuple[Note, ...]]:
-    """Return the header's names; an empty one gets a name and a note.
+def name_columns(header: Header, path: Path, *, numbers_names: bool) -> tuple[list[str], tuple[Note, ...]]:
+    """Return the header's names; an empty one gets a name and a note, and one that occurs again a number, if wanted.
 
     Raises FileError if two columns have one name.
     """
@@ -263,12 +263,18 @@ def name_columns(header: Header, path: Path) -> tuple[list[str], tuple[Note, ...
     seen: dict[str, int] = {}
     for number, name in enumerate(names, start=1):
         if name in seen:
+            new = next(f"{name}_{count}" for count in range(2, len(names) + 2) if f"{name}_{count}" not in names)
+            if numbers_names:
+                text = f'column {number} is named "{name}" as column {seen[name]} is; here it is {new}.'
+                notes.append(Note(text, new, kind="numbered"))
+                names[number - 1] = new
+                continue
             last = header.rows[-1]
             two_rows = f" If the header has two rows: ‹header_rows={last},{last + 1}›" if last else ""
             raise FileError(
                 f"The name {name} occurs twice in the header of {path.name}.",
                 where=f"row {last + 1}, columns {seen[name]} and {number}",
-                todo=f"Rename one of the two columns in a copy of the file.{two_rows}",
+                todo=f"Add ‹number_names› to name the second one {new}.{two_rows}",
             )
         seen[name] = number
     return names, tuple(notes)

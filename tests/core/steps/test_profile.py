@@ -109,3 +109,20 @@ def test_a_run_without_end_is_refused_at_once(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x1\n1,2\n")
     _, err = lomrix("subset", "a.csv", "--columns", "x1..x99999999999", cwd=tmp_path, status=2)
     assert "x2" in err
+
+
+@pytest.mark.parametrize(
+    ("name", "days", "day", "operand"),
+    [
+        ("visit_date", [45321, None, 45344], "45321 is 2024-01-30", "visit_date"),
+        ("Date of visit", [36526], "36526 is 2000-01-01", "column('Date of visit')"),
+        ("steps", [45321, 45344], "", ""),
+        ("days", [45321], "", ""),
+        ("visit_date", [45321, 99999], "", ""),
+        ("visit_date", [45321.5], "", ""),
+    ],
+)
+def test_days_as_spreadsheets_count_them_are_noted(name: str, days: list[float | None], day: str, operand: str) -> None:
+    notes = [note.text for note in Profile().apply(sources(table(**{name: days}))).account.notes]
+    text = f"looks like days as spreadsheets count them ({day}); if so, derive the date: date('1899-12-30') + {operand}"
+    assert notes == ([text] if day else [])

@@ -43,6 +43,8 @@ PERCENT = r"[+-]?\d+([.,]\d+)? ?%"
 CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 # A number and its unit, such as 70 kg; a letter right after it is more likely part of an id.
 WITH_UNIT = r"[+-]?\d+([.,]\d+)?( ?[A-Za-zµ°]{2,8}| [A-Za-zµ°])"
+# Below or above what can be measured.
+LIMIT = r"[<>≤≥]=? ?\d+(\.\d+)?"
 CLOCK = r"\d{1,3}:[0-5]\d(:[0-5]\d)?"
 # A point among three-digit groups, which may stand between thousands.
 POINT_GROUP = r"[+-]?[1-9]\d{0,2}\.\d{3}"
@@ -62,6 +64,7 @@ PATTERNS = {
     "percent": PERCENT,
     "currency": CURRENCY,
     "with-unit": WITH_UNIT,
+    "limit": LIMIT,
     "clock": CLOCK,
     "moment-with-offset": WITH_OFFSET,
 }
@@ -74,8 +77,8 @@ def classify_text(text: str) -> str:
     """Classify a text:
 
     `integer number date datetime boolean token keep blank text`, or one that may be meant as a date, number or time:
-    `unclear-date comma-number moment-with-offset percent currency with-unit clock thousands-…`. `keep` are digits that
-    must stay text, such as ids.
+    `unclear-date comma-number moment-with-offset percent currency with-unit limit clock thousands-…`. `keep` are digits
+    that must stay text, such as ids.
     """
     text = text.strip()
     if not text:

@@ -115,6 +115,15 @@ def resemble_signed(texts: DistinctTexts) -> Similarity | None:
     return None
 
 
+def resemble_limits(texts: DistinctTexts) -> Similarity | None:
+    """Find numbers among limits, as laboratories write them."""
+    if not texts.resemble_numbers("limit"):
+        return None
+    text = "looks like numbers and limits such as <0.5, and stays text; derive the number: "
+    text += f"to_number(part({texts.operand}, '[0-9.]+')), and what is a limit: is_missing(to_number({texts.operand}))"
+    return Similarity("limits", text, rules.LIMIT)
+
+
 def resemble_clock(texts: DistinctTexts) -> Similarity | None:
     """Find times of day, or spans in hours and minutes."""
     if texts.share("clock") < NEARLY_ALL:
@@ -177,6 +186,7 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
 RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_thousands,
     resemble_signed,
+    resemble_limits,
     resemble_clock,
     resemble_comma_numbers,
     resemble_offsets,

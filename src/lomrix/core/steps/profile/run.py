@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Collection, Iterator, Sequence
 from functools import cached_property
 
@@ -12,7 +13,7 @@ from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
 from lomrix.core.nearest import find_near_duplicates
 from lomrix.core.rows.candidate_keys import find_candidate_keys
-from lomrix.core.rows.column_survey import SurveyedTable, TableSurvey
+from lomrix.core.rows.column_survey import ColumnSurvey, SurveyedTable, TableSurvey
 from lomrix.core.rows.occurrences import (
     BLOCK,
     NEARLY,
@@ -29,7 +30,7 @@ from lomrix.core.table.header_guess import Guess, guess_families
 from lomrix.core.table.missing_guess import describe_codes
 from lomrix.core.table.notes import MOST_ALIKE, Note, pluralize
 from lomrix.core.table.table import Table
-from lomrix.core.wording import shorten_list
+from lomrix.core.wording import format_operand, shorten_list
 
 # Most frequent values that are shown.
 SHOWN = 4
@@ -37,6 +38,9 @@ LEAST_ROWS = 20
 MOST_GROUPS = 3
 # Labels are shortened if at least this many characters are the same.
 LEAST_SHARED = 8
+# Names of columns of dates, and the numbers that spreadsheets give to days from 1927 to 2064.
+DAY_NAME = re.compile(r"date|born|birth|dob|(?:^|[_ ])(?:day|start|end|from|until|visit|seen)(?:$|[_ ])", re.I)
+FIRST_DAY, LAST_DAY = 10_000, 60_000
 HEADS = ("column", "type", "missing", "distinct", "range or most frequent values", "label")
 
 
@@ -156,6 +160,8 @@ class Profiling:
         if codes := self.known.guess_codes(name):
             count, rows = self.find_rows(name, lambda values: np.isin(values, codes))
             yield Note(describe_codes(codes), name, self.table.show_rows(rows), "missing-code", count)
+        if note := note_day_numbers(name, survey):
+            yield note
         if survey.shown.type == "string" and (distinct := survey.distinct) and len(distinct.counts) <= MOST_ALIKE:
             texts = distinct.values.to_text().to_pylist()
             for group in find_near_duplicates(texts, distinct.counts.tolist())[:MOST_GROUPS]:
@@ -176,6 +182,18 @@ class Profiling:
             rows = np.flatnonzero(is_wanted(column.values) & ~column.is_missing)
             count, first = count + len(rows), np.append(first, rows[:MOST_EXAMPLES] + start)[:MOST_EXAMPLES]
         return count, first
+
+
+def note_day_numbers(name: str, survey: ColumnSurvey) -> Note | None:
+    """Note whole numbers that a column of dates holds as spreadsheets count them."""
+    if survey.shown.type != "integer" or survey.ends is None or not len(survey.ends) or not DAY_NAME.search(name):
+        return None
+    low, high = int(survey.ends.values[0]), int(survey.ends.values[-1])
+    if not FIRST_DAY <= low <= high <= LAST_DAY:
+        return None
+    day = np.datetime64("1899-12-30") + low
+    text = f"looks like days as spreadsheets count them ({low} is {day}); if so, derive the date: "
+    return Note(f"{text}date('1899-12-30') + {format_operand(name)}", name, kind="day-numbers", count=survey.present)
 
 
 def list_families(table: Table, guess: Guess | None) -> tuple[Listing, ...]:
