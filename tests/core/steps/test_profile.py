@@ -20,7 +20,7 @@ from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
 from lomrix.core.table.variable import Variable
-from tests.tables import lomrix, sources, table
+from tests.tables import column, lomrix, sources, table
 
 
 def test_texts_that_differ_by_capitals_or_blanks_are_reported() -> None:
@@ -123,6 +123,6 @@ def test_a_run_without_end_is_refused_at_once(tmp_path: Path) -> None:
     ],
 )
 def test_days_as_spreadsheets_count_them_are_noted(name: str, days: list[float | None], day: str, operand: str) -> None:
-    notes = [note.text for note in Profile().apply(sources(table(**{name: days}))).account.notes]
+    notes = [note.text for note in Profile().apply(sources(Table({name: column(days)}))).account.notes]
     text = f"looks like days as spreadsheets count them ({day}); if so, derive the date: date('1899-12-30') + {operand}"
     assert notes == ([text] if day else [])

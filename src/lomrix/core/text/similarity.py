@@ -20,6 +20,9 @@ from lomrix.core.wording import format_operand
 # A column resembles what at least this share of its present cells look like.
 MOSTLY = 0.5
 NEARLY_ALL = 0.75
+# Between several answers in one cell; there are no more different ones than this, and none is longer.
+ANSWER_SEPARATORS = ("; ", ", ", ";", "|", ",", " ")
+MOST_ANSWERS, LONGEST_ANSWER = 30, 40
 SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 
 
@@ -27,8 +30,8 @@ SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 class Similarity:
     """What the cells look like.
 
-    `kind` is one of `decimal-comma thousands with-sign clock unclear-date digits-kept offset`; `pattern` is the regular
-    expression of the cells concerned.
+    `kind` is one of `decimal-comma thousands with-sign limits clock unclear-date digits-kept offset several-answers`;
+    `pattern` is the regular expression of the cells concerned.
     """
 
     kind: str
@@ -182,6 +185,29 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
     return Similarity("unclear-date", text, rules.ANY_DATE)
 
 
+def resemble_answers(texts: DistinctTexts) -> Similarity | None:
+    """Find cells with several answers of a few, such as 1;3 beside 1;2;5."""
+    for separator in ANSWER_SEPARATORS:
+        given = [text.strip().split(separator) for text, kind in texts.kinds.items() if kind != "blank"]
+        several = [answers for answers in given if len(answers) > 1]
+        if len(several) < 2 or not texts.share("text"):
+            continue
+        counts = Counter(answer for answers in given for answer in {*answers})
+        repeated = sum(any(counts[answer] > 1 for answer in answers) for answers in several)
+        are_short = len(counts) <= MOST_ANSWERS and all(0 < len(answer) <= LONGEST_ANSWER for answer in counts)
+        # A town and its country are always two; words between spaces are mostly sentences, and numbers are not.
+        if separator == " " and not all(answer.isdecimal() for answer in counts):
+            continue
+        if repeated >= MOSTLY * len(several) and max(map(len, several)) > 2 and are_short:
+            first = min(counts, key=lambda answer: (-counts[answer], answer))
+            text = f'looks like several answers in a cell, separated by "{separator}"; derive whether one was given: '
+            text += (
+                f"contains(joined('{separator}', {texts.operand}, '{separator}'), {separator + first + separator!r})"
+            )
+            return Similarity("several-answers", text, f".*{re.escape(separator)}.*")
+    return None
+
+
 # In this order, the first that applies.
 RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_thousands,
@@ -192,6 +218,7 @@ RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_offsets,
     resemble_kept_digits,
     resemble_dates,
+    resemble_answers,
 )
 
 
