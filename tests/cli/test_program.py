@@ -124,7 +124,15 @@ def test_history_names_inputs_and_commands(crew: Path) -> None:
         (["export", "sleep.csv", "--missing-code", "400"], 1, "it is a value of sleep_m0"),
         (["export", "sleep.csv", "--to", "x.dat", "--form", "headed"], 2, "cannot be written to x.dat"),
         (["export", "sleep.csv", "--to", "x.dat"], 2, "Use --form bare"),
-        (["merge", "roster.csv"], 2, ""),
+        (["merge", "roster.csv"], 2, "ADDED… is missing.\nnext   ADDED…: Files whose variables"),
+        (["profile", "a.csv", "b.csv", "c"], 2, "profile has no place for b.csv, c.\nnext   It takes SOURCE, then"),
+        (["join", "a.csv"], 2, "Unknown command join.\nnext   Did you mean `lomrix merge --help`?"),
+        (["profle", "a.csv"], 2, "Did you mean profile?"),
+        (["tally", "a.csv", "b", "--percent"], 2, "--percent needs a value.\nnext   --percent: Percentages"),
+        (["tally", "a.csv", "--percnt", "row"], 2, "Unknown option --percnt.\nnext   Did you mean --percent?"),
+        (["tally", "a.csv", "b", "--percent", "x"], 2, "where  'x' is not one of 'none', 'row', 'column'."),
+        (["subset", "a.csv", "--skip-rows", "-1"], 2, "--skip-rows is at least 0, not -1."),
+        (["subset", "a.csv", "--skip-rows", "x"], 2, '"x" is not valid for --skip-rows.\nnext   Use a whole number.'),
     ],
 )
 def test_errors_and_exit_statuses(crew: Path, words: list[str], status: int, expected: str) -> None:

@@ -15,7 +15,7 @@ import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Annotated, Any, cast
+from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 from typer.core import TyperCommand, TyperGroup
@@ -26,6 +26,9 @@ from lomrix.cli.environment import CURRENT, END_REQUESTS, Environment, OutputLos
 from lomrix.cli.supervision import supervise
 from lomrix.core.nearest import advise
 from lomrix.core.steps.registry import ENTRIES, find_entry
+
+if TYPE_CHECKING:
+    from lomrix.core.errors import UsageError
 
 # What Typer raises if the command line is wrong.
 WrongLineError: Any = typer.BadParameter.__mro__[1]
@@ -79,6 +82,18 @@ OTHERS = (
     ),
     OtherCommand("Repeat", "demo", "Write the demo study of the Kittiwake Line", "demo_study", "lomrix demo demo"),
 )
+# Everyday words for what commands do.
+OTHER_WORDS = {
+    "profile": "describe show view info summary variables", "tally": "count frequencies crosstab values",
+    "coverage": "attrition dropout retention", "check": "clean validate verify", "correct": "fix repair edit",
+    "recode": "replace labels", "subset": "filter select keep drop sort sample rows columns head",
+    "deidentify": "anonymize anonymise pseudonymize", "dictionary": "codebook metadata",
+    "merge": "join match link combine lookup", "stack": "append concatenate add bind",
+    "to-long": "long reshape", "to-wide": "wide", "to-balanced": "balance complete fill",
+    "derive": "compute calculate rename transform", "score": "scale items", "aggregate": "group mean means average",
+    "compare": "test difference", "changes": "diff", "report": "page html", "export": "convert save write",
+    "run": "execute repeat", "history": "log provenance",
+}  # fmt: skip
 PANELS = ("Look", "Clean", "Combine", "Reshape", "Compute", "Deliver", "Repeat")
 
 
@@ -120,8 +135,16 @@ class StrictCommand(TyperCommand):
                 formatter.write_dl(records)
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
-        """Refuse repeated options, then parse the rest."""
-        _, _, order = self.make_parser(ctx).parse_args(args=list(args))
+        """Refuse repeated options and words too many, then parse the rest."""
+        try:
+            _, rest, order = self.make_parser(ctx).parse_args(args=list(args))
+        except AnyLineError as error:
+            error.ctx = ctx  # which the parser itself does not always know
+            raise
+        if rest:
+            usage = " ".join(self.collect_usage_pieces(ctx)[1:])
+            todo = f"It takes {usage}, then options; a text with spaces needs quotation marks."
+            raise WrongLineError(f"{ctx.info_name} has no place for {', '.join(rest)}.\n{todo}", ctx)
         options = [cast(Any, option) for option in order if option.param_type_name == "option"]
         for option in options:
             if options.count(option) > 1 and not (option.multiple or option.is_flag):
@@ -182,7 +205,9 @@ class Program(TyperGroup):
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         """Find the command, or name the nearest if it is misspelt."""
         if args and self.get_command(ctx, args[0]) is None:
-            todo = advise(args[0], self.list_commands(ctx), "`lomrix --help` shows them.")
+            meant = [word for word, others in OTHER_WORDS.items() if args[0].lower() in others.split()]
+            nearest = f"`lomrix {meant[0]} --help`?" if meant else "`lomrix --help` shows them."
+            todo = f"Did you mean {nearest}" if meant else advise(args[0], self.list_commands(ctx), nearest)
             raise WrongLineError(f"Unknown command {args[0]}.\n{todo}", ctx)
         return super().resolve_command(ctx, args)
 
@@ -301,17 +326,35 @@ def run_command(environment: Environment) -> int:
 
 def report_wrong_line(error: Any, environment: Environment) -> None:
     """Report what is wrong with the command line."""
+    from pydantic import ValidationError
+
     from lomrix.cli.reporting import Reporter
+    from lomrix.core.steps.settings import explain_validation_error
+
+    if isinstance(error.__cause__, ValidationError) and getattr(error, "param", None):
+        reported: UsageError = explain_validation_error(error.__cause__, {}, error.param.name)
+    else:
+        reported = reword_wrong_line(error)
+    Reporter(environment, json="--json" in environment.arguments).report_error(reported)
+
+
+def reword_wrong_line(error: Any) -> UsageError:
+    """Return what is wrong with the words of the command line."""
     from lomrix.core.errors import UsageError
 
     context = getattr(error, "ctx", None)
-    what, _, todo = error.format_message().replace(": Value error, ", ": ").partition("\n")
+    what, _, todo = error.format_message().partition("\n")
+    if type(error).__name__ == "MissingParameter" and error.param is not None:
+        name = error.param.metavar or error.param.name
+        what, todo = f"{name} is missing.", f"{name}: {error.param.help}"
     if option_name := getattr(error, "option_name", ""):
-        what = f"Unknown option {option_name}."
-        todo = advise(option_name, [one for each in context.command.params for one in each.opts], "") if context else ""
+        options = {name: option for option in context.command.params for name in option.opts} if context else {}
+        if option_name in options:
+            what, todo = f"{option_name} needs a value.", f"{option_name}: {options[option_name].help}"
+        else:
+            what, todo = f"Unknown option {option_name}.", advise(option_name, options, "")
     path = context.command_path if context is not None else "lomrix"
-    reported = UsageError(what, todo=todo or f"`{path} --help` shows the options.")
-    Reporter(environment, json="--json" in environment.arguments).report_error(reported)
+    return UsageError(what, todo=todo or f"`{path} --help` shows the options.")
 
 
 def report_lost_output(error: OutputLostError, environment: Environment) -> None:

@@ -135,10 +135,10 @@ def advise_to_add(name: str, metavar: str, help_: str) -> str:
     return f"Add ‹{name}={metavar}›: {help_[:1].lower()}{help_[1:]}"
 
 
-def explain_validation_error(error: ValidationError, settings: Mapping[str, FieldInfo]) -> SettingError:
-    """Turn a failed validation into a plain error."""
+def explain_validation_error(error: ValidationError, settings: Mapping[str, FieldInfo], name: str = "") -> SettingError:
+    """Turn a failed validation, of settings or of the one that is named, into a plain error."""
     first = error.errors()[0]
-    name = str(first["loc"][0]) if first["loc"] else ""
+    name = name or (str(first["loc"][0]) if first["loc"] else "")
     value, context = first.get("input"), first.get("ctx", {})
     kind = first["type"]
     if kind == "missing":
@@ -160,4 +160,7 @@ def explain_validation_error(error: ValidationError, settings: Mapping[str, Fiel
         bound = context.get("ge", context.get("le"))
         limit = "at least" if kind == "greater_than_equal" else "at most"
         return SettingError(name, f"‹{name}› is {limit} {bound}, not {value}.", todo="Use another number.")
-    return SettingError(name, f'"{value}" is not valid for ‹{name}›.', where=first["msg"], todo="Correct the value.")
+    if kind.startswith("int_"):
+        return SettingError(name, f'"{value}" is not valid for ‹{name}›.', todo="Use a whole number.")
+    where = first["msg"].removeprefix("Value error, ")
+    return SettingError(name, f'"{value}" is not valid for ‹{name}›.', where=where, todo="Correct the value.")
