@@ -16,7 +16,7 @@ from lomrix.files.interface import ReadResult
 from lomrix.files.reading import ReadSettings
 from lomrix.files.registry import open_source
 from lomrix.files.workbook_writer import require_fitting
-from tests.tables import lomrix, reasons
+from tests.tables import lomrix, reasons, rows
 
 
 def read(path: Path, sheet: str = "") -> ReadResult:
@@ -111,7 +111,7 @@ def test_errors_of_a_sheet_are_reasons(tmp_path: Path) -> None:
 
 def test_what_is_not_a_workbook_is_reported(tmp_path: Path) -> None:
     (tmp_path / "text.xlsx").write_text("a,b\n1,2\n")
-    with pytest.raises(FileError, match="cannot be read as a workbook"):
+    with pytest.raises(FileError, match="is text and not a workbook"):
         read(tmp_path / "text.xlsx")
     xlsxwriter.Workbook(str(tmp_path / "empty.xlsx")).close()
     with pytest.raises(FileError, match="is empty"):
@@ -193,3 +193,31 @@ def test_formulas_that_no_program_calculated_are_reported(tmp_path: Path) -> Non
     found = read(tmp_path / "f.xlsx")
     note = next(note for note in found.notes if note.kind == "formula")
     assert (note.count, note.examples, found.table["twice"].cells()) == (1, ((2, "C2"),), [None, 14])
+
+
+def test_workbooks_of_other_formats(tmp_path: Path) -> None:
+    found = read(Path(__file__).with_name("roster.xls"))
+    days = [datetime.date(2024, 3, day) for day in (1, 2, 3)]
+    assert rows(found.table)[1] == ("K002", days[1], 3.0, True)
+    assert found.table["joined_on"].cells() == days
+    assert [note.kind for note in found.notes] == ["old-format"]
+    book = xlsxwriter.Workbook(str(tmp_path / "b.xlsx"))
+    book.add_worksheet().write_column(0, 0, ["x", 5])
+    book.close()
+    (tmp_path / "b.xlsx").rename(tmp_path / "b.xlsm")
+    assert rows(read(tmp_path / "b.xlsm").table) == [(5,)]
+
+
+@pytest.mark.parametrize(
+    ("content", "what", "todo"),
+    [
+        (b"a\tb\n1\t2\n", "b.xls is text and not a workbook.", "Copy it to a name with .csv or .tsv."),
+        (b"\n<html><table>", "b.xls is a web page and not a workbook.", "Open it in a spreadsheet program"),
+        (b"\xd0\xcf\x11\xe0\x00", "b.xls cannot be read as a workbook.", "Check that it was copied whole"),
+    ],
+)
+def test_what_is_no_workbook_is_reported_as_what_it_is(tmp_path: Path, content: bytes, what: str, todo: str) -> None:
+    (tmp_path / "b.xls").write_bytes(content)
+    with pytest.raises(FileError) as stopped:
+        read(tmp_path / "b.xls")
+    assert stopped.value.what == what and stopped.value.todo.startswith(todo)

@@ -30,9 +30,12 @@ FORMATS = {
     ".arrow": "arrow_file",
     ".jsonl": "json_lines",
     ".xlsx": "workbook",
+    ".xlsm": "workbook",
+    ".xlsb": "workbook",
+    ".xls": "workbook",
     ".ods": "workbook",
 }
-ONLY_READ = (".ods",)
+ONLY_READ = (".xlsm", ".xlsb", ".xls", ".ods")
 # Formats whose writer has a module of its own.
 WRITTEN_BY = {".xlsx": "workbook_writer"}
 WRITTEN = tuple(suffix for suffix in FORMATS if suffix not in ONLY_READ)
@@ -44,7 +47,7 @@ FORMS = {
     "fixed": ("fixed", (".dat", ".txt")),
     "package": ("package", ("",)),
 }
-WITH_SHEETS = (".xlsx", ".ods")
+WITH_SHEETS = (".xlsx", *ONLY_READ)
 WITH_WORDS = (".csv", ".tsv", ".txt", ".xlsx")
 # Forms that hold only codes, no words for reasons.
 PLAIN = ("bare", "fixed")

@@ -127,7 +127,7 @@ def decode_head(path: Path, stated: str, described: str) -> tuple[bytes, str, st
     if head.startswith(b"PK\x03\x04"):
         raise FileError(
             f"{path.name} is a zip file, as workbooks are, and not delimited text.",
-            todo="If it is a workbook, give it its own extension: .xlsx or .ods.",
+            todo="If it is a workbook, give it its own extension, such as .xlsx or .ods.",
         )
     if b"\0" in head and not encoding.lower().replace("_", "-").startswith(("utf-16", "utf-32")):
         raise FileError(

@@ -1,4 +1,4 @@
-"""Workbooks: .xlsx and .ods, as people type them, with title lines above and dates as dates."""
+"""Workbooks of several formats, as people type them, with title lines above and dates as dates."""
 
 from __future__ import annotations
 
@@ -42,6 +42,10 @@ SHEET_PART = re.compile(r"xl/worksheets/[^/]+\.xml")
 THREE_LETTERS = re.compile(rb'<c r="([A-Z]{3})\d')
 TWO_LETTERS = re.compile(rb'<c r="([A-Z]{2})\d')
 Row = Sequence[object]
+NO_ERRORS = Note(
+    "cells with errors such as #DIV/0! are read as blank; saved as .xlsx they are missing for a reason of their own.",
+    kind="old-format",
+)
 
 
 @dataclass(frozen=True)
@@ -217,11 +221,13 @@ def read_worksheet(path: Path, requested: str) -> tuple[str, list[Row], list[Not
         else:
             what = f"The worksheet {requested} of {path.name}" if requested else path.name
             raise FileError(f"{what} is empty.", todo=f"Its worksheets are {', '.join(names)}.")
-        notes = note_merged(book, name)
+        notes = [NO_ERRORS] if path.suffix.lower() in (".xls", ".xlsb") else []
+        notes += note_merged(book, name)
         notes += note_formulas(path, name) if zipfile.is_zipfile(path) else []
     except PasswordError as error:
         raise FileError(f"{path.name} is protected by a password.", todo="Save a copy without one.") from error
     except (CalamineError, ValueError) as error:
+        require_no_text(path)
         raise FileError(
             f"{path.name} cannot be read as a workbook.",
             where=descriptor.get_first_line(error),
@@ -231,6 +237,24 @@ def read_worksheet(path: Path, requested: str) -> tuple[str, list[Row], list[Not
     if not requested and others:
         notes.append(Note(f"the worksheet {name} was read; others are {others}: use {path.name}#SHEET.", kind="sheet"))
     return name, list(rows), notes
+
+
+def require_no_text(path: Path) -> None:
+    """Stop with what to do if a file is text, or a web page, under the name of a workbook.
+
+    Raises FileError.
+    """
+    with path.open("rb") as file:
+        head = file.read(1000)
+    if not head or not all(byte in b"\t\n\r" or byte >= 0x20 for byte in head):
+        return
+    is_page = head.lstrip().startswith(b"<")
+    raise FileError(
+        f"{path.name} is {'a web page' if is_page else 'text'} and not a workbook.",
+        todo="Open it in a spreadsheet program and save it as .xlsx."
+        if is_page
+        else "Copy it to a name with .csv or .tsv.",
+    )
 
 
 def add_errors(rows: list[list[Any]], path: Path, sheet: str) -> list[list[Any]]:
