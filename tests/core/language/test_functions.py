@@ -19,6 +19,7 @@ from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.parse import is_by_row, load_functions, parse
 from lomrix.core.language.scope import Scope
 from lomrix.core.table.column import Column
+from lomrix.core.table.numbers import Type
 from lomrix.core.table.table import Table
 from tests.tables import column, reasons, table
 
@@ -26,8 +27,9 @@ CONTRACT = """
 abs round floor ceiling sqrt exp log log10 min max mean_of sum_of min_of max_of sd_of count_of missing_of previous next
 first last change change_from_first running_sum carried occasion_number case_mean case_count case_min case_max case_sd
 case_sum group_mean group_count group_sum group_min group_max group_sd group_median group_number rank quantile_group
-bands standardised days_between months_between years_between age_on year month day weekday date strip upper lower length
-contains begins ends joined part to_number zero_padded split_part is_missing reason first_present missing row_number
+bands standardised days_between months_between years_between age_on year month day weekday hour minute date strip
+upper lower length contains begins ends joined part to_number zero_padded split_part is_missing reason first_present
+missing row_number
 """
 
 
@@ -37,7 +39,7 @@ def value_of(text: str) -> Any:
         return None
     if text.startswith("00"):
         return text
-    for kind in (int, float, datetime.date.fromisoformat):
+    for kind in (int, float, datetime.date.fromisoformat, datetime.datetime.fromisoformat):
         try:
             return kind(text)
         except ValueError:
@@ -58,7 +60,8 @@ def columns_of(words: str) -> dict[str, Column]:
         name, _, rest = part.strip().partition(" ")
         cells = cells_of(rest)
         is_day = any(isinstance(cell, datetime.date) for cell in cells)
-        made[name] = Column.of_cells("date", cells) if is_day else column(cells)
+        kind: Type = "datetime" if isinstance(cells[0], datetime.datetime) else "date"
+        made[name] = Column.of_cells(kind, cells) if is_day else column(cells)
     return made
 
 
@@ -505,6 +508,9 @@ def test_times_of_day_count_where_there_are_some() -> None:
     source = Table({"a": Column.of_cells("datetime", times), "b": Column.of_cells("datetime", later)})
     assert evaluate("year(a) * 100 + month(a)", source).cells() == [202401, 202312, None]
     assert evaluate("day(a) + 100 * weekday(a)", source).cells() == [331, 731, None]
+    assert evaluate("hour(a) * 100 + minute(a)", source).cells() == [1800, 2359, None]
+    with pytest.raises(UsageError, match="needs a date with a time"):
+        evaluate("hour(date(a))", source)
     assert evaluate("months_between(a, b)", source).cells() == [1, 1, None]
     assert evaluate("months_between(b, a)", source).cells() == [-1, -1, None]
     assert evaluate("days_between(a, b)", source).cells() == pytest.approx([60 - 1 / 1440, 31 + 1 / 1440, None])

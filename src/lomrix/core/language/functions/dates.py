@@ -7,13 +7,14 @@ import numpy.typing as npt
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
-from lomrix.core.language.operands import make_result, subtract_times, to_time
+from lomrix.core.language.operands import make_result, parse_iso_column, subtract_times, to_time
 from lomrix.core.table.column import Column
 from lomrix.core.text.dates import parse_dates_in_forms, require_date_forms
 
 KIND = "dates"
 Whole = npt.NDArray[np.int64]
 ISO = "%Y-%m-%d"
+MICROSECONDS_OF_AN_HOUR = 3_600_000_000
 
 
 def split_dates(column: Column) -> tuple[Whole, Whole, Whole]:
@@ -87,6 +88,44 @@ def weekday(d: Column) -> Column:
     d = to_time(d, "weekday()")
     days = np.where(d.is_missing, np.datetime64(0, "D"), d.values.astype("datetime64[D]")).astype(np.int64)
     return make_result("integer", (days + 3) % 7 + 1, [d])
+
+
+@function(KIND)
+def hour(t: Column) -> Column:
+    """hour(t): the hour of a date and time, 0 to 23
+
+    Examples
+    --------
+    hour(t) of t 2024-03-05 14:07:30, 2024-03-06 00:00:00 is 14, 0
+    """
+    t = require_time(t, "hour()")
+    return make_result("integer", split_dates(t)[2] // MICROSECONDS_OF_AN_HOUR, [t])
+
+
+@function(KIND)
+def minute(t: Column) -> Column:
+    """minute(t): the minute of a date and time, 0 to 59
+
+    Examples
+    --------
+    minute(t) of t 2024-03-05 14:07:30, 2024-03-06 00:00:00 is 7, 0
+    """
+    t = require_time(t, "minute()")
+    return make_result("integer", split_dates(t)[2] % MICROSECONDS_OF_AN_HOUR // 60_000_000, [t])
+
+
+def require_time(column: Column, doing: str) -> Column:
+    """Return an operand as a datetime.
+
+    Raises UsageError if it has no time of day.
+    """
+    is_text = column.type == "string" and not column.is_without_values
+    column = parse_iso_column(column, "datetime") if is_text else to_time(column, doing)
+    if column.type == "date" and not column.is_without_values:
+        raise UsageError(
+            f"{doing} needs a date with a time, but the operand has none.", todo="Check the column's type."
+        )
+    return column
 
 
 @function(KIND)
