@@ -109,18 +109,18 @@ def test_several_outputs_are_all_written_or_none(files: Path, monkeypatch: pytes
 
     def late(sink: FileSink) -> object:
         # Another program is quicker.
-        if sink.path.name == "u.csv":
+        if sink.path.stem == "u":
             sink.path.write_text("theirs")
         return commit(sink)
 
     monkeypatch.setattr(FileSink, "commit", late)
-    for line in (["merge", "a.csv", "b.csv", "--key", "id,x", "--out", "u.csv", "--unmatched", "n.csv"],
-                 ["history", "b.csv", "--as-plan", "p.toml", "--as-commands", "u.csv"]):  # fmt: skip
+    for line in (["merge", "a.csv", "b.csv", "--key", "id,x", "--unmatched", "n.csv", "--out", "u.csv"],
+                 ["history", "b.csv", "--as-plan", "p.toml", "--as-commands", "u.sh"]):  # fmt: skip
         before = everything(files)
         _, output = lomrix(*line, cwd=files, status=3)
-        assert everything(files) == {**before, "u.csv": b"theirs"}
-        assert "u.csv cannot be written" in output
-        (files / "u.csv").unlink()
+        assert everything(files) == {**before, line[-1]: b"theirs"}
+        assert f"{line[-1]} cannot be written" in output
+        (files / line[-1]).unlink()
 
 
 @pytest.mark.parametrize("kind", ["fifo", "device"])

@@ -248,8 +248,13 @@ def make_text(name: str, given: dict[str, Any]) -> str:
     from lomrix.plan.from_history import format_plan, has_outside_paths, list_tasks, make_provenance, make_relative_path
 
     path, file = Path(given[name]), given["file"]
-    if name == "as_plan" and path.suffix.lower() != ".toml":
-        raise UsageError(f"A plan must be a .toml file, not {path.name}.", todo=f"Use ‹as_plan={path.stem}.toml›.")
+    kind, suffix = {
+        "as_plan": ("A plan", ".toml"), "as_commands": ("A script of commands", ".sh"),
+        "as_prov": ("Provenance", ".json"),
+    }[name]  # fmt: skip
+    if path.suffix.lower() != suffix:
+        todo = f"Use ‹{name}={path.stem if path.name != '-' else 'made'}{suffix}›."
+        raise UsageError(f"{kind} must be a {suffix} file, not {path.name}.", todo=todo)
     tasks = list_tasks(read_history(file), file, path.parent)
     if name == "as_plan":
         return format_plan(tasks, make_relative_path(file, path.parent), path.name, outside=has_outside_paths(tasks))

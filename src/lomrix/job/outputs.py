@@ -214,11 +214,11 @@ def make_task_sink(task: Task, role: str, extra: Extra | None, streams: Streams,
     if extra is not None:
         from lomrix.files.delimited import PlainWriter
 
-        if Path(reference).suffix.lower() != ".csv":
-            raise SettingError(
-                role, f"{Path(reference).name} is not a .csv file.", todo=f"Use ‹{role}={Path(reference).stem}.csv›."
-            )
-        return PlainWriter(Path(reference), task.overwrite, extra.owner_only)
+        path = Path(reference)
+        if path.suffix.lower() != ".csv":
+            name = role if reference == STREAM else path.stem
+            raise SettingError(role, f"{path.name} is not a .csv file.", todo=f"Use ‹{role}={name}.csv›.")
+        return PlainWriter(path, task.overwrite, extra.owner_only)
     if task.step.result == "page":
         from lomrix.job.sinks import PageSink
 
