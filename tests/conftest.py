@@ -12,7 +12,7 @@ from hypothesis import HealthCheck, settings
 gc.set_threshold(100_000, 50, 50)
 
 # How long a machine takes is measured in bench/, never here.
-settings.register_profile("lomrix", deadline=None, max_examples=40)
+settings.register_profile("lomrix", deadline=None, max_examples=30)
 # A mutant that lives does so in hundreds of runs; a few examples each are enough to see it die.
 settings.register_profile(
     "mutants", deadline=None, max_examples=12, derandomize=True, suppress_health_check=list(HealthCheck)

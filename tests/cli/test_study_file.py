@@ -8,6 +8,7 @@ from pathlib import Path
 
 import pytest
 
+from lomrix.job import cluster
 from tests.tables import lomrix
 
 
@@ -66,7 +67,8 @@ def test_case_and_occasion_apply_where_they_have_an_effect(study: Path, words: l
     assert "no effect" not in output
 
 
-def test_what_does_not_apply_to_an_output_is_left_out(study: Path) -> None:
+def test_what_does_not_apply_to_an_output_is_left_out(study: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(cluster, "SECONDS", 0.5)
     (study / "study.toml").write_text('case = "id"\nworkers = 2\ndate_form = "%d.%m.%Y"\n')
     output, _ = lomrix("export", "raw/a.csv", "--to", "o.csv", cwd=study)
     assert output.startswith("study  study.toml: workers 2, date_form %d.%m.%Y\n") and "only one part" not in output
