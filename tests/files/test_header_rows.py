@@ -117,6 +117,7 @@ TEXTS = [
     ("\n\n\nid,x\n", ["id", "x"], []),
     ("sep=;\nid;x\n1;2\n", ["id", "x"], [(1, 2)]),
     ("id\n1\n\n3\n", ["id"], [(1,), (None,), (3,)]),
+    ("id,x\n1,2,\n3,4,\n", ["id", "x", "column_3"], [(1, 2, None), (3, 4, None)]),
 ]
 
 
@@ -125,6 +126,26 @@ def test_lines_above_a_header_are_not_header(tmp_path: Path, text: str, names: l
     (tmp_path / "t.csv").write_text(text)
     found = read(tmp_path / "t.csv").table
     assert (found.names, rows(found)) == (names, cells)
+
+
+@pytest.mark.parametrize(
+    ("text", "what", "todo"),
+    [
+        ("x\ty\na\t1\t2\nb\t3\t4\n", "Each row of r.tsv has 3 cells, the header has 2: 1 name is missing.",
+         "If the first column has no name, add ‹first_name=NAME›; else add what is missing to the header of a copy."),
+        ("x\na\t1\t2\nb\t3\t4\n", "Each row of r.tsv has 3 cells, the header has 1: 2 names are missing.",
+         "Add what is missing to the header of a copy."),
+        ("x\ty\na\t1\nb\t3\t4\n", "A row of r.tsv has 3 cells, the header has 2.", "Correct the row in a copy"),
+    ],
+)  # fmt: skip
+def test_rows_longer_than_the_header(tmp_path: Path, text: str, what: str, todo: str) -> None:
+    (tmp_path / "r.tsv").write_text(text)
+    with pytest.raises(FileError) as stopped:
+        read(tmp_path / "r.tsv")
+    assert stopped.value.what == what and stopped.value.todo.startswith(todo)
+    if "1 name" in what:
+        found = read(tmp_path / "r.tsv", first_name="crew").table
+        assert (found.names, rows(found)) == (["crew", "x", "y"], [("a", 1, 2), ("b", 3, 4)])
 
 
 OPEN = [

@@ -37,6 +37,7 @@ SHARED_OPTIONS = (
     "label_row",
     "unit_row",
     "data_from",
+    "first_name",
     "number_names",
     "skip_rows",
     "skip_last",

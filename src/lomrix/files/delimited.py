@@ -268,6 +268,14 @@ def _explain(path: Path, layout: Layout, error: Exception, ragged: list[tuple[in
     if ragged:
         cells, _, text = ragged[0]
         width, whole = len(layout.names), "the header has" if layout.rows_above else "another has"
+        if (lacking := layout.cells_below - width) > 0:
+            missing = f"{pluralize(lacking, 'name is', 'names are')} missing"
+            first = "If the first column has no name, add ‹first_name=NAME›; else a" if lacking == 1 else "A"
+            return FileError(
+                f"Each row of {path.name} has {pluralize(cells, 'cell')}, {whole} {width}: {missing}.",
+                where=f"row {layout.rows_above + 1}: {text[:100]}",
+                todo=f"{first}dd what is missing to the header of a copy.",
+            )
         row, rows_left = find_ragged_row(path, layout)
         footer = f" Use ‹skip_last={rows_left}› to leave out a footer." if 0 < rows_left <= FOOTER_ROWS else ""
         return FileError(

@@ -6,7 +6,7 @@ import datetime
 import fnmatch
 import statistics
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from lomrix.core.errors import FileError, SettingError
 from lomrix.core.table.dictionary import Dictionary
@@ -44,6 +44,15 @@ class Header:
     notes: tuple[Note, ...] = ()
     labels: Mapping[int, str] = field(default_factory=dict)
     units: Mapping[int, str] = field(default_factory=dict)
+
+    def put_first(self, name: str) -> Header:
+        """Return it with the name of a first column that it lacks."""
+        labels, units = ({index + 1: text for index, text in texts.items()} for texts in (self.labels, self.units))
+        return replace(self, cells=[name, *self.cells], labels=labels, units=units)
+
+    def pad(self, width: int) -> Header:
+        """Return it with columns without a name up to a width."""
+        return replace(self, cells=[*self.cells, *[""] * (width - len(self.cells))])
 
     def describe(self, names: Sequence[str]) -> Dictionary:
         """Return what it says of the variables, given their names."""
@@ -92,7 +101,8 @@ def find_header(rows: Sequence[Row], settings: ReadSettings, file: str, *, is_kn
     if not settings.data_from and not settings.all_text and above == header_rows[-1] + 1:
         notes += note_labels(rows, above)
     cells = join_header_rows([rows[index] for index in header_rows if index < len(rows)])
-    return Header(header_rows, cells, above, tuple(notes), labels, units)
+    header = Header(header_rows, cells, above, tuple(notes), labels, units)
+    return header.put_first(settings.first_name) if settings.first_name else header
 
 
 def find_data(header: int, settings: ReadSettings) -> int:

@@ -115,6 +115,7 @@ class ReadingOptions(BaseModel):
         int, Field(ge=0, le=MOST_ABOVE), Setting("First row of data, if others are below the header.", "ROW")
     ] = 0
     no_header: Annotated[bool, Setting("The file has no header; the columns become column_1, column_2 …")] = False
+    first_name: Annotated[str, Setting("Name of the first column, if the header has none for it.", "NAME")] = ""
     number_names: Annotated[bool, Setting("Number names that occur twice in the header: note, note_2.")] = False
     skip_rows: Annotated[int, Field(ge=0, le=MOST_ABOVE), Setting("Skip this many rows at the top.", "N")] = 0
     skip_last: Annotated[
@@ -138,10 +139,10 @@ class ReadingOptions(BaseModel):
             raise SettingError(
                 "no_header", "‹no_header› and ‹header_rows› contradict each other.", todo="Use one of them."
             )
-        for name in ("label_row", "unit_row", "data_from"):
+        for name in ("label_row", "unit_row", "data_from", "first_name"):
             if self.no_header and getattr(self, name):
                 what = f"‹no_header› and ‹{name}› contradict each other."
-                raise SettingError(name, what, todo="Use ‹skip_rows› for rows above the data.")
+                raise SettingError(name, what, todo="Use one of them, and ‹skip_rows› for rows above the data.")
         return self
 
 
@@ -155,6 +156,7 @@ ROW_OPTIONS = {
     "no_header",
     "skip_rows",
     "skip_last",
+    "first_name",
     "number_names",
 }
 SHEET_OPTIONS = TYPED_OPTIONS | {"decimal", "thousands"} | ROW_OPTIONS
@@ -207,6 +209,7 @@ class ReadSettings:
     label_row: int = 0
     unit_row: int = 0
     data_from: int = 0
+    first_name: str = ""
     number_names: bool = False
 
     @classmethod
@@ -218,7 +221,7 @@ class ReadSettings:
             parse_header_rows(options.header_rows) if options.header_rows else (), options.skip_rows, options.skip_last,
             options.thousands, options.no_header,
             label_row=options.label_row, unit_row=options.unit_row, data_from=options.data_from,
-            number_names=options.number_names,
+            first_name=options.first_name, number_names=options.number_names,
         )  # fmt: skip
 
     def rename(self, names: Mapping[str, str]) -> ReadSettings:

@@ -7,6 +7,7 @@ import csv
 import io
 import re
 import statistics
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -56,6 +57,8 @@ class Layout:
         What stands above the first row of data: lines of the text, and rows as a sheet counts them.
     described
         The labels and units of the variables in these rows.
+    cells_below
+        How many cells each of the first rows of data has; 0 if they differ.
     """
 
     encoding: str
@@ -68,6 +71,7 @@ class Layout:
     lines_above: int = 1
     rows_above: int = 1
     described: Dictionary = field(default_factory=Dictionary)
+    cells_below: int = 0
 
     @property
     def has_quotes(self) -> bool:
@@ -85,6 +89,9 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
     header = find_header([["", ""], *rows[1:]] if stated else rows, settings, path.name, is_known=described.is_named)
     ends = [*ends, 0]  # without a header nothing is above the data
     is_cut = len(head) == HEAD
+    cells_below = count_cells(rows[header.above :])
+    if not any(cell for row in rows[header.above :] for cell in row[len(header.cells) :]):
+        header = header.pad(cells_below)  # every row ends with delimiters
     last = header.above - 1
     if ends[last] > header.above and not is_cut and text.count('"') % 2:
         raise FileError(
@@ -108,8 +115,14 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
     quotes_in_body = count_quotes_below(byte_stats, head if header.rows else b"")
     return Layout(
         encoding, delimiter, names, tuple(notes), byte_stats, quotes_in_body, is_empty, ends[last],
-        header.above, header.describe(names),
+        header.above, header.describe(names), cells_below,
     )  # fmt: skip
+
+
+def count_cells(rows: Sequence[Sequence[str]]) -> int:
+    """Return how many cells each of some rows has; 0 if they differ. Blank rows do not count."""
+    widths = {len(row) for row in rows if any(row)}
+    return widths.pop() if len(widths) == 1 else 0
 
 
 def decode_head(path: Path, stated: str, described: str) -> tuple[bytes, str, str]:
