@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import tempfile
 from collections.abc import Callable, Sequence
@@ -34,8 +35,10 @@ FORMATS = {
     ".xlsb": "workbook",
     ".xls": "workbook",
     ".ods": "workbook",
+    ".dat": "fixed",
 }
-ONLY_READ = (".xlsm", ".xlsb", ".xls", ".ods")
+BOOKS = (".xlsx", ".xlsm", ".xlsb", ".xls", ".ods")
+ONLY_READ = (*BOOKS[1:], ".dat")
 # Formats whose writer has a module of its own.
 WRITTEN_BY = {".xlsx": "workbook_writer"}
 WRITTEN = tuple(suffix for suffix in FORMATS if suffix not in ONLY_READ)
@@ -47,11 +50,13 @@ FORMS = {
     "fixed": ("fixed", (".dat", ".txt")),
     "package": ("package", ("",)),
 }
-WITH_SHEETS = (".xlsx", *ONLY_READ)
+WITH_SHEETS = BOOKS
 WITH_WORDS = (".csv", ".tsv", ".txt", ".xlsx")
 # Forms that hold only codes, no words for reasons.
 PLAIN = ("bare", "fixed")
 STREAM = "-"
+# The end of the name of a file that says where the columns of a text of fixed width are.
+LAYOUT = ".layout.csv"
 # First bytes of formats; anything else is delimited text.
 FIRST_BYTES = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx", b"{": ".jsonl"}
 
@@ -74,8 +79,16 @@ def open_source(reference: str, settings: ReadSettings) -> Source:
         return FolderSource(reference, list_files(reference, FORMATS), settings, open_source)
     path, sheet = split_sheet(reference)
     require_file(path)
-    reader: Callable[..., FileSource] = _load_module(path, FORMATS, "read").Reader
+    formats = {**FORMATS, ".txt": "fixed"} if has_layout(path) else FORMATS
+    reader: Callable[..., FileSource] = _load_module(path, formats, "read").Reader
     return reader(path, settings, sheet)
+
+
+def has_layout(path: Path) -> bool:
+    """Return whether a layout is beside a file."""
+    with contextlib.suppress(OSError):  # its name may be too long
+        return path.with_name(path.stem + LAYOUT).is_file()
+    return False
 
 
 def open_stream(stream: IO[bytes], settings: ReadSettings, folder: Path) -> Source:
