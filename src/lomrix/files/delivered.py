@@ -55,6 +55,11 @@ def find_positions(prepared: Prepared, delivery: Delivery) -> tuple[ColumnPositi
     return measure_columns(prepared.made.columns, delivery.text, list_codes(prepared))
 
 
+def layout_path(path: Path) -> Path:
+    """Return the path of the positions of fixed columns: `model.dat` has `model.layout.csv`."""
+    return path.with_name(path.stem + ".layout.csv")
+
+
 def names_path(path: Path) -> Path:
     """Return the path of the list of short names: `model.dat` has `model.names.csv`."""
     return path.with_name(path.stem + ".names.csv")

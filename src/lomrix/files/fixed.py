@@ -21,7 +21,7 @@ from lomrix.core.text.reading import read_text_column
 from lomrix.files import delimited, descriptor
 from lomrix.files.bare import companion_path
 from lomrix.files.companions.plain import make_companion
-from lomrix.files.delivered import find_positions, list_codes, make_csv, make_names_file, names_path
+from lomrix.files.delivered import find_positions, layout_path, list_codes, make_csv, make_names_file, names_path
 from lomrix.files.file_source import Cells, FileSource, shift_note
 from lomrix.files.interface import Location
 from lomrix.files.lines import ColumnPosition, format_records
@@ -33,11 +33,6 @@ from lomrix.files.text_writer import require_writable, write_parts
 
 MOST_SHOWN = 5
 LAYOUT_HEADS = ("name", "line", "start", "width", "decimals", "label")
-
-
-def layout_path(path: Path) -> Path:
-    """Return the path of the layout: `model.dat` has `model.layout.csv`."""
-    return path.with_name(path.stem + ".layout.csv")
 
 
 class Reader(FileSource):

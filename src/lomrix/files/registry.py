@@ -14,6 +14,7 @@ from lomrix.core.errors import FileError, IdleSettingError, SettingError, UsageE
 from lomrix.core.steps.delivery import DEFAULT_DELIVERY, Delivery, ServerForm, TextForm
 from lomrix.core.wording import shorten_list
 from lomrix.files.database.reference import is_database
+from lomrix.files.delivered import layout_path
 from lomrix.files.file_source import FileSource, require_file
 from lomrix.files.hashing import hash_file, hash_files
 from lomrix.files.interface import Sink, Source
@@ -55,8 +56,6 @@ WITH_WORDS = (".csv", ".tsv", ".txt", ".xlsx")
 # Forms that hold only codes, no words for reasons.
 PLAIN = ("bare", "fixed")
 STREAM = "-"
-# The end of the name of a file that says where the columns of a text of fixed width are.
-LAYOUT = ".layout.csv"
 # First bytes of formats; anything else is delimited text.
 FIRST_BYTES = {b"PAR1": ".parquet", b"ARROW1": ".arrow", b"PK\x03\x04": ".xlsx", b"{": ".jsonl"}
 
@@ -85,9 +84,9 @@ def open_source(reference: str, settings: ReadSettings) -> Source:
 
 
 def has_layout(path: Path) -> bool:
-    """Return whether a layout is beside a file."""
+    """Return whether the layout of a text of fixed width is beside it."""
     with contextlib.suppress(OSError):  # its name may be too long
-        return path.with_name(path.stem + LAYOUT).is_file()
+        return layout_path(path).is_file()
     return False
 
 
