@@ -86,12 +86,12 @@ OTHERS = (
 OTHER_WORDS = {
     "profile": "describe show view info summary variables", "tally": "count frequencies crosstab values",
     "coverage": "attrition dropout retention", "check": "clean validate verify", "correct": "fix repair edit",
-    "recode": "replace labels", "subset": "filter select keep drop sort sample rows columns head",
+    "recode": "replace labels", "subset": "filter select keep drop sort sample rows columns",
     "deidentify": "anonymize anonymise pseudonymize", "dictionary": "codebook metadata",
-    "merge": "join match link combine lookup", "stack": "append concatenate add bind",
+    "merge": "join match link combine lookup", "stack": "append concatenate add",
     "to-long": "long reshape", "to-wide": "wide", "to-balanced": "balance complete fill",
     "derive": "compute calculate rename transform", "score": "scale items", "aggregate": "group mean means average",
-    "compare": "test difference", "changes": "diff", "report": "page html", "export": "convert save write",
+    "compare": "test difference", "changes": "differences", "report": "page html", "export": "convert save write",
     "run": "execute repeat", "history": "log provenance",
 }  # fmt: skip
 PANELS = ("Look", "Clean", "Combine", "Reshape", "Compute", "Deliver", "Repeat")
