@@ -383,6 +383,9 @@ def main() -> None:
     # Numbers beyond the range become missing cells with a note, here and in workers.
     os.environ.setdefault("PYTHONWARNINGS", "ignore::RuntimeWarning")
     warnings.simplefilter("ignore", RuntimeWarning)
+    # What fails while memory is cleaned up is no news beside the error itself; `bool` takes it and prints nothing.
+    if "LOMRIX_DEBUG" not in os.environ:
+        sys.unraisablehook = bool
     open_closed_streams()
     status = supervise(run_process) if sys.platform == "linux" else run_process()
     os._exit(status)
