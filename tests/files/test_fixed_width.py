@@ -52,6 +52,7 @@ def test_a_row_may_take_several_lines(tmp_path: Path) -> None:
     ("layout", "what"),
     [
         ("id,start\na,1\n", "raw.layout.csv has no column name."),
+        ("name,start,width\n", "raw.layout.csv names no column."),
         *((f"name,start,width\na,1,2\n{row}\n", "A row of raw.layout.csv does not give a name of its own")
           for row in ("b,x,1", "b,0,1", "a,3,1", ",3,1", "b,3,")),
     ],

@@ -212,6 +212,7 @@ def test_workbooks_of_other_formats(tmp_path: Path) -> None:
     ("content", "what", "todo"),
     [
         (b"a\tb\n1\t2\n", "b.xls is text and not a workbook.", "Copy it to a name with .csv or .tsv."),
+        (b"", "b.xls is empty.", "Check that it was saved or copied whole."),
         (b"\n<html><table>", "b.xls is a web page and not a workbook.", "Open it in a spreadsheet program"),
         (b"\xd0\xcf\x11\xe0\x00", "b.xls cannot be read as a workbook.", "Check that it was copied whole"),
     ],

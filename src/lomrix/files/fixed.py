@@ -78,6 +78,8 @@ class Reader(FileSource):
                     todo="Characters are counted from 1.",
                 )
             result.append(ColumnPosition(cells["name"], line, start, width, 0, is_text=True))
+        if not result:
+            raise FileError(f"{name} names no column.", todo="Add a row for each: name, start and width.")
         return result
 
     def read_header(self) -> tuple[list[str], descriptor.Resource | None]:

@@ -246,7 +246,9 @@ def require_no_text(path: Path) -> None:
     """
     with path.open("rb") as file:
         head = file.read(1000)
-    if not head or not all(byte in b"\t\n\r" or byte >= 0x20 for byte in head):
+    if not head:
+        raise FileError(f"{path.name} is empty.", todo="Check that it was saved or copied whole.")
+    if not all(byte in b"\t\n\r" or byte >= 0x20 for byte in head):
         return
     is_page = head.lstrip().startswith(b"<")
     raise FileError(
