@@ -100,7 +100,7 @@ def worked(tmp_path_factory: pytest.TempPathFactory) -> Path:
 BESIDE = (".resource.json",)
 BESIDE_STEM = (".columns.txt", ".codes.csv", ".layout.csv", ".names.csv", ".reading.txt")
 # What only shows how something is typed, with files that the demo does not have.
-ILLUSTRATIONS = ("logbook.xlsx", "logbook.csv", "logger.csv", "survey.csv", "wave1.csv")
+ILLUSTRATIONS = ("logbook.xlsx", "logbook.csv", "logger.csv", "survey.csv", "wave1.csv", "codebook.xlsx")
 
 
 def cleared(words: list[str], folder: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,7 @@ from lomrix.files.header_rows import guess_header
 from lomrix.files.interface import ReadResult
 from lomrix.files.reading import ReadingOptions, ReadSettings
 from lomrix.files.registry import open_source
-from tests.tables import rows
+from tests.tables import lomrix, rows
 
 HEADERS: list[tuple[list[list[Any]], int]] = [
     ([["id", "x"], [1, 5], [2, 6, "a remark"], [3, 7]], 0),
@@ -41,6 +42,31 @@ def read(path: Path, **settings: Any) -> ReadResult:
     from lomrix.core.table.dictionary import Dictionary
 
     return open_source(str(path), ReadSettings.from_options(ReadingOptions(**settings), Dictionary())).read()
+
+
+@pytest.mark.parametrize(
+    ("last", "pattern"),
+    [
+        ("Total,8", "Total"),
+        ("Mean (n=3),8", "Mean*"),
+        ("Grand total,8\nSource: logbook,", "Grand total"),
+        ("\nSum,8", "Sum"),
+        ("Totally,8", None),
+        ("Notes,8", None),
+        ("Total,8\nA,3\nTotal,8", None),  # several blocks, each with its total
+        ("Total,8\nA,3", None),
+    ],
+)
+def test_totals_and_remarks_at_the_end_are_noted(last: str, pattern: str | None, tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text(f"crew,nap\nA,3\nB,5\n{last}\n")
+    shown = lomrix("profile", "a.csv", cwd=tmp_path)[0]
+    as_book(tmp_path / "a.xlsx", f"crew,nap\nA,3\nB,5\n{last}\n")
+    in_book = lomrix("profile", "a.xlsx", cwd=tmp_path)[0]
+    assert (f"use --skip-last {pattern}." in shown.replace('"', "")) == (pattern is not None)
+    assert ("--skip-last" in in_book) == (pattern is not None)
+    if pattern:
+        proposed = shown.split("to read the file as noted: lomrix ")[1].splitlines()[0]
+        assert "2 rows" in lomrix(*shlex.split(proposed), cwd=tmp_path)[0]
 
 
 LOGBOOK = """Logbook 2024,,,,

@@ -9,12 +9,14 @@ from typing import TYPE_CHECKING, Any
 import typer
 
 from lomrix.cli.command import handle_errors, make_options, make_reporter, set_signature
-from lomrix.cli.main import SETTINGS, OtherCommand, add_command
+from lomrix.cli.main import SETTINGS, CommandGroup, OtherCommand, add_command
 from lomrix.cli.options import list_reporting, list_settings, list_writing, make_parameter
 from lomrix.cli.reporting import Reporter
 from lomrix.cli.study import format_example
+from lomrix.cli.wording import format_note, format_option
 from lomrix.core.errors import UsageError
 from lomrix.core.table.notes import pluralize
+from lomrix.core.wording import split_list
 from lomrix.files.reading import ReadingOptions
 
 if TYPE_CHECKING:
@@ -40,16 +42,20 @@ PURPOSES = {
 SOURCES = {
     "draft": ("SOURCE", "The file to describe."),
     "show": ("SOURCE", "A data file, or a dictionary (.toml, or two worksheets)."),
-    "convert": ("DICTIONARY", "A .toml file, a workbook, or a csv file."),
+    "convert": ("DICTIONARY", "A .toml file, a workbook, one worksheet of it, or a csv file."),
     "changes": ("OLD", "The earlier dictionary, or a data file with a descriptor."),
 }
 MISFIT_HEADS = ("variable", "values without a label", "labels never used")
+CODEBOOK_OPTIONS = (
+    ("rename", "OLD=NEW, …", "Columns of a codebook, and what they are in a dictionary: text=label,values=codes"),
+    ("missing_text", "TEXTS", "Codes of a codebook that mean a missing cell, separated by commas: -9,-8"),
+)
 SUFFIXES = (".toml", ".xlsx", ".csv")
 
 
 def make_command(other: OtherCommand) -> Any:
     """Make the command, a group of four."""
-    group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, **SETTINGS)
+    group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, cls=CommandGroup, **SETTINGS)
     for word in EXAMPLES:
         add_command(group, make_function(word), word, PURPOSES[word].removesuffix("."), EXAMPLES[word])
     result: Any = typer.main.get_command(group)
@@ -69,6 +75,10 @@ def make_function(word: str) -> Any:
     if word == "changes":
         text = "The later dictionary, or a data file with a descriptor."
         parameters.append(make_parameter("new", str, ..., typer.Argument(metavar="NEW", help=text)))
+    if word == "convert":
+        for name, metavar, text in CODEBOOK_OPTIONS:
+            option = typer.Option(format_option(name), metavar=metavar, help=text)
+            parameters.append(make_parameter(name, list[str], [], option))
     if word in ("draft", "show"):
         parameters += list_settings(ReadingOptions)
     if word in ("draft", "convert"):
@@ -230,11 +240,14 @@ def describe_lists(dictionary: Dictionary) -> str:
 def convert(reporter: Reporter, given: dict[str, Any]) -> None:
     """Convert a dictionary to the format that the output's extension names."""
     from lomrix.core.steps.account import Account, Balance, Part
-    from lomrix.files.dictionary_file import DictionarySink, read_dictionary
+    from lomrix.core.steps.derive.settings import parse_renames
+    from lomrix.files.dictionary_file import Codebook, DictionarySink, read_dictionary
 
     source, out = given["source"], given["out"]
     used: list[Path] = []
-    dictionary = read_dictionary(source, used=used)
+    missing_text = tuple(text for texts in given["missing_text"] for text in split_list(texts))
+    codebook = Codebook(parse_renames(given["rename"]), missing_text)
+    dictionary = read_dictionary(source, used=used, codebook=codebook)
     if Path(out).suffix.lower() not in SUFFIXES:
         raise UsageError(
             f'"{out}" is not a format of dictionaries.', todo=f"Use ‹out› with one of {' '.join(SUFFIXES)}."
@@ -246,6 +259,7 @@ def convert(reporter: Reporter, given: dict[str, Any]) -> None:
         "dictionary convert",
         f"{pluralize(len(dictionary.variables), 'variable')} and {describe_lists(dictionary)}.",
         (Balance("variables", len(dictionary.variables), (Part("kept", len(read_back.variables), "written"),)),),
+        notes=tuple(map(format_note, codebook.notes)),
     )
     report(reporter, account, written)
 

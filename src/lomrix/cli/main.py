@@ -191,6 +191,23 @@ def get_stored_help(arguments: Sequence[str]) -> str:
     return f"{cast(Any, command).get_help(context)}\n"
 
 
+class CommandGroup(TyperGroup):
+    """A command that has commands of its own, such as `dictionary draft`."""
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """Find the command, or say which there are."""
+        names = self.list_commands(ctx)
+        if args and args[0] not in names:
+            if len(names) == 1:
+                todo = f"Its only command is {names[0]}."
+            elif "." in args[0] or "/" in args[0]:
+                todo = f"Put {', '.join(names[:-1])} or {names[-1]} before it."
+            else:
+                todo = advise(args[0], names, f"Its commands are {', '.join(names)}.")
+            raise WrongLineError(f"{ctx.info_name} has no command {args[0]}.\n{todo}", ctx)
+        return super().resolve_command(ctx, args)
+
+
 class Program(TyperGroup):
     """Loads a command when it is called, and shows all of them by panel."""
 
@@ -349,12 +366,20 @@ def reword_wrong_line(error: Any) -> UsageError:
         what, todo = f"{name} is missing.", f"{name}: {error.param.help}"
     if option_name := getattr(error, "option_name", ""):
         options = {name: option for option in context.command.params for name in option.opts} if context else {}
+        argument = options.pop(option_name.removeprefix("--"), None)
         if option_name in options:
             what, todo = f"{option_name} needs a value.", f"{option_name}: {options[option_name].help}"
+        elif argument is not None:
+            what, todo = f"Unknown option {option_name}.", f"Write the {argument.name} without an option."
         else:
-            what, todo = f"Unknown option {option_name}.", advise(option_name, options, "")
+            what, todo = f"Unknown option {option_name}.", advise(option_name, filter(is_option, options), "")
     path = context.command_path if context is not None else "lomrix"
     return UsageError(what, todo=todo or f"`{path} --help` shows the options.")
+
+
+def is_option(word: str) -> bool:
+    """Return whether a word is an option, and no name of an argument."""
+    return word.startswith("-")
 
 
 def report_lost_output(error: OutputLostError, environment: Environment) -> None:

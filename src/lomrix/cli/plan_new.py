@@ -10,7 +10,7 @@ import typer
 
 from lomrix.cli.command import handle_errors, make_reporter, set_signature
 from lomrix.cli.dictionaries import report, write_outputs
-from lomrix.cli.main import SETTINGS, OtherCommand, add_command
+from lomrix.cli.main import SETTINGS, CommandGroup, OtherCommand, add_command
 from lomrix.cli.options import list_reporting, list_writing, make_parameter
 from lomrix.cli.reporting import Reporter
 from lomrix.cli.study import FILE_NAME, format_example
@@ -58,7 +58,7 @@ LAST = """
 
 def make_command(other: OtherCommand) -> Any:
     """Make the command, a group of one."""
-    group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, **SETTINGS)
+    group = typer.Typer(help=f"{other.purpose}.", no_args_is_help=True, cls=CommandGroup, **SETTINGS)
 
     @group.callback()
     def plan() -> None:

@@ -133,7 +133,7 @@ class Reporter:
             self.show(terminal.view_first_rows(result.table, width, result.shown))
         if not self.to_errors:
             lines = [format_written(file) for file in outcome.written]
-            advice = [*list_following(outcome, typed), *map(str, account.advice)]
+            advice = [*list_following(outcome, typed), *propose_reading(outcome, typed), *map(str, account.advice)]
             self.show(
                 terminal.view_ending(
                     lines,
@@ -177,6 +177,21 @@ def list_following(outcome: Outcome, typed: TypedCommand) -> list[str]:
             words = f"fill in {quote_word(path)}, then"
             lines.append(format_proposal(Proposal(extra.then[0], inputs={extra.then[1]: path}, words=words), typed))
     return lines
+
+
+def propose_reading(outcome: Outcome, typed: TypedCommand) -> list[str]:
+    """Propose the same command with what the notes on its only file would read otherwise."""
+    if sum(map(len, typed.inputs.values())) != 1 or typed.first_input == "-":
+        return []
+    proposed = list(dict.fromkeys(setting for _, note in outcome.notes for setting in note.reading))
+    once = [name for name, _ in proposed if name != "type"]
+    are_both = {("thousands", ","), ("decimal", ",")} <= {*proposed}
+    if not proposed or len(set(once)) < len(once) or are_both:
+        return []
+    options = [format_setting(name, value) for name, value in proposed]
+    words = "to read the file as noted"
+    assert typed.step is not None
+    return [format_proposal(Proposal(typed.step.word, words=words), replace(typed, reading=[*typed.reading, *options]))]
 
 
 def to_json(outcome: Outcome, typed: TypedCommand) -> dict[str, object]:

@@ -33,7 +33,7 @@ from lomrix.files.delivered import (
     require_distinct_separators,
 )
 from lomrix.files.file_source import Cells, FileSource, count_rows, shift_note
-from lomrix.files.header_rows import FOOTER_ROWS
+from lomrix.files.footers import FOOTER_ROWS
 from lomrix.files.missing import plan_missing
 from lomrix.files.reading import ALL_OPTIONS
 from lomrix.files.staging import DescribedSink, FileSink

@@ -3,26 +3,40 @@
 from __future__ import annotations
 
 import tomllib
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from lomrix.core.errors import FileError
+from lomrix.core.errors import FileError, UsageError
+from lomrix.core.nearest import advise
 from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.notes import Note
 from lomrix.core.table.scale import Scale
 from lomrix.core.table.variable import Variable
 from lomrix.core.wording import shorten_list
+from lomrix.files.codebook import note_unused, propose_renames
 from lomrix.files.descriptor import get_first_line
-from lomrix.files.dictionary_text import OTHER_SHEETS, format_dictionary, make_sheets, parse_sheets
+from lomrix.files.dictionary_text import OTHER_SHEETS, VARIABLE_HEADS, format_dictionary, make_sheets, parse_sheets
 from lomrix.files.file_source import require_file
 from lomrix.files.object_store import is_object
 from lomrix.files.reading import ReadSettings
-from lomrix.files.registry import open_source
+from lomrix.files.registry import WITH_SHEETS, open_source, split_sheet
 from lomrix.files.staging import FileSink, guard
 from lomrix.files.text_writer import write_columns
 from lomrix.files.workbook import has_sheet
+
+
+@dataclass
+class Codebook:
+    """How the sheets of a dictionary are read: other names of columns, and codes that mean a missing cell; `notes`
+    take up what was not used.
+    """
+
+    rename: Mapping[str, str] = field(default_factory=dict)
+    missing_text: Sequence[str] = ()
+    notes: list[Note] = field(default_factory=list)
 
 
 class DictionaryFile(BaseModel):
@@ -41,6 +55,7 @@ def read_dictionary(
     including: tuple[Path, ...] = (),
     used: list[Path] | None = None,
     included: dict[Path, Dictionary] | None = None,
+    codebook: Codebook | None = None,
 ) -> Dictionary:
     """Read a dictionary file, with the libraries of codes that it includes.
 
@@ -49,17 +64,19 @@ def read_dictionary(
     Parameters
     ----------
     source
-        Path of a .toml file, of a workbook with the sheets variables and codes, or of such a csv file.
+        Path of a .toml file, of a workbook with the sheets variables and codes, of one such sheet, or of a csv file.
     including
         The files that include this one.
     used
         Takes up every file that is read.
     included
         What was read already, so that a library that many include is read once.
+    codebook
+        How sheets are read; takes up what was not used of them.
     """
     if is_object(source):
         raise FileError(f"A dictionary cannot be read from a store: {source}.", todo="Copy it to this machine first.")
-    path = Path(source)
+    path, sheet = split_sheet(source)
     require_file(path)
     included = {} if included is None else included
     if path.resolve() in included:
@@ -67,7 +84,10 @@ def read_dictionary(
     if used is not None:
         used.append(path)
     if path.suffix.lower() != ".toml":
-        return read_worksheets(path, used)
+        return read_worksheets(path, sheet, used, codebook or Codebook())
+    if codebook is not None and (codebook.rename or codebook.missing_text):
+        option = "rename" if codebook.rename else "missing_text"
+        raise UsageError(f"‹{option}› applies to a codebook in a sheet.", todo=f"Edit {path.name} instead.")
     if path.resolve() in including:
         raise FileError(f"The dictionary {path.name} includes itself.", todo="Remove it from its include list.")
     raw: bytes = guard(path, "read", path.read_bytes)
@@ -102,29 +122,38 @@ def parse_toml(path: Path, raw: bytes) -> DictionaryFile:
         ) from error
 
 
-def read_worksheets(path: Path, used: list[Path] | None = None) -> Dictionary:
-    """Read a dictionary kept as worksheets of a workbook, or as NAME.csv with NAME.codes.csv beside it; `used` collects
-    the files read.
+def read_worksheets(path: Path, sheet: str, used: list[Path] | None, codebook: Codebook) -> Dictionary:
+    """Read a dictionary kept as worksheets of a workbook, as one of them, or as NAME.csv with NAME.codes.csv beside it;
+    `used` collects the files read.
 
     Raises FileError if the file has no column of variables.
     """
     settings = ReadSettings(all_text=True)
-    is_book = path.suffix.lower() in (".xlsx", ".ods")
-    variables = open_source(f"{path}#variables" if is_book else str(path), settings).read().table
+    is_book = path.suffix.lower() in WITH_SHEETS
+    variables = open_source(f"{path}#{sheet or 'variables'}" if is_book else str(path), settings).read().table
+    unknown = [name for name in codebook.rename if name not in variables.columns]
+    if unknown:
+        todo = advise(unknown[0], variables.names, f"Its columns are {shorten_list(variables.names)}.")
+        raise UsageError(f"No column {unknown[0]} in {path.name}.", todo=todo)
+    renamed = {codebook.rename.get(name, name): column for name, column in variables.columns.items()}
+    variables = replace(variables, columns=renamed)
     others = {}
-    for name in OTHER_SHEETS:
+    for name in OTHER_SHEETS if not sheet else ():
         sheet_path = path.with_name(f"{path.stem}.{name}{path.suffix}")
         if has_sheet(path, name) if is_book else sheet_path.exists():
             others[name] = open_source(f"{path}#{name}" if is_book else str(sheet_path), settings).read().table
             if used is not None and not is_book:
                 used.append(sheet_path)
     if "variable" not in variables.columns:
+        renames = propose_renames(variables.names, ())
+        proposal = f"Use lomrix dictionary convert with ‹rename={renames}›. " if "=variable" in renames else ""
         raise FileError(
             f"{path.name} is not a dictionary: it has no column variable.",
             where=f"columns are {shorten_list(variables.names)}",
-            todo="A dictionary is a .toml file, or two worksheets: variables and codes.",
+            todo=f"{proposal}A dictionary is a .toml file, or two worksheets: variables and codes.",
         )
-    return parse_sheets(variables, **others)
+    codebook.notes += note_unused(variables.names, VARIABLE_HEADS)
+    return parse_sheets({"variables": variables, **others}, codebook.missing_text)
 
 
 @dataclass

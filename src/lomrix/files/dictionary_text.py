@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tomllib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
@@ -16,6 +16,7 @@ from lomrix.core.table.scale import Scale
 from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table, read_text_rows
 from lomrix.core.table.variable import Variable
+from lomrix.files.codebook import CodeLists, find_type, split_cell, unescape
 
 if TYPE_CHECKING:
     from lomrix.core.steps.dictionary.draft import DraftVariable
@@ -54,13 +55,18 @@ def format_value(value: object) -> str:
     return str(value)  # a date
 
 
+def list_stated(entry: Variable) -> list[tuple[str, object]]:
+    """List the parts of an entry that say something."""
+    return [(part, value) for part, value in entry if value is not False and value not in (None, "", {}, ())]
+
+
 def format_draft(drafted: Sequence[DraftVariable], name: str, existing: str = "") -> str:
     """Return a dictionary's text: what a person wrote is kept unchanged, new entries follow it."""
     parts = [existing.rstrip() + "\n"] if existing.strip() else [HEADING.format(name=name)]
     codes = set(tomllib.loads(existing).get("codes", {})) if existing.strip() else set()
     code_lists = []
     for variable in drafted:
-        stated = {part: value for part, value in variable.entry if value not in (None, "", {}, ())}
+        stated = dict(list_stated(variable.entry))
         lines = [
             f"[variables.{format_key(variable.name)}]",
             *(f"{part} = {format_value(value)}" for part, value in stated.items()),
@@ -100,11 +106,7 @@ def format_dictionary(dictionary: Dictionary) -> str:
     parts = []
     for name, entry in dictionary.variables.items():
         lines = [f"[variables.{format_key(name)}]"]
-        lines += [
-            f"{part} = {format_value(value)}"
-            for part, value in entry
-            if value is not False and value not in (None, "", {}, ())
-        ]
+        lines += [f"{part} = {format_value(value)}" for part, value in list_stated(entry)]
         parts.append("\n".join(lines) + "\n")
     for name, codes in dictionary.codes.items():
         lines = [
@@ -163,35 +165,22 @@ def _escape(text: str) -> str:
     return re.sub(r"([\\;=])", r"\\\1", text)
 
 
-def _split(text: str, separator: str, most: int = 0) -> list[str]:
-    """Split a text at unescaped separators."""
-    return [part.strip() for part in re.split(rf"(?<!\\){separator}", text, maxsplit=most)]
-
-
-def _unescape(text: str) -> str:
-    return re.sub(r"\\(.)", r"\1", text)
-
-
-def parse_sheets(
-    variables: Table, codes: Table | None = None, rules: Table | None = None, scales: Table | None = None
-) -> Dictionary:
-    """Return a dictionary from its tables.
+def parse_sheets(sheets: Mapping[str, Table], missing: Collection[str] = ()) -> Dictionary:
+    """Return a dictionary from its tables, by name; `missing` are codes that mean a missing cell.
 
     Raises FileError naming the invalid row.
     """
-    entries: dict[str, Variable] = {}
-    for row, line in enumerate(read_text_rows(variables), start=2):
+    rows = {name: read_text_rows(sheet) for name, sheet in sheets.items()}
+    named: dict[str, dict[str, str]] = {}
+    for line in rows.get("codes", ()):
+        named.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
+    lists, entries = CodeLists(named, missing), dict[str, Variable]()
+    for row, line in enumerate(rows["variables"], start=2):
         name = line.pop("variable", "")
-        parts: dict[str, Any] = {head: text for head, text in line.items() if text and head in VARIABLE_HEADS}
-        if "missing" in parts:
-            pairs = (_split(pair, "=", 1) for pair in _split(parts["missing"], ";") if pair)
-            parts["missing"] = {_unescape(pair[0]): _unescape(pair[-1] or pair[0]) for pair in pairs}
-        if "allowed" in parts:
-            parts["allowed"] = tuple(map(_unescape, _split(parts["allowed"], ";")))
         try:
-            if not name:
-                raise ValueError("the variable has no name")
-            entries[name] = Variable.model_validate(parts)
+            if not name or name in entries:
+                raise ValueError("the variable is listed twice" if name else "the variable has no name")
+            entries[name] = parse_variable(name, line, lists)
         except (ValidationError, ValueError) as error:
             message = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
             raise FileError(
@@ -199,23 +188,32 @@ def parse_sheets(
                 where=f"{name}: {message}",
                 todo=f"Columns are {', '.join(VARIABLE_HEADS)}.",
             ) from error
-    lists: dict[str, dict[str, str]] = {}
-    for line in read_text_rows(codes) if codes is not None else []:
-        lists.setdefault(line.get("codes", ""), {})[line.get("value", "")] = line.get("label", "")
-    rules_found = {
-        line.get("rule", ""): line.get("expression", "")
-        for line in (read_text_rows(rules) if rules is not None else [])
-    }
-    return Dictionary(entries, lists, rules_found, scales=parse_scales(scales))
+    rules = {line.get("rule", ""): line.get("expression", "") for line in rows.get("rules", ())}
+    return Dictionary(entries, lists.lists, rules, scales=parse_scales(rows.get("scales", ())))
 
 
-def parse_scales(sheet: Table | None) -> dict[str, Scale]:
-    """Return the scales from their table.
+def parse_variable(name: str, line: Mapping[str, str], lists: CodeLists) -> Variable:
+    """Return the entry of a variable from the cells of its row; those of columns that are none of ours do not count.
+
+    Raises ValueError if a cell is not valid.
+    """
+    parts: dict[str, Any] = {head: text for head, text in line.items() if text and head in VARIABLE_HEADS}
+    parts["type"] = find_type(parts.get("type", "")) or None
+    parts["codes"], missing = lists.find(name, parts.get("codes", ""))
+    pairs = (split_cell(pair, "=", 1) for pair in split_cell(parts.get("missing", ""), ";") if pair)
+    parts["missing"] = {**missing, **{unescape(pair[0]): unescape(pair[-1] or pair[0]) for pair in pairs}}
+    if "allowed" in parts:
+        parts["allowed"] = tuple(map(unescape, split_cell(parts["allowed"], ";")))
+    return Variable.model_validate(parts)
+
+
+def parse_scales(rows: Iterable[dict[str, str]]) -> dict[str, Scale]:
+    """Return the scales from the rows of their table.
 
     Raises FileError naming the invalid row.
     """
     scales = {}
-    for row, line in enumerate(read_text_rows(sheet) if sheet is not None else [], start=2):
+    for row, line in enumerate(rows, start=2):
         name = line.pop("scale", "")
         try:
             scales[name] = Scale.model_validate({head: text for head, text in line.items() if text})

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import fnmatch
 import statistics
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -20,8 +19,6 @@ OTHER_TEXTS = ("token", "with-unit", "limit", "clock")
 # The header is searched among this many rows, and compared with this many rows below it.
 HEAD_ROWS = 40
 ROWS_BELOW = 20
-# A footer is searched by its pattern among this many rows.
-FOOTER_ROWS = 40
 EARLIEST_YEAR, LATEST_YEAR = 1700, 2200
 MOST_SHOWN = 5
 # Rows of labels and units are looked for in this many rows; a longer text is no unit.
@@ -165,9 +162,11 @@ def note_labels(rows: Sequence[Row], above: int) -> Iterator[Note]:
             continue
         is_unit = count == 1 and all(len(word) <= LONGEST_UNIT for some in words for word in some or ())
         text = f"{plural(count, 'the row', f'{count} rows')} below the header {plural(count, 'looks', 'look')} like "
-        text += f"labels or units; if so, use ‹{'unit_row' if is_unit else 'label_row'}={tops[0][0] + 1}›"
-        text += f" ‹data_from={others[0][0] + 1}›" if count > 1 else ""
-        yield Note(text + ".", "", tuple((index + 1, format_row(row)) for index, row in tops), "labels", count)
+        reading = [("unit_row" if is_unit else "label_row", str(tops[0][0] + 1))]
+        reading += [("data_from", str(others[0][0] + 1))] if count > 1 else []
+        text += f"labels or units; if so, use {' '.join(f'‹{name}={value}›' for name, value in reading)}."
+        examples = tuple((index + 1, format_row(row)) for index, row in tops)
+        yield Note(text, "", examples, "labels", count, reading=tuple(reading))
         return
 
 
@@ -343,34 +342,3 @@ def has_years(row: Row) -> bool:
     numbers = [format_name(cell).strip() for cell in row if cell is not None and classify_cell(cell) == "number"]
     years = [int(text) for text in numbers if text.isdigit() and EARLIEST_YEAR <= int(text) <= LATEST_YEAR]
     return len(years) > 1 and len(years) == len(numbers) and years == sorted(set(years))
-
-
-def count_footer(rows: Sequence[Row], skip_last: str) -> int:
-    """Return how many rows at the end are not data.
-
-    `skip_last` is a number of nonempty rows, or a pattern for the first cell of the footer.
-
-    >>> rows = [["A", "3"], ["B", "4"], [], ["Total", "7"]]
-    >>> count_footer(rows, "1"), count_footer(rows, "2"), count_footer(rows, "Tot*"), count_footer(rows, "")
-    (1, 3, 1, 0)
-    """
-    if not skip_last:
-        return 0
-    nonempty = [index for index, row in enumerate(rows) if any(map(is_filled, row))]
-    if skip_last.isdigit():
-        count = int(skip_last)
-        return len(rows) - nonempty[-count] if 0 < count <= len(nonempty) else len(rows) if count else 0
-    firsts = (
-        (index, next(str(cell).strip() for cell in rows[index] if is_filled(cell))) for index in nonempty[-FOOTER_ROWS:]
-    )
-    start = next((index for index, text in firsts if fnmatch.fnmatchcase(text, skip_last)), None)
-    return 0 if start is None else len(rows) - start
-
-
-def note_footer(rows: Sequence[Row], first_row: int, skip_last: str) -> Note:
-    """Note the rows skipped at the end, or that there are none."""
-    if not rows:
-        return Note(f'no row at the end begins with "{skip_last}"; none was skipped.', kind="footer")
-    nonempty = [(first_row + index, format_row(row)) for index, row in enumerate(rows) if any(map(is_filled, row))]
-    text = f"{pluralize(len(nonempty), 'row')} at the end {plural(len(nonempty), 'was', 'were')} skipped."
-    return Note(text, "", tuple(nonempty[:MOST_SHOWN]), "footer", len(nonempty))

@@ -15,11 +15,14 @@ from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.files import descriptor
-from lomrix.files.byte_stats import ByteStats, count_bytes
+from lomrix.files.byte_stats import ByteStats, count_bytes, read_range
+from lomrix.files.footers import note_likely_footer
 from lomrix.files.header_rows import HEAD_ROWS, ROWS_BELOW, Header, find_header
 from lomrix.files.reading import ReadSettings, is_delimiter
 
 HEAD = 1 << 22
+# Bytes in which a footer is looked for.
+TAIL = 1 << 13
 # Characters that mostly include the first lines.
 FIRST_LINES = 1 << 16
 # A line of more columns than this is hardly a header.
@@ -113,10 +116,23 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
     is_empty = not is_cut and not any(row or len(names) == 1 for row in rows[header.above :])
     byte_stats = count_bytes(path)
     quotes_in_body = count_quotes_below(byte_stats, head if header.rows else b"")
+    if not (settings.skip_last or described.is_named or quotes_in_body):
+        tail, first_row = read_tail(path, encoding, delimiter, byte_stats.line_feeds)
+        notes += note_likely_footer(tail[max(header.above - first_row + 1, 0) :], max(first_row, header.above + 1))
     return Layout(
         encoding, delimiter, names, tuple(notes), byte_stats, quotes_in_body, is_empty, ends[last],
         header.above, header.describe(names), cells_below,
     )  # fmt: skip
+
+
+def read_tail(path: Path, encoding: str, delimiter: str, line_feeds: int) -> tuple[list[list[str]], int]:
+    """Read the last rows, and return the number of the first of them as the file has this many lines."""
+    size = path.stat().st_size
+    start = max(size - TAIL, 0) // 4 * 4  # a character has at most four bytes
+    text = read_range(path, range(start, size)).decode(encoding, "replace")
+    lines = re.split(r"\r\n|\n|\r", re.sub(r"\r?\n$", "", text))[1 if start else 0 :]
+    count = line_feeds + (0 if text.endswith("\n") else 1)
+    return list(csv.reader(lines, delimiter=delimiter)), count - len(lines) + 1
 
 
 def count_cells(rows: Sequence[Sequence[str]]) -> int:

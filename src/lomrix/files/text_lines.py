@@ -9,7 +9,7 @@ from pathlib import Path
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note, plural, pluralize
-from lomrix.files.header_rows import FOOTER_ROWS, count_footer, note_footer
+from lomrix.files.footers import FOOTER_ROWS, count_footer, note_footer
 from lomrix.files.text_layout import Layout
 
 MOST_SHOWN = 5

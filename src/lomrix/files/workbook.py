@@ -20,9 +20,11 @@ from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.text.reading import read_text_column
 from lomrix.core.wording import to_utf8
 from lomrix.files import descriptor
-from lomrix.files.dictionary_text import parse_sheets
+from lomrix.files.codebook import note_unused
+from lomrix.files.dictionary_text import VARIABLE_HEADS, parse_sheets
 from lomrix.files.file_source import Cells, Described, FileSource, shift_note
-from lomrix.files.header_rows import FOOTER_ROWS, HEAD_ROWS, count_footer, find_header, note_footer
+from lomrix.files.footers import FOOTER_ROWS, count_footer, note_footer, note_likely_footer
+from lomrix.files.header_rows import HEAD_ROWS, find_header
 from lomrix.files.reading import SHEET_OPTIONS, ReadSettings
 from lomrix.files.text_layout import name_columns
 from lomrix.files.workbook_errors import column_number, find_errors, find_uncalculated
@@ -84,6 +86,9 @@ class Reader(FileSource):
             body = body[: len(body) - count]
             while body and not count_filled(body[-1]):
                 body.pop()
+        elif not is_known:
+            start = max(len(body) - FOOTER_ROWS, 0)
+            notes += note_likely_footer(body[start:], header.above + 1 + start)
         # A remark beside the table makes a column; one without name and cells does not.
         width = max([count_filled(header.cells), *map(count_filled, body)])
         header = replace(header, cells=[*header.cells, *[""] * width][:width])
@@ -103,7 +108,13 @@ class Reader(FileSource):
                 sheets[name] = Reader(self.path, ReadSettings(all_text=True), name).read().table
         if "variables" not in sheets or "variable" not in sheets["variables"].names:
             return result
-        return replace(result, dictionary=parse_sheets(**sheets))
+        try:
+            dictionary = parse_sheets(sheets)
+        except FileError as error:  # another program's worksheet of that name
+            text = f"its worksheet variables is not used as a dictionary: {error.where}."
+            return replace(result, notes=(*result.notes, Note(text, kind="dictionary")))
+        unused = note_unused(sheets["variables"].names, VARIABLE_HEADS)
+        return replace(result, dictionary=dictionary, notes=(*result.notes, *unused))
 
     def read_header(self) -> tuple[list[str], descriptor.Resource | None]:
         """Return the header."""

@@ -74,13 +74,16 @@ class OpenedInputs:
     def open(cls, task: Task, streams: Streams, folder: Path, memory: Mapping[str, Table]) -> OpenedInputs:
         """Open the sources of a task, so that column names and dictionaries are known."""
         dictionary_files: list[Path] = []
+        dictionary_notes: list[tuple[str, Note]] = []
         dictionary = Dictionary()
         if task.reading.dictionary:
-            from lomrix.files.dictionary_file import read_dictionary
+            from lomrix.files.dictionary_file import Codebook, read_dictionary
 
-            dictionary = read_dictionary(task.reading.dictionary, used=dictionary_files)
+            codebook = Codebook()
+            dictionary = read_dictionary(task.reading.dictionary, used=dictionary_files, codebook=codebook)
+            dictionary_notes = [(Path(task.reading.dictionary).name, note) for note in codebook.notes]
         settings = replace(ReadSettings.from_options(task.reading, dictionary), notes_forms=task.step.is_reversible)
-        opened = cls(task, settings, dictionaries=dictionary_files)
+        opened = cls(task, settings, dictionaries=dictionary_files, notes=dictionary_notes)
         references = [reference for references in task.inputs.values() for reference in references]
         if references.count(STREAM) > 1:
             raise UsageError("Standard input is used twice.", todo="Write one of the inputs to a file first.")

@@ -17,7 +17,7 @@ MOST_ALIKE = 5_000
 
 @dataclass(frozen=True)
 class Note:
-    """Something to look at."""
+    """Something to look at; `reading` are the settings that would read the file as the note proposes."""
 
     text: str
     column: str = ""
@@ -25,6 +25,7 @@ class Note:
     kind: str = "note"
     count: int = 0
     done: bool = False
+    reading: tuple[tuple[str, str], ...] = ()
 
     @property
     def identity(self) -> tuple[object, ...]:
@@ -61,6 +62,7 @@ class Note:
             "text": self.text,
             "count": self.count,
             "done": self.done,
+            "reading": [{"setting": setting, "value": value} for setting, value in self.reading],
             "examples": [{"row": row, "value": value} for row, value in self.examples],
         }
 

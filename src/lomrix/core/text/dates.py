@@ -13,8 +13,12 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
+from lomrix.core.text.values import get_values, parse_iso_dates
 
 BETWEEN_FORMS = "|"
+# Forms of timestamps with a UTC offset: as the clock showed them, or converted to UTC.
+OFFSET_FORMS = ("local", "utc")
+WITH_OFFSET = r"^(?P<clock>.*:\d{2}(?:\.\d+)?) ?(?P<offset>Z|[+-]\d{2}(?::?\d{2})?)$"
 EARLIEST = np.datetime64("1000-01-01", "us")
 SHORT_MONTHS = frozenset(["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"])
 CLOCK = r"(?:[ T](\d{1,2}:\d{2})(:\d{2})?)?"
@@ -27,11 +31,13 @@ FORMS = (
 
 
 def require_date_forms(text: str) -> None:
-    """Stop if a text is not a date form such as `%d/%m/%Y` or `%d/%m/%Y|%d %b %Y`.
+    """Stop if a text is not a date form such as `%d/%m/%Y`, `%d/%m/%Y|%d %b %Y` or `local`.
 
     Raises UsageError naming the invalid part.
     """
     for form in text.split(BETWEEN_FORMS):
+        if form in OFFSET_FORMS:
+            continue
         try:
             datetime.datetime.strptime(datetime.datetime(2024, 3, 5, 14, 7).strftime(form), form)
         except (ValueError, re.error):
@@ -41,14 +47,16 @@ def require_date_forms(text: str) -> None:
         if not is_valid:
             raise UsageError(
                 f'"{form}" is not a date form.',
-                todo="%d is the day, %m the month, %b its name, %Y and %y the year, %H:%M:%S the time: %d/%m/%Y",
+                todo="%d is the day, %m the month, %b its name, %Y and %y the year, %H:%M:%S the time: "
+                "%d/%m/%Y. With a UTC offset, use local or utc.",
             )
 
 
 def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArray[np.bool_]]:
     """Parse each text by the first form that fits it, into datetime64[us] and whether it fits.
 
-    Forms are as in the C standard's strftime, separated by `|`. Impossible dates, years of a wrong length and all other
+    Forms are as in the C standard's strftime, separated by `|`; `local` is the time of an ISO timestamp with a UTC
+    offset as the clock showed it, and `utc` that time in UTC. Impossible dates, years of a wrong length and all other
     texts do not fit.
 
     >>> texts = pa.array(["5/3/2024", "31/02/2024", "1/2/24", "7 May 2024"], pa.large_string())
@@ -60,7 +68,8 @@ def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArra
     fits = np.zeros(len(texts), np.bool_)
     for form in forms.split(BETWEEN_FORMS):
         remaining = np.flatnonzero(~fits)
-        parsed, parsed_ok = _parse_in_form(texts.take(pa.array(remaining)), form)
+        parse = _parse_with_offset if form in OFFSET_FORMS else _parse_in_form
+        parsed, parsed_ok = parse(texts.take(pa.array(remaining)), form)
         timestamps[remaining[parsed_ok]] = parsed[parsed_ok]
         fits[remaining[parsed_ok]] = True
     return timestamps, fits
@@ -83,6 +92,34 @@ def _parse_in_form(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[np.bo
             continue
         fits[index] = True
     return timestamps, fits
+
+
+def _parse_with_offset(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[np.bool_]]:
+    """As `parse_dates_in_forms`, for timestamps with a UTC offset; a time without one counts as it is."""
+    trimmed = pc.utf8_trim_whitespace(texts)
+    parts = pc.extract_regex(trimmed, WITH_OFFSET)
+    has_offset = parts.is_valid().to_numpy(zero_copy_only=False)
+    clock = parse_iso_dates("datetime", pc.if_else(pa.array(has_offset), pc.struct_field(parts, "clock"), trimmed))
+    fits = clock.is_valid().to_numpy(zero_copy_only=False)
+    timestamps = np.array(get_values(clock.fill_null(0), "datetime"))
+    if form == "utc":
+        offsets = pc.struct_field(parts, "offset")
+        for offset in pc.unique(offsets.filter(pa.array(has_offset))).to_pylist():
+            rows = pc.equal(offsets, offset).fill_null(False).to_numpy(zero_copy_only=False)
+            timestamps[rows & has_offset] -= np.timedelta64(parse_offset(offset), "m")
+    return timestamps, fits
+
+
+def parse_offset(text: str) -> int:
+    """Return the minutes of a UTC offset.
+
+    >>> parse_offset("+01:00"), parse_offset("-0330"), parse_offset("+02"), parse_offset("Z")
+    (60, -210, 120, 0)
+    """
+    if text == "Z":
+        return 0
+    digits = text[1:].replace(":", "").ljust(4, "0")
+    return (-1 if text[0] == "-" else 1) * (int(digits[:2]) * 60 + int(digits[2:]))
 
 
 def normalize_digits(texts: pa.Array) -> pa.Array:

@@ -300,8 +300,7 @@ class Reading:
     def parse_as(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         """Return the value of each distinct text, and whether it has one under the rules of the type."""
         if self.date_format:
-            timestamps, fits = parse_dates_in_forms(texts, self.date_format)
-            return timestamps.astype(DTYPES[type_]), fits
+            return self._parse_dates(type_, texts)
         if type_ == "boolean":
             lower = pc.utf8_lower(texts)
             fits = pc.is_in(lower, value_set=pa.array(["true", "false"], pa.large_string())).to_numpy(
@@ -314,6 +313,19 @@ class Reading:
         else:
             return self._parse_numbers(texts)
         return get_values(array, type_), array.is_valid().to_numpy(zero_copy_only=False)
+
+    def _parse_dates(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
+        """Parse dates in the stated form, or else as ISO writes them: what Lomrix wrote is read with the dictionary of
+        the raw file.
+        """
+        timestamps, fits = parse_dates_in_forms(texts, self.date_format)
+        days = timestamps.astype(DTYPES[type_])
+        if fits.all() or self.date_format.startswith("%Y"):  # 2024-05-03 may be the third of May, or not
+            return days, fits
+        iso = parse_iso_dates("datetime", texts)
+        values = get_values(iso.fill_null(0), "datetime").astype("M8[us]")
+        is_iso = ~fits & iso.is_valid().to_numpy(zero_copy_only=False) & (values.astype(DTYPES[type_]) == values)
+        return np.where(is_iso, values.astype(DTYPES[type_]), days), fits | is_iso
 
     def _parse_numbers(self, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
         fits = match_texts(texts, rules.NUMBER)
@@ -380,11 +392,11 @@ class Reading:
             column = column.with_missing(column.values == value, reason)
         return column
 
-    def _note(self, kind: str, text: str, rows: Array) -> None:
+    def _note(self, kind: str, text: str, rows: Array, reading: tuple[tuple[str, str], ...] = ()) -> None:
         first_rows = rows[:MOST_EXAMPLES]
         values = (self.strings if self.shown is None else self.shown).take(pa.array(first_rows)).to_pylist()
         examples = tuple(zip((first_rows + FIRST_ROW).tolist(), values, strict=True))
-        self.notes.append(Note(text, self.name, examples, kind, len(rows)))
+        self.notes.append(Note(text, self.name, examples, kind, len(rows), reading=reading))
 
     def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:
@@ -422,7 +434,7 @@ class Reading:
             if self.variable.type is not None and similarity.kind == "digits-kept":
                 return  # declared as numbers, and not read as such for other reasons
             rows = np.flatnonzero(similarity.cells(self.strings))
-            self._note(similarity.kind, similarity.text, rows)
+            self._note(similarity.kind, similarity.text, rows, similarity.reading)
 
     def may_be_grouped(self) -> bool:
         """Return whether some numbers have a point, and each such of a sample three digits after it."""

@@ -31,12 +31,13 @@ class Similarity:
     """What the cells look like.
 
     `kind` is one of `decimal-comma thousands with-sign limits clock unclear-date digits-kept offset several-answers`;
-    `pattern` is the regular expression of the cells concerned.
+    `pattern` is the regular expression of the cells concerned; `reading` are the settings that read them so.
     """
 
     kind: str
     text: str
     pattern: str
+    reading: tuple[tuple[str, str], ...] = ()
 
     def cells(self, texts: pa.Array) -> npt.NDArray[np.bool_]:
         """Return for each text whether it is concerned; nulls are not."""
@@ -101,7 +102,8 @@ def resemble_thousands(texts: DistinctTexts) -> Similarity | None:
             text = f"looks like numbers with {SEPARATOR_NAMES[symbol]} between thousands"
             text += f"; if they are, use ‹thousands={symbol}›{points}"
             text += "; if the comma is a decimal separator, add ‹decimal=,›" if symbol == "," else ""
-            return Similarity("thousands", text, pattern)
+            reading = (("thousands", symbol), *((("decimal", ","),) if points else ()))
+            return Similarity("thousands", text, pattern, reading)
     return None
 
 
@@ -141,14 +143,16 @@ def resemble_comma_numbers(texts: DistinctTexts) -> Similarity | None:
     if texts.decimal != "." or not texts.resemble_numbers("comma-number"):
         return None
     text = "looks like numbers with a decimal comma; if it is, use ‹decimal=,›"
-    return Similarity("decimal-comma", text, rules.COMMA_NUMBER)
+    return Similarity("decimal-comma", text, rules.COMMA_NUMBER, (("decimal", ","),))
 
 
 def resemble_offsets(texts: DistinctTexts) -> Similarity | None:
     """Find timestamps with a UTC offset."""
     if texts.share("moment-with-offset") < MOSTLY:
         return None
-    return Similarity("offset", "timestamps with a UTC offset are kept as text.", rules.WITH_OFFSET)
+    text = "timestamps with a UTC offset are kept as text; read the time that the clock there showed with "
+    text += f"‹type={texts.name}=datetime:local›, or the time in UTC with ‹type={texts.name}=datetime:utc›."
+    return Similarity("offset", text, rules.WITH_OFFSET, (("type", f"{texts.name}=datetime:local"),))
 
 
 def resemble_kept_digits(texts: DistinctTexts) -> Similarity | None:
@@ -179,10 +183,11 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
     if not form:
         return None
     type_ = "datetime" if "%H" in form else "date"
+    type_ = f"{texts.name}={type_}:{form.removeprefix('?')}"
     several = " in several forms" if "|" in form or texts.share("date", "datetime") else ""
-    text = f"looks like dates{several}; use ‹type={texts.name}={type_}:{form.removeprefix('?')}› to read it so"
+    text = f"looks like dates{several}; use ‹type={type_}› to read it so"
     text += ", if the day comes first." if form.startswith("?") else "."
-    return Similarity("unclear-date", text, rules.ANY_DATE)
+    return Similarity("unclear-date", text, rules.ANY_DATE, () if form.startswith("?") else (("type", type_),))
 
 
 def resemble_answers(texts: DistinctTexts) -> Similarity | None:

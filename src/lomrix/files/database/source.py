@@ -93,7 +93,7 @@ class DatabaseSource(Source):
             sheets[suffix] = Table(columns, name=reference.table)
         if "variables" not in sheets or not set(sheets["variables"].names) <= set(VARIABLE_HEADS):
             return Dictionary()
-        return parse_sheets(**sheets)
+        return parse_sheets(sheets)
 
     @property
     def dictionary(self) -> Dictionary:
