@@ -111,7 +111,8 @@ def test_one_case_and_occasion_in_two_files(rule: Any, cells: list[int]) -> None
 def test_marks_as_typed_and_from_file_names() -> None:
     assert Stack(mark="wave=0, 6").marks(["a", "b"]) == ("0", "6")
     assert Stack(mark="wave=fatigue_m{wave}").marks(["fatigue_m0", "fatigue_m12"]) == ("0", "12")
-    for text in ("wave", "wave=", "wave={a}_{b}"):
+    assert Stack(mark="file").marks(["fatigue_m0", "m12"]) == ("fatigue_m0", "m12")
+    for text in ("wave=", "wave={a}_{b}", "w{a}"):
         with pytest.raises(SettingError):
             Stack(mark=text)
     with pytest.raises(UsageError):

@@ -20,8 +20,8 @@ Repeated = Literal["stop", "first", "last", "keep"]
 
 
 def parse_mark(text: str) -> tuple[str, tuple[str, ...], HeaderTemplate | None]:
-    """Parse `wave=0,6`, or `wave=fatigue_m{wave}` if the files' names hold the marks, into the column's name and the
-    marks or the template.
+    """Parse `wave=0,6`, or `wave=fatigue_m{wave}` if the files' names hold the marks, or `wave` if they are the marks,
+    into the column's name and the marks or the template.
 
     Raises UsageError if it is not valid.
 
@@ -29,7 +29,9 @@ def parse_mark(text: str) -> tuple[str, tuple[str, ...], HeaderTemplate | None]:
     ('wave', ('0', '6'))
     """
     name, equals, value = (part.strip() for part in text.partition("="))
-    if not equals or not name or not value:
+    if name and not equals:
+        value = f"{{{name}}}"
+    if not name or not value or "{" in name:
         raise UsageError(f'The mark "{text}" is not valid.', todo="Use ‹mark=wave=0,6› or ‹mark=wave=fatigue_m{wave}›.")
     if "{" not in value:
         return name, split_list(value), None
@@ -74,7 +76,7 @@ class Stack(Step):
     mark: Annotated[
         str,
         parsed_by(parse_mark),
-        Setting("Mark the rows: wave=0,6, or wave=fatigue_m{wave} from file names.", "NAME=VALUES"),
+        Setting("Mark the rows: wave=0,6, or wave=fatigue_m{wave} from file names; wave alone for these.", "NAME=VALUES"),
     ] = ""
     columns: Annotated[Literal["all", "shared"], Setting("All columns of all files, or only the shared ones.")] = "all"
     pair: Annotated[Names, parsed_by(parse_pairs), Setting("A column with another name in some files.", "OLD=NEW")] = ()
