@@ -369,6 +369,35 @@ def test_parts_of_a_merge_by_time_equal_the_whole(
     assert_parts_equal("merge", inputs, settings, size, "unmatched")
 
 
+IDS = st.lists(st.sampled_from([None, "a", "b", "c", "d", "e"]), max_size=7)
+
+
+@given(
+    IDS, st.lists(st.tuples(IDS.map(dict.fromkeys).map(list), st.booleans()), min_size=1, max_size=5), st.booleans(),
+    st.sampled_from(["all", "base", "matched"]), st.sampled_from(["", "st"]), st.sampled_from(["", "v*,w1", "w0"]),
+    st.integers(1, 9),
+)  # fmt: skip
+def test_parts_of_a_merge_of_several_tables_equal_the_whole(
+    ids: list[str | None], others: list[tuple[list[str | None], bool]], has_links: bool, kept: str, status: str,
+    take: str, size: int,
+) -> None:  # fmt: skip
+    def name_ids(name: str, ids: list[str | None], file: str, *others: str) -> Table:
+        numbers = {other: Column.of_cells("integer", list(range(len(ids)))) for other in others}
+        return Table({name: Column.of_cells("string", ids), **numbers}, name=file)
+
+    own_names = [is_own and not has_links for _, is_own in others]
+    added = [
+        name_ids("pid" if own_names[index] else "id", names, f"f{index}", f"v{index}", f"w{index}")
+        for index, (names, _) in enumerate(others)
+    ]
+    base = name_ids("old" if has_links else "id", ids, "t", "y")
+    links = {"links": table("l", old=["a", "b", "e"], id=["b", "e", "x"])} if has_links else {}
+    own_keys = [f"f{index}.csv:id=pid" for index, is_own in enumerate(own_names) if is_own]
+    key = ["old=id"] if has_links else ["id", *own_keys]
+    settings = {"key": key, "rows": kept, "status": status, "take": take}
+    assert_parts_equal("merge", Inputs(base=base, added=added, **links), settings, size, "unmatched")
+
+
 @given(ROWS, ROWS, st.sampled_from(["", "0.5"]), st.sampled_from(["first", "all"]), st.booleans(), st.integers(1, 9))
 def test_parts_of_two_deliveries_equal_the_whole(
     first: list[tuple[Any, ...]], second: list[tuple[Any, ...]], tolerance: str, shown: str, unique: bool, size: int

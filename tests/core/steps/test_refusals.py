@@ -156,7 +156,7 @@ STACK: list[Scene] = [("stack", sources(*tables), one) for tables, one in (
     (WAVES, {"mark": "w=a{w}"}),
     (WAVES, {"case": "y"}), (WAVES, {"columns": "some"}), (WAVES, {"pair": ("y",)}),
     (WAVES, {"repeated": "first"}), ((BASE, ADDED, TWICE), {"mark": "w=1,2"}),
-    ((table("a", x=[1]), table("b", x=["u"])), {}), (WAVES, {"case": "id", "mark": "case"}),
+    ((table("a", x=[1]), table("b", x=["u"])), {}),
 )]  # fmt: skip
 OTHERS: list[Scene] = [
     ("subset", sources(TWO), {"without": "@all"}), ("subset", sources(TWO), {"columns": "x*"}),

@@ -47,7 +47,7 @@ def step(word: str) -> Any:
         ("recode", {"reverse": "x"}, "span", "needs the span"),
         ("recode", {"span": "0:3"}, "reverse", "requires ‹reverse›"),
         ("recode", {"reverse": "x", "span": "3:0"}, "span", "not valid"),
-        ("stack", {"mark": "wave"}, "mark", "not valid"),
+        ("stack", {"mark": "wave="}, "mark", "not valid"),
         ("stack", {"pair": "a"}, "pair", "not valid"),
         ("tally", {"variables": "a,b,c"}, "variables", "one variable, or two"),
         ("deidentify", {"id": "a", "coarsen": "b=0"}, "coarsen", "a number of years"),

@@ -233,13 +233,14 @@ def apply_in_parts(
 
     `make_store` makes what tables are kept in; `report` gets the number of the next part, from 1, and 0 after the last.
     """
-    if step.one_by_one and len(tables.get_all(step.one_by_one)) > 1:
-        results: list[Result] = []
-        for table in tables.get_all(step.one_by_one):
-            base = results[-1].table if results else tables.get_one(step.roles[0].name)
-            both = Inputs(**{step.roles[0].name: base, step.one_by_one: table})
-            results.append(apply_in_parts(step, both, wanted, size, make_store, report, run))
-        return step.join(results)
+    if step.simplifying:
+
+        def apply(simpler: Step, some: Inputs) -> Result:
+            return apply_in_parts(simpler, some, wanted, size, make_store, report, run)
+
+        result: Result | None = load_function(step.simplifying)(step, tables, apply, size, make_store)
+        if result is not None:
+            return replace(result, account=step.conclude([(result.account, None)]))
     parts = Parts(step, tables, size, make_store, run)
     streamed = parts.stream(wanted)
     if streamed is not None:
@@ -258,8 +259,8 @@ def apply_in_parts(
             yield step, part, wanted, survey
 
     # What comes in its order goes straight to its store.
-    for result in run(process_part, list_arguments(), keeps=not parts.follow_each_other or bool(wanted)):
-        results_of_parts.add(result)
+    for part in run(process_part, list_arguments(), keeps=not parts.follow_each_other or bool(wanted)):
+        results_of_parts.add(part)
     report(0)
     return results_of_parts.join()
 

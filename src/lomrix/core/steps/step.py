@@ -181,9 +181,8 @@ class Step(BaseModel):
     arranging: ClassVar[str] = ""
     # Module and function that complete extras other than tables, once the parts of the table are together.
     completing: ClassVar[str] = ""
-    # The role whose tables are used one after the other, and module and function that join the results of each.
-    one_by_one: ClassVar[str] = ""
-    joining: ClassVar[str] = ""
+    # Module and function that do it as several simpler steps, or return None if it is simple.
+    simplifying: ClassVar[str] = ""
     # Module and function that complete the account, given the step, the account of all parts, and their tallies.
     conclusion: ClassVar[str] = ""
     roles: ClassVar[tuple[Role, ...]] = (Role("source", "The file."),)
@@ -328,11 +327,6 @@ class Step(BaseModel):
         """Return the result of all parts with what only the whole table shows."""
         whole: Result = load_function(self.completing)(self, result, tables) if self.completing else result
         return whole
-
-    def join(self, results: Sequence[Result]) -> Result:
-        """Return the result of all tables that were used one after the other."""
-        joined: Result = load_function(self.joining)(results)
-        return joined
 
     def conclude(self, parts: Sequence[tuple[Account, Any]]) -> Account:
         """Return the account of the whole from the accounts and tallies of its parts, in their order."""

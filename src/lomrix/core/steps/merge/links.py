@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import matching
-from lomrix.core.arrays.types import Array
+from lomrix.core.arrays.types import Mask
 from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.rows.keys import encode_key_pairs, format_keys
@@ -21,11 +23,17 @@ from lomrix.core.table.reasons import UNMATCHED
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.texts import make_text_table, read_text_rows
 
+if TYPE_CHECKING:
+    from lomrix.core.steps.parts import Store
+
 KEY, PARTNER = "key", "likely_partner"
 
 
-def apply_links(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple[Table, KeyPairs, Account]:
-    """Give the base the new ids of its old ones; returns it with the key to merge by and the account of the links.
+def apply_links(
+    base: Table, links: Table, added: Table, key: KeyPairs, size: int, make_store: Callable[[], Store]
+) -> tuple[Table, KeyPairs, Account]:
+    """Give the base the new ids of its old ones, `size` rows at a time; returns it with the key to merge by and the
+    account of the links.
 
     `key` is one pair: the name of the base's old ids, and of the added table's new ones; `links` has both columns.
 
@@ -43,55 +51,61 @@ def apply_links(base: Table, links: Table, added: Table, key: KeyPairs) -> tuple
     source, target = (old, new) if old != new else (KEY, PARTNER)
     for name in (source, target):
         _require_single(links, name)
-    linking = Linking(base, links, added, old, new, source, target)
-    return linking.make_table(), ((new, new),), linking.make_account()
+    linking, store = Linking(base, links, old, new, source, target), make_store()
+    for block in base.split(size):
+        store.append(linking.link(block))
+    arrives = np.zeros(len(links), np.bool_)
+    for block in added.split(size):
+        arrives |= _is_shared(links, target, block, new)
+    return replace(store.finish(), row_numbers=None), ((new, new),), linking.make_account(added, arrives)
 
 
-@dataclass
 class Linking:
-    """The base, the links and the added table, with the names of their ids."""
+    """The base being linked some rows at a time; counts what becomes of its rows, and of the links."""
 
-    base: Table
-    links: Table
-    added: Table
-    old: str  # of the base
-    new: str  # of the added table
-    source: str  # the old ids of the links
-    target: str  # their new ids
+    def __init__(self, base: Table, links: Table, old: str, new: str, source: str, target: str) -> None:
+        self.base, self.links = base, links
+        self.old, self.new, self.source, self.target = old, new, source, target
+        self.is_complete = ~links[source].is_missing & ~links[target].is_missing
+        self.type_ = common_type((base[old], links[target]), keeps_whole=True) or "string"
+        self.is_used = np.zeros(len(links), np.bool_)
+        self.linked = self.kept = self.clashing = 0
+        self.first_clashes: list[tuple[int, str]] = []
 
-    def __post_init__(self) -> None:
-        self.is_complete = ~self.links[self.source].is_missing & ~self.links[self.target].is_missing
-        keys = encode_key_pairs(self.base, self.links, ((self.old, self.source),))
+    def link(self, block: Table) -> Table:
+        """Return some rows of the base with their new ids."""
+        keys = encode_key_pairs(block, self.links, ((self.old, self.source),))
         link_codes = np.where(self.is_complete, keys.added, -1)
         counts = matching.Counts.count(keys.base, link_codes, keys.size)
-        _, self.link_rows = matching.match_rows(keys.base, link_codes, keys.size, counts)
-        self.is_used = counts.shared_by_base(link_codes)
+        _, link_rows = matching.match_rows(keys.base, link_codes, keys.size, counts)
+        self.is_used |= counts.shared_by_base(link_codes)
         # An id without a link stays, unless it is the new id of someone else.
-        self.clashes = _is_shared(self.base, self.old, self.links, self.target) & (self.link_rows < 0)
-        self.keeps_id = (self.link_rows < 0) & ~self.clashes & ~self.base[self.old].is_missing
+        clashes = _is_shared(block, self.old, self.links, self.target) & (link_rows < 0)
+        keeps_id = (link_rows < 0) & ~clashes & ~block[self.old].is_missing
+        self.linked += int(np.count_nonzero(link_rows >= 0))
+        self.kept += int(np.count_nonzero(keeps_id))
+        self.clashing += int(np.count_nonzero(clashes))
+        first = np.flatnonzero(clashes)[: MOST_EXAMPLES - len(self.first_clashes)]
+        self.first_clashes += block.show_rows(first, format_keys(block, [self.old], first))
+        linked = self.links[self.target].widen(self.type_).take_or(link_rows, UNMATCHED)
+        ids = choose_cells(linked, block[self.old].widen(self.type_), keeps_id)
+        return replace(block, columns={**block.columns, self.new: ids})
 
-    def make_table(self) -> Table:
-        """Return the base with its new ids."""
-        old_ids, new_ids = self.base[self.old], self.links[self.target]
-        type_ = common_type((old_ids, new_ids), keeps_whole=True) or "string"
-        linked = new_ids.widen(type_).take_or(self.link_rows, UNMATCHED)
-        columns = {**self.base.columns, self.new: choose_cells(linked, old_ids.widen(type_), self.keeps_id)}
-        return Table(columns, self.base.dictionary, name=self.base.name, first_row=self.base.first_row)
-
-    def make_account(self) -> Account:
-        """Count the rows of the base and the links."""
-        linked, kept = int(np.count_nonzero(self.link_rows >= 0)), int(np.count_nonzero(self.keeps_id))
-        without_id = int(np.count_nonzero((self.link_rows < 0) & ~self.keeps_id))
-        rows = (Part("changed", linked, "linked"), Part("kept", kept, "own-id"), Part("missing", without_id, "no-id"))
-        arrives = _is_shared(self.links, self.target, self.added, self.new)
+    def make_account(self, added: Table, arrives: Mask) -> Account:
+        """Count the rows of the base and the links, given which new ids the added table has."""
+        rows = (
+            Part("changed", self.linked, "linked"),
+            Part("kept", self.kept, "own-id"),
+            Part("missing", len(self.base) - self.linked - self.kept, "no-id"),
+        )
         is_broken = self.is_used & ~arrives
         links = (
-            Part("kept", int(np.count_nonzero(self.is_used & arrives)), "arriving", self.added.name),
-            Part("unused", int(np.count_nonzero(is_broken)), "not-arriving", self.added.name),
+            Part("kept", int(np.count_nonzero(self.is_used & arrives)), "arriving", added.name),
+            Part("unused", int(np.count_nonzero(is_broken)), "not-arriving", added.name),
             Part("unused", int(np.count_nonzero(~self.is_used & self.is_complete)), "not-needed"),
             Part("missing", int(np.count_nonzero(~self.is_complete)), "incomplete"),
         )
-        count = f"{linked:,} of {pluralize(len(self.base), 'row')} of {self.base.name}"
+        count = f"{self.linked:,} of {pluralize(len(self.base), 'row')} of {self.base.name}"
         return Account(
             "through",
             f"{count} linked from {self.old} to {self.new} by {self.links.name}.",
@@ -101,11 +115,15 @@ class Linking:
             ),
             {"rows": len(self.base), "relationship": "one-to-one"},
             (),
-            (
-                *_note_clashes(self.base, self.old, np.flatnonzero(self.clashes), self.links),
-                *_note_broken_links(self.links, self.target, is_broken, self.added),
-            ),
+            (*self.note_clashes(), *_note_broken_links(self.links, self.target, is_broken, added)),
         )
+
+    def note_clashes(self) -> list[Note]:
+        """Note ids without a link that are the new ones of others."""
+        if not self.clashing:
+            return []
+        text = f"has no link, but is the new id of another in {self.links.name}: it stays unmatched."
+        return [Note(text, self.old, tuple(self.first_clashes), "clash", self.clashing)]
 
 
 def _is_shared(first: Table, first_name: str, second: Table, second_name: str) -> npt.NDArray[np.bool_]:
@@ -119,15 +137,6 @@ def read_unmatched(unmatched: Table, base: str, old: str, new: str) -> Table:
     rows = [row for row in read_text_rows(unmatched) if row["file"] == base and row["likely_partner"]]
     heads = (old, new) if old != new else (KEY, PARTNER)
     return make_text_table(heads, [[row["key"], row["likely_partner"]] for row in rows], unmatched.name)
-
-
-def _note_clashes(base: Table, old: str, rows: Array, links: Table) -> list[Note]:
-    if not len(rows):
-        return []
-    first_rows = rows[:MOST_EXAMPLES]
-    examples = base.show_rows(first_rows, format_keys(base, [old], first_rows))
-    text = f"has no link, but is the new id of another in {links.name}: it stays unmatched."
-    return [Note(text, old, examples, "clash", len(rows))]
 
 
 def _require_single(links: Table, name: str) -> None:

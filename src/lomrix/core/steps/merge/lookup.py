@@ -18,8 +18,9 @@ from lomrix.core.combining import MOST_EXAMPLES, First, Shown, combine_all
 from lomrix.core.rows.keys import encode_rows, locate_rows, show_repeated
 from lomrix.core.rows.occurrences import DistinctRows, is_unique, take_numbered
 from lomrix.core.steps.account import Account, Balance
+from lomrix.core.steps.merge.each import require_known_columns
 from lomrix.core.steps.merge.pairing import Pairing
-from lomrix.core.steps.merge.run import Merging, Tally, add_partners, require_known_columns
+from lomrix.core.steps.merge.run import Merging, Tally, add_partners
 from lomrix.core.steps.merge.settings import KeyPairs, Merge
 from lomrix.core.steps.merge.sides import Sides
 from lomrix.core.steps.step import Inputs, Result

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
 
-from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.column import Column
@@ -16,61 +16,92 @@ from lomrix.core.table.table import Table
 from lomrix.core.table.texts import make_text_table
 from lomrix.core.table.variable import Variable
 
+if TYPE_CHECKING:
+    from lomrix.core.steps.parts import Store
+
 # A bit of a number for each file.
 MOST_FILES = 61
 # Up to this many files, each combination has a fixed code, whether it occurs or not.
 FEW_FILES = 4
+# In the names of columns that are carried from one merge to the next.
+CARRIED = "\0"
 UNMATCHED_HEADS = ("file", "key", "rows", "first_row", "likely_partner", "differs_by", "score")
 
 
 @dataclass(frozen=True)
 class Origin:
-    """Which files contribute to each row: names (the base first), and a number per row with bit i set for file i."""
+    """The status column of a merge, and the files it distinguishes, the base first: bit i of a row's number is set if
+    file i contributes to it.
+    """
 
-    names: tuple[str, ...]
-    bits: npt.NDArray[np.int64]
+    files: tuple[str, ...]
+    status: str
 
-    @classmethod
-    def start(cls, base: Table, added: int, *, has_status: bool = True) -> Origin:
-        """Every row comes from the base.
+    @staticmethod
+    def require_few(added: int) -> None:
+        """Stop if there are more files than a status can distinguish.
 
-        Raises UsageError if there are more files than a status can distinguish.
+        Raises UsageError naming how many it can.
         """
-        if has_status and added > MOST_FILES:
+        if added > MOST_FILES:
             raise UsageError(
                 f"A status distinguishes at most {MOST_FILES + 1} files, not {added + 1}.",
                 todo="Leave out ‹status›, or merge in several steps.",
             )
-        return cls((base.name,), np.ones(len(base), np.int64))
 
-    def extend(self, name: str, base_rows: Array, added_rows: Array) -> Origin:
-        """Return the origin after one more file was merged."""
-        bits = np.append(self.bits, 0)[base_rows] | np.where(added_rows >= 0, 1 << min(len(self.names), MOST_FILES), 0)
-        return Origin((*self.names, name), bits.astype(np.int64, copy=False))
+    def add(self, table: Table, bits: npt.NDArray[np.int64], numbers: Collection[int]) -> Table:
+        """Add a labelled column for the origin; rows that more files contribute to come first.
 
-    def add_status(self, table: Table, name: str) -> Table:
-        """Add a labelled column for the origin; rows that more files contribute to come first."""
-        all_bits = (1 << len(self.names)) - 1
-        combinations = np.unique(self.bits).tolist()
-        if len(self.names) <= FEW_FILES:
+        `numbers` are those of all rows, of which these may be a part.
+        """
+        all_bits = (1 << len(self.files)) - 1
+        codes = {number: number for number in sorted(numbers)}
+        if len(self.files) <= FEW_FILES:
             # Fixed codes, whatever the data: first the rows of all files, then those of fewer.
-            combinations = sorted(range(1, all_bits + 1), key=lambda bits: (-bits.bit_count(), bits))
-            codes = {bits: code for code, bits in enumerate(combinations, start=1)}
-        else:
-            codes = {bits: bits for bits in combinations}
+            fixed = sorted(range(1, all_bits + 1), key=lambda number: (-number.bit_count(), number))
+            codes = {number: code for code, number in enumerate(fixed, start=1)}
         ordered = sorted(codes)
-        values = np.array([codes[bits] for bits in ordered], np.int64)[np.searchsorted(np.array(ordered), self.bits)]
-        labels = {str(code): self._make_label(bits, all_bits) for bits, code in codes.items()}
-        entry = Variable(label=f"Where the row came from: {', '.join(self.names)}", codes=name)
-        columns = {**table.columns, name: Column.of("integer", values)}
-        dictionary = table.dictionary.with_codes(name, labels).with_variable(name, entry)
+        values = np.array([codes[number] for number in ordered], np.int64)[np.searchsorted(np.array(ordered), bits)]
+        labels = {str(code): self._make_label(number, all_bits) for number, code in codes.items()}
+        entry = Variable(label=f"Where the row came from: {', '.join(self.files)}", codes=self.status)
+        columns = {**table.columns, self.status: Column.of("integer", values)}
+        dictionary = table.dictionary.with_codes(self.status, labels).with_variable(self.status, entry)
         return replace(table, columns=columns, dictionary=dictionary)
 
-    def _make_label(self, bits: int, all_bits: int) -> str:
-        names = [name for index, name in enumerate(self.names) if bits >> index & 1]
-        if bits == all_bits and len(self.names) == 2:
+    def _make_label(self, number: int, all_bits: int) -> str:
+        names = [name for index, name in enumerate(self.files) if number >> index & 1]
+        if number == all_bits and len(self.files) == 2:
             return "in both"
         return f"only in {names[0]}" if len(names) == 1 else "in " + " and ".join(names)
+
+    def join_statuses(self, table: Table, size: int, make_store: Callable[[], Store]) -> Table:
+        """Put one status in place of those of each file, `size` rows at a time."""
+        numbers = {number for block in table.split(size) for number in np.unique(self._read_bits(block)).tolist()}
+        names, store = [name for name in table.names if not is_carried(name)], make_store()
+        for block in table.split(size):
+            others = replace(block.only(names), dictionary=block.dictionary.for_columns(names))
+            store.append(self.add(others, self._read_bits(block), numbers))
+        return store.finish()
+
+    def _read_bits(self, block: Table) -> npt.NDArray[np.int64]:
+        """Return the number of each row; the status of a file is 1 in both, 2 only before, 3 only in the file."""
+        bits = np.zeros(len(block), np.int64)
+        for index in range(1, len(self.files)):
+            status = block[name_status(self.status, index)]
+            codes = np.where(status.is_missing, 0, status.values)
+            bits |= np.isin(codes, (1, 3)).astype(np.int64) << index
+            bits |= np.isin(codes, (1, 2)).astype(np.int64) if index == 1 else 0
+        return bits
+
+
+def name_status(status: str, index: int) -> str:
+    """Return the name of the status of one file while several are merged; empty without a status."""
+    return f"{status}{CARRIED}{index}" if status else ""
+
+
+def is_carried(name: str) -> bool:
+    """Return whether a column is the status of one file, and no result."""
+    return CARRIED in name
 
 
 def combine_accounts(accounts: Sequence[Account]) -> Account:

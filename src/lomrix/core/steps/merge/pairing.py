@@ -20,6 +20,7 @@ from lomrix.core.rows.keys import PairedKeys, format_keys, show_repeated
 from lomrix.core.rows.occurrences import is_unique
 from lomrix.core.steps.account import Account, Balance, Kind, Listing, Part
 from lomrix.core.steps.merge.likely_partners import OPTIONS, NearMiss, find_near_misses, quote_if_needed
+from lomrix.core.steps.merge.origin import is_carried
 from lomrix.core.steps.merge.overlap import Overlap
 from lomrix.core.steps.merge.settings import KeyPairs, Merge, Relationship, TidyWord
 from lomrix.core.steps.merge.sides import MOST_COMPARED, Keys, Side, Sides
@@ -279,7 +280,7 @@ class Pairing:
             *self.balance_keys(),
             *self._balance_cells(table, overlap),
         )
-        new = [name for name in table.names if name not in self.base.columns]
+        new = [name for name in table.names if name not in self.base.columns and not is_carried(name)]
         notes = (*self.notes, *self._note_missing_keys(), *overlap.notes)
         facts = {"pairs": pairs, "new_columns": new, "rows": len(table)}
         return Account("merge", "", balances, facts, overlap.listings, notes)
@@ -318,7 +319,8 @@ class Pairing:
         """Balance the values of the base's own columns, if each of its rows is in the result once."""
         if len(self.base_rows) - int(np.count_nonzero(self.base_rows < 0)) != len(self.base) or not self.has_base_once:
             return ()
-        names = [name for name in self.base.names if name not in overlap.columns and name not in dict(self.key)]
+        others = {*overlap.columns, *dict(self.key)}
+        names = [name for name in self.base.names if name not in others and not is_carried(name)]
         before = sum(len(self.base) - self.base[name].missing_count for name in names)
         after = sum(len(table) - table[name].missing_count for name in names)
         return (Balance("kept values", before, (Part("kept", after),), self.base.name, quiet=True),)

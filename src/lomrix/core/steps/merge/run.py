@@ -11,13 +11,12 @@ import numpy as np
 
 from lomrix.core.arrays import matching
 from lomrix.core.combining import First, Items, Words, combine, combine_all
-from lomrix.core.errors import UsageError
 from lomrix.core.rows.keys import PairedKeys, encode_key_pairs
 from lomrix.core.steps.account import Account, Listing
+from lomrix.core.steps.merge.each import merge_each, require_known_columns, take_columns
 from lomrix.core.steps.merge.likely_partners import NearMiss
-from lomrix.core.steps.merge.links import apply_links
 from lomrix.core.steps.merge.nearest_pairing import NearestPairing
-from lomrix.core.steps.merge.origin import Origin, combine_accounts, stack_texts
+from lomrix.core.steps.merge.origin import Origin
 from lomrix.core.steps.merge.overlap import require_agreement, resolve_overlap
 from lomrix.core.steps.merge.pairing import (
     Pairing,
@@ -31,12 +30,11 @@ from lomrix.core.steps.merge.sides import Sides
 from lomrix.core.steps.merge.spell_pairing import SpellPairing
 from lomrix.core.steps.merge.tidy import tidy_tables
 from lomrix.core.steps.merge.unmatched import UnmatchedKeys
+from lomrix.core.steps.parts import MemoryStore
 from lomrix.core.steps.step import Inputs, Result
 from lomrix.core.table.notes import Note
 from lomrix.core.table.renaming import join_in_row_order
-from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table, require_new_name
-from lomrix.core.wording import split_list
 
 # Kinds of notes that follow those on keys.
 NO_ROWS, NO_DIFFERENCES = First((), 0), Items()
@@ -45,50 +43,13 @@ AFTER_KEYS = ("missing-key", "overridden", "emptied")
 
 def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int | None = None) -> Result:
     """Merge the added tables into the base, one after the other; `base_rows` counts those of the whole base."""
-    if len(tables.get_all("added")) == 1 and step.can_divide(
-        (), {role: len(tables.get_all(role)) for role in tables.roles}
-    ):
-        base, added = tables.get_one("base"), tables.get_one("added")
-        step.require_files([added.name])
-        require_known_columns(step, [added])
-        return Merging(step, step.pairs_of(added.name), base, added).run(wanted, base_rows)
-    base, added_tables, links = tables.get_one("base"), tables.get_all("added"), tables.get_optional("links")
-    if step.status:
-        require_new_name(step.status, [name for table in tables for name in table.names], "the status column")
-    step.require_files([table.name for table in added_tables])
-    require_known_columns(step, added_tables)
-    result, origin, key = base, Origin.start(base, len(added_tables), has_status=bool(step.status)), step.pairs
-    accounts: list[Account] = []
-    if links is not None:
-        result, key, account = apply_links(base, links, added_tables[0], key)
-        accounts.append(account)
-    merges: list[Result] = []
-    without_status = step.with_settings(status="") if step.status else step
-    for added in added_tables:
-        merging = Merging(without_status, key if links is not None else step.pairs_of(added.name), result, added)
-        made = merging.run(wanted)
-        accounts.append(conclude(step, made.account, [made.tally]))
-        origin = origin.extend(added.name, merging.pairing.base_rows, merging.pairing.added_rows)
-        result = made.table
-        merges.append(replace(made, table=made.table.first(0)))
-    if step.status:
-        result = origin.add_status(result, step.status)
-    return Result(result, combine_accounts(accounts), stack_extras(merges))
-
-
-def join_merges(results: Sequence[Result]) -> Result:
-    """Return the result of several merges, each with that of the one before as its base."""
-    account = combine_accounts([result.account for result in results])
-    return Result(results[-1].table, account, stack_extras(results))
-
-
-def stack_extras(results: Sequence[Result]) -> dict[str, Table]:
-    """Return the extras of several merges, each stacked."""
-    names = dict.fromkeys(name for result in results for name in result.extras)
-    stacked = {
-        name: stack_texts([result.extras[name] for result in results if name in result.extras]) for name in names
-    }
-    return {name: table for name, table in stacked.items() if table is not None}
+    base = tables.get_one("base")
+    several = merge_each(step, tables, lambda one, both: one.apply(both, wanted), max(len(base), 1), MemoryStore)
+    if several is not None:
+        return several
+    added = tables.get_one("added")
+    require_known_columns(step, [added])
+    return Merging(step, step.pairs, base, added).run(wanted, base_rows)
 
 
 @dataclass(frozen=True)
@@ -176,8 +137,8 @@ class Merging:
             () if overlap.conflicts is None else (overlap.conflicts,),
         )
         if step.status:
-            origin = Origin.start(base, 1).extend(added.name, pairing.base_rows, pairing.added_rows)
-            result = origin.add_status(result, step.status)
+            bits = (pairing.base_rows >= 0).astype(np.int64) | (pairing.added_rows >= 0).astype(np.int64) << 1
+            result = Origin((base.name, added.name), step.status).add(result, bits, (1, 2, 3))
         numbers = None
         if base.row_numbers is not None and added.row_numbers is not None:
             # Rows of the added table alone come after all rows of the base.
@@ -258,33 +219,6 @@ def list_without_spell(step: Merge, first: First) -> tuple[Listing, ...]:
     rows = tuple((key, day, row, why) for row, (key, day, why) in first.items)
     heads = ("key", parse_during(step.during).day, "row", "why")
     return (Listing("first rows without a spell", heads, rows),) if rows else ()
-
-
-def take_columns(step: Merge, key: KeyPairs, added: Table) -> Table:
-    """Return the added table with its keys and the chosen columns."""
-    if not step.take:
-        return added
-    required = [*(name for _, name in key), *step.compared_columns]
-    chosen = [name for choice in split_list(step.take) for name in choose_by_word(choice, added)]
-    return added.only([*required, *(name for name in chosen if name not in required)])
-
-
-def choose_by_word(choice: str, added: Table) -> list[str]:
-    """Return the columns of a table that one word of a choice names, possibly none."""
-    try:
-        return choose_columns(choice, added.types(), added.name)
-    except UsageError:
-        return []
-
-
-def require_known_columns(step: Merge, tables: Sequence[Table]) -> None:
-    """Stop if a word of the choice names no column of any added table.
-
-    Raises UsageError for the last of the tables.
-    """
-    for choice in split_list(step.take):
-        if not any(choose_by_word(choice, table) for table in tables):
-            choose_columns(choice, tables[-1].types(), tables[-1].name)
 
 
 def note_tidied(exact: PairedKeys, tidy: PairedKeys) -> list[Note]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal, Self
 
@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import BY_COMMAS, Columns, Names, Setting, parse_spell, parsed_by
-from lomrix.core.steps.step import NOTHING, WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import Division, Extra, Role, Step, require
 from lomrix.core.table.selection import choose_by_name
 
 if TYPE_CHECKING:
@@ -154,8 +154,7 @@ class Merge(Step):
     conclusion: ClassVar[str] = "lomrix.core.steps.merge.run:conclude"
     streaming: ClassVar[str] = "lomrix.core.steps.merge.lookup:merge_lookup"
     completing: ClassVar[str] = "lomrix.core.steps.merge.run:complete"
-    one_by_one: ClassVar[str] = "added"
-    joining: ClassVar[str] = "lomrix.core.steps.merge.run:join_merges"
+    simplifying: ClassVar[str] = "lomrix.core.steps.merge.each:merge_each"
     roles: ClassVar[tuple[Role, ...]] = (
         Role("base", "The file that is built on; its row order is kept.", "BASE"),
         Role("added", "Files whose variables are added to it, in order.", "ADDED", many=True),
@@ -230,16 +229,9 @@ class Merge(Step):
 
     @property
     def division(self) -> Division:
-        """By key, if it is the same in all files."""
-        if any(map(get_file, self.key)):
-            return WHOLE
-        base, added = zip(*self.pairs, strict=True)
+        """By key; one of a single file is known where that is merged."""
+        base, added = zip(*map(parse_key_pair, self.key), strict=True)
         return Division("by key", {"base": base, "added": added})
-
-    def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
-        """Without links; a status, and a choice of columns, look at all added tables."""
-        looks_at_all = given.get("added", 1) > 1 and (self.status or self.take)
-        return not looks_at_all and not given.get("links") and super().can_divide(wanted)
 
     @property
     def pairs(self) -> KeyPairs:

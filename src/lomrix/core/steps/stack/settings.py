@@ -76,7 +76,7 @@ class Stack(Step):
     mark: Annotated[
         str,
         parsed_by(parse_mark),
-        Setting("Mark the rows: wave=0,6, or wave=fatigue_m{wave} from file names; wave alone for these.", "NAME=VALUES"),
+        Setting("Mark the rows: wave=0,6, or wave=fatigue_m{wave} from file names; wave for these.", "NAME=VALUES"),
     ] = ""
     columns: Annotated[Literal["all", "shared"], Setting("All columns of all files, or only the shared ones.")] = "all"
     pair: Annotated[Names, parsed_by(parse_pairs), Setting("A column with another name in some files.", "OLD=NEW")] = ()
