@@ -62,6 +62,7 @@ def test_a_codebook_becomes_a_dictionary_in_which_equal_lists_are_one(tmp_path: 
         ("f1,a,1=x;1=y,", "f1: the code 1 is given twice"),
         ("f2,a,,\nf2,b,,", "f2: the variable is listed twice"),
         ("f3,a,see paper,", "f3: there is no list of codes named see paper"),
+        (",a,1=x,", "the variable has no name"),
         ("f4,a,,kind", "f4: Input should be 'integer', 'number', 'string', 'date', 'datetime' or 'boolean'"),
     ],
 )
@@ -88,3 +89,11 @@ def test_columns_that_a_dictionary_does_not_have_are_noted(tmp_path: Path) -> No
     note = "columns colour, text are not used; a dictionary has variable, label, type"
     assert note in lomrix("dictionary", "convert", "d.csv", "--out", "d.toml", cwd=tmp_path)[0]
     assert f"! d.csv: {note}" in lomrix("tally", "x.csv", "x", "-d", "d.csv", cwd=tmp_path)[0]
+
+
+def test_names_that_clash_and_missing_codes_that_no_variable_has(tmp_path: Path) -> None:
+    (tmp_path / "d.csv").write_text('variable,name,values\nx,y,"1=a;2=b"\n')
+    convert = ("dictionary", "convert", "d.csv", "--out", "d.toml", "--rename")
+    assert "Two columns would be named variable." in lomrix(*convert, "name=variable", cwd=tmp_path, status=2)[1]
+    shown = lomrix(*convert, "values=codes", "--missing-text", "2,-9", cwd=tmp_path)[0]
+    assert "--missing-text -9 had no effect: no variable has that code." in shown

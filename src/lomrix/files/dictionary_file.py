@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from lomrix.core.errors import FileError, UsageError
 from lomrix.core.nearest import advise
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, plural
 from lomrix.core.table.scale import Scale
 from lomrix.core.table.variable import Variable
 from lomrix.core.wording import shorten_list
@@ -135,8 +135,11 @@ def read_worksheets(path: Path, sheet: str, used: list[Path] | None, codebook: C
     if unknown:
         todo = advise(unknown[0], variables.names, f"Its columns are {shorten_list(variables.names)}.")
         raise UsageError(f"No column {unknown[0]} in {path.name}.", todo=todo)
-    renamed = {codebook.rename.get(name, name): column for name, column in variables.columns.items()}
-    variables = replace(variables, columns=renamed)
+    names = [codebook.rename.get(name, name) for name in variables.names]
+    repeated = next((name for name in names if names.count(name) > 1), "")
+    if repeated:
+        raise UsageError(f"Two columns would be named {repeated}.", todo=f"Rename the column {repeated} too.")
+    variables = replace(variables, columns=dict(zip(names, variables.columns.values(), strict=True)))
     others = {}
     for name in OTHER_SHEETS if not sheet else ():
         sheet_path = path.with_name(f"{path.stem}.{name}{path.suffix}")
@@ -153,7 +156,14 @@ def read_worksheets(path: Path, sheet: str, used: list[Path] | None, codebook: C
             todo=f"{proposal}A dictionary is a .toml file, or two worksheets: variables and codes.",
         )
     codebook.notes += note_unused(variables.names, VARIABLE_HEADS)
-    return parse_sheets({"variables": variables, **others}, codebook.missing_text)
+    dictionary = parse_sheets({"variables": variables, **others}, codebook.missing_text)
+    used_codes = {code for entry in dictionary.variables.values() for code in entry.missing}
+    unused = [code for code in codebook.missing_text if code not in used_codes]
+    if unused:
+        which = plural(len(unused), "that code", "these codes")
+        text = f"‹missing_text={','.join(unused)}› had no effect: no variable has {which}."
+        codebook.notes.append(Note(text, kind="no-effect"))
+    return dictionary
 
 
 @dataclass

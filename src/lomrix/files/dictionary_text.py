@@ -185,7 +185,7 @@ def parse_sheets(sheets: Mapping[str, Table], missing: Collection[str] = ()) -> 
             message = error.errors()[0]["msg"] if isinstance(error, ValidationError) else str(error)
             raise FileError(
                 f"Row {row} of the variables is not valid.",
-                where=f"{name}: {message}",
+                where=f"{name}: {message}" if name else message,
                 todo=f"Columns are {', '.join(VARIABLE_HEADS)}.",
             ) from error
     rules = {line.get("rule", ""): line.get("expression", "") for line in rows.get("rules", ())}
