@@ -15,7 +15,7 @@ from lomrix.core.text.rules import classify_text
 from lomrix.files.reading import ReadSettings
 
 # Kinds of text that say nothing of where the header ends.
-OTHER_TEXTS = ("token", "with-unit", "limit", "clock")
+OTHER_TEXTS = ("token", "with-unit", "limit", "clock", "pair")
 # The header is searched among this many rows, and compared with this many rows below it.
 HEAD_ROWS = 40
 ROWS_BELOW = 20

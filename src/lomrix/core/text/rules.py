@@ -45,6 +45,8 @@ CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 WITH_UNIT = r"[+-]?\d+([.,]\d+)?( ?[A-Za-zµ°]{2,8}| [A-Za-zµ°])"
 # Below or above what can be measured.
 LIMIT = r"[<>≤≥]=? ?\d+(\.\d+)?"
+# Two numbers in a cell, as blood pressure is written.
+PAIR = r"\d{1,3}(\.\d+)? ?/ ?\d{1,3}(\.\d+)?"
 CLOCK = r"\d{1,3}:[0-5]\d(:[0-5]\d)?"
 # A point among three-digit groups, which may stand between thousands.
 POINT_GROUP = r"[+-]?[1-9]\d{0,2}\.\d{3}"
@@ -66,6 +68,7 @@ PATTERNS = {
     "with-unit": WITH_UNIT,
     "limit": LIMIT,
     "clock": CLOCK,
+    "pair": PAIR,
     "moment-with-offset": WITH_OFFSET,
 }
 # One pattern with a group for each kind, since the first that fits counts.
@@ -77,8 +80,8 @@ def classify_text(text: str) -> str:
     """Classify a text:
 
     `integer number date datetime boolean token keep blank text`, or one that may be meant as a date, number or time:
-    `unclear-date comma-number moment-with-offset percent currency with-unit limit clock thousands-…`. `keep` are digits
-    that must stay text, such as ids.
+    `unclear-date comma-number moment-with-offset percent currency with-unit limit clock pair thousands-…`. `keep` are
+    digits that must stay text, such as ids.
     """
     text = text.strip()
     if not text:

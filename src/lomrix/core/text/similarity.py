@@ -30,7 +30,8 @@ SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 class Similarity:
     """What the cells look like.
 
-    `kind` is one of `decimal-comma thousands with-sign limits clock unclear-date digits-kept offset several-answers`;
+    `kind` is one of `decimal-comma thousands with-sign limits clock pair unclear-date digits-kept offset
+    several-answers`;
     `pattern` is the regular expression of the cells concerned; `reading` are the settings that read them so.
     """
 
@@ -138,6 +139,15 @@ def resemble_clock(texts: DistinctTexts) -> Similarity | None:
     return Similarity("clock", text, rules.CLOCK)
 
 
+def resemble_pairs(texts: DistinctTexts) -> Similarity | None:
+    """Find two numbers in a cell."""
+    if texts.share("pair") < NEARLY_ALL:
+        return None
+    first, second = (f"to_number(split_part({texts.operand}, '/', {place}))" for place in (1, 2))
+    text = f"looks like two numbers in a cell, and stays text; derive them: {first} and {second}"
+    return Similarity("pair", text, rules.PAIR)
+
+
 def resemble_comma_numbers(texts: DistinctTexts) -> Similarity | None:
     """Find numbers with a decimal comma."""
     if texts.decimal != "." or not texts.resemble_numbers("comma-number"):
@@ -219,6 +229,7 @@ RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_signed,
     resemble_limits,
     resemble_clock,
+    resemble_pairs,
     resemble_comma_numbers,
     resemble_offsets,
     resemble_kept_digits,
