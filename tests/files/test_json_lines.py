@@ -7,6 +7,8 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
+import pyarrow.parquet
 import pytest
 
 from lomrix.core.errors import FileError
@@ -75,3 +77,20 @@ def test_what_json_does_not_hold_is_kept_or_reported(tmp_path: Path) -> None:
     (tmp_path / "c.jsonl").write_text('{"x": 1e400}\n{"x": 1.5}\n')
     read = open_source(str(tmp_path / "c.jsonl"), ReadSettings()).read()
     assert read.table["x"].cells() == ["1e400", "1.5"] and [note.kind for note in read.notes] == ["stray-text"]
+
+
+@pytest.mark.parametrize(
+    ("form", "first", "second"),
+    [("local", "2024-03-31 00:30:00", "2024-03-31 03:15:00"), ("utc", "2024-03-30 23:30:00", "2024-03-31 01:15:00")],
+)
+@pytest.mark.parametrize("name", ["a.jsonl", "a.parquet", "a.csv"])
+def test_times_with_an_offset_as_the_clock_showed_them_or_in_utc(
+    name: str, form: str, first: str, second: str, tmp_path: Path
+) -> None:
+    texts = ["2024-03-31T00:30:00+01:00", "2024-03-31T03:15:00+02:00"]  # summer time begins between them
+    (tmp_path / "a.jsonl").write_text("".join(f'{{"t":"{text}"}}\n' for text in texts))
+    (tmp_path / "a.csv").write_text("\n".join(["t", *texts]) + "\n")
+    instants = pa.array([datetime.datetime.fromisoformat(text) for text in texts], pa.timestamp("us", "Europe/Oslo"))
+    pa.parquet.write_table(pa.table({"t": instants}), tmp_path / "a.parquet")
+    shown = lomrix("profile", name, "--type", f"t=datetime:{form}", cwd=tmp_path)[0]
+    assert f"{first} to {second}" in shown

@@ -22,6 +22,7 @@ from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
 from lomrix.core.text.chunks import FEW_ROWS
+from lomrix.core.text.dates import is_local
 from lomrix.core.text.reading import read_text_column
 from lomrix.core.text.values import get_values
 from lomrix.files.reading import ReadSettings
@@ -52,7 +53,7 @@ def columns_from_arrow(
     """
 
     def convert(name: str) -> tuple[Column, list[Note]]:
-        array, notes = prepare_array(combine_chunks(arrow.column(name)), name)
+        array, notes = prepare_array(combine_chunks(arrow.column(name)), name, settings.get_date_format(name))
         column = column_from_arrow(array, name, table, BLANK)
         notes += note_undefined(name, column)
         column, more = apply_settings(name, column, settings, beside)
@@ -102,16 +103,19 @@ def narrow_to_days(name: str, column: Column) -> tuple[Column, list[Note]]:
     return column, [Note(text, name, examples, "stray-text", len(rows))]
 
 
-def prepare_array(array: pa.Array, name: str) -> tuple[pa.Array, list[Note]]:
+def prepare_array(array: pa.Array, name: str, form: str) -> tuple[pa.Array, list[Note]]:
     """Return an array as our types can hold it, and notes on changes.
 
     Decimals and whole numbers with more digits than numbers hold become text, and so does what is no single value;
-    timestamps with a zone are converted to UTC.
+    timestamps with a zone are converted to UTC, unless their stated form is local.
     """
+    if pa.types.is_timestamp(array.type) and array.type.tz is not None and is_local(form):
+        array = pc.local_timestamp(array)
     kind, notes = array.type, list[Note]()
     if pa.types.is_timestamp(kind):
-        if kind.tz is not None and kind.tz != "UTC":
-            text = f"its timestamps had the zone {kind.tz} and were converted to UTC."
+        if kind.tz is not None and kind.tz != "UTC" and not form:
+            text = f"its timestamps had the zone {kind.tz} and were converted to UTC; "
+            text += f"‹type={name}=datetime:local› reads the time there."
             notes.append(Note(text, name, kind="offset"))
         micro = array.cast(pa.timestamp("us", kind.tz), safe=False)
         if kind.unit == "ns" and not micro.cast(kind).equals(array):

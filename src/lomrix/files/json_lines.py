@@ -21,6 +21,7 @@ from lomrix.core.errors import FileError, UsageError
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import Note
 from lomrix.core.table.table import Table
+from lomrix.core.text.dates import is_local
 from lomrix.files import descriptor
 from lomrix.files.arrow_columns import columns_from_arrow, combine_chunks
 from lomrix.files.arrow_form import ArrowForm
@@ -126,10 +127,11 @@ class Reader(FileSource):
         return content if self._encoding == "utf-8" else text.encode()
 
     def _is_text(self, name: str) -> bool:
-        """Return whether a column is declared as text."""
+        """Return whether a column is declared as text, or its times are wanted as they stand there."""
         found = descriptor.find_beside(self.path)
         described = Dictionary() if found is None or not found.fits else found.resource.make_dictionary()
-        return self.settings.all_text or self.settings.get_variable(name, described).type == "string"
+        is_text = self.settings.all_text or self.settings.get_variable(name, described).type == "string"
+        return is_text or is_local(self.settings.get_date_format(name))
 
     @property
     def _described_names(self) -> list[str]:
@@ -179,7 +181,8 @@ class Reader(FileSource):
         arrow = pa.table({**get_columns(arrow), **absent})
         columns, notes = columns_from_arrow(arrow, names, self.settings, self.described.dictionary, self.path.name)
         if part.has_offset and any(column.type == "datetime" for column in columns.values()):
-            notes.append(Note("timestamps with an offset were converted to UTC.", kind="offset"))
+            text = "timestamps with an offset were converted to UTC; ‹type=COLUMN=datetime:local› reads the time there."
+            notes.append(Note(text, kind="offset"))
         for name in part.mixed:
             if name in columns and self.settings.get_variable(name, self.described.dictionary).type is None:
                 notes.append(Note("kept as text: its cells are of several kinds.", name, kind="stray-text"))

@@ -18,8 +18,9 @@ from lomrix.core.text.values import get_values, parse_iso_dates
 BETWEEN_FORMS = "|"
 # Forms of timestamps with a UTC offset: as the clock showed them, or converted to UTC.
 OFFSET_FORMS = ("local", "utc")
-WITH_OFFSET = r"^(?P<clock>.*:\d{2}(?:\.\d+)?) ?(?P<offset>Z|[+-]\d{2}(?::?\d{2})?)$"
+WITH_OFFSET = r"^(?P<clock>.*:\d{2}(?:\.\d+)?) ?(?P<offset>Z|[+-](?:[01]\d|2[0-3])(?::?[0-5]\d)?)$"
 EARLIEST = np.datetime64("1000-01-01", "us")
+AFTER_LAST = np.datetime64("10000-01-01", "us")
 SHORT_MONTHS = frozenset(["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"])
 CLOCK = r"(?:[ T](\d{1,2}:\d{2})(:\d{2})?)?"
 FORMS = (
@@ -28,6 +29,11 @@ FORMS = (
     (re.compile(rf"\d{{1,2}}([ .\-])([A-Za-z]{{3,9}})([ .\-])(\d{{4}}|\d{{2}}){CLOCK}"), "day-month"),
     (re.compile(rf"([A-Za-z]{{3,9}}) \d{{1,2}}(,?) (\d{{4}}|\d{{2}}){CLOCK}"), "month-day"),
 )
+
+
+def is_local(forms: str) -> bool:
+    """Return whether timestamps with a UTC offset are to be read as the clock showed them."""
+    return "local" in forms.split(BETWEEN_FORMS)
 
 
 def require_date_forms(text: str) -> None:
@@ -107,7 +113,7 @@ def _parse_with_offset(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[n
         for offset in pc.unique(offsets.filter(pa.array(has_offset))).to_pylist():
             rows = pc.equal(offsets, offset).fill_null(False).to_numpy(zero_copy_only=False)
             timestamps[rows & has_offset] -= np.timedelta64(parse_offset(offset), "m")
-    return timestamps, fits
+    return timestamps, fits & (timestamps >= EARLIEST) & (timestamps < AFTER_LAST)
 
 
 def parse_offset(text: str) -> int:

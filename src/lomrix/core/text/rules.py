@@ -50,7 +50,7 @@ PAIR = r"\d{1,3}(\.\d+)? ?/ ?\d{1,3}(\.\d+)?"
 CLOCK = r"\d{1,3}:[0-5]\d(:[0-5]\d)?"
 # A point among three-digit groups, which may stand between thousands.
 POINT_GROUP = r"[+-]?[1-9]\d{0,2}\.\d{3}"
-WITH_OFFSET = DATETIME + r" ?(Z|[+-]\d{2}(:?\d{2})?)"
+WITH_OFFSET = DATETIME + r" ?(Z|[+-]([01]\d|2[0-3])(:?[0-5]\d)?)"
 # Cells that may be meant as dates, with month names in letters.
 ANY_DATE = r"\d{1,4}[/.\- ][A-Za-z0-9]{1,9}[/.\- ]\d{1,4}([ T].*)?|[A-Za-z]{3,9} \d{1,2},? \d{2,4}([ T].*)?"
 
