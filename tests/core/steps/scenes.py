@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -272,7 +273,9 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
     "stack repeating": ("stack", sources(*WAVES), {"case": "id"}),
     "stack paired": ("stack", sources(*WAVES), {"pair": ("y=s", "x=s"), "mark": "wave=0,6"}),
     "stack with a mark that is not clear": ("stack", sources(*WAVES), {"mark": "wave="}),
-    "stack without repeats": ("stack", sources(WAVES[0], WAVES[0]), {"repeated": "first", "case": "id"}),
+    "stack without repeats": (
+        "stack", sources(WAVES[0], replace(WAVES[0], name="again")), {"repeated": "first", "case": "id"}
+    ),
     "stack with likely pairs": (
         "stack", sources(table("a", id=[1], sleep_minutes=[2]), table("b", id=[2], sleepminutes=[3])),
         {"mark": "w=0.5,1"}

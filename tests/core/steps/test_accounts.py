@@ -76,8 +76,8 @@ BROKEN: list[tuple[Step, Inputs, type, str, Callable[[Table], Table]]] = [
         "make_table",
         lambda made: a_cell_less(made.only(["id", "x", "y"])),
     ),
-    (Stack(), sources(PEOPLE, MORE), Stacking, "_resolve_duplicates", a_row_less),
-    (Stack(), sources(PEOPLE, MORE), Stacking, "_resolve_duplicates", a_cell_less),
+    (Stack(), sources(PEOPLE, MORE), Stacking, "make_table", a_row_less),
+    (Stack(), sources(PEOPLE, MORE), Stacking, "make_table", a_cell_less),
     (Aggregate(by="id"), sources(PEOPLE), Grouping, "make_table", a_row_less),
     (
         Aggregate(by="id", stat="x: n", attach=True),

@@ -275,9 +275,12 @@ def test_parts_of_a_table_that_was_wide_equal_the_whole(
     assert_parts_equal("to-wide", sources(long), settings, size)
 
 
-@given(ROWS, ROWS, st.sampled_from(["", "w=1,2", "w=a,b"]), st.sampled_from(["all", "shared"]), st.integers(1, 9))
+@given(
+    ROWS, ROWS, st.sampled_from(["", "w=1,2", "w=a,b"]), st.sampled_from(["all", "shared"]),
+    st.sampled_from(["", "first", "last", "keep", "stop"]), st.integers(1, 9),
+)  # fmt: skip
 def test_parts_of_stacked_files_equal_the_whole(
-    first: list[tuple[Any, ...]], second: list[tuple[Any, ...]], mark: str, columns: str, size: int
+    first: list[tuple[Any, ...]], second: list[tuple[Any, ...]], mark: str, columns: str, repeated: str, size: int
 ) -> None:
     id_, month, x, y, text = map(list, zip(*first, strict=True))
     tables = [make("a", id=("string", id_), m=("integer", month), x=("number", x), mood=("string", text))]
@@ -286,8 +289,9 @@ def test_parts_of_stacked_files_equal_the_whole(
     coded = Dictionary({"x": Variable(missing={"9": "refused"})})
     files = sources(replace(tables[0], dictionary=coded), tables[1], make("c", x=("integer", []), m=("number", [])))
     files = files if not mark else sources(*files.get_all("source")[:2])
-    settings = {"mark": mark, "columns": columns}
-    assert_parts_equal("stack", files, settings, size)
+    settings = {"mark": mark, "columns": columns, **({"case": "x", "repeated": repeated} if repeated else {})}
+    with mock.patch.object(partitions, "MOST_ROWS", size):
+        assert_parts_equal("stack", files, settings, size)
 
 
 PEOPLE = st.lists(st.tuples(st.sampled_from([None, "a", "b", "c", "d "]), st.integers(0, 3)), max_size=6)

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import datetime
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from lomrix.core.combining import MOST_EXAMPLES, Words
 from lomrix.core.errors import DataError, UsageError
-from lomrix.core.rows.keys import encode_rows, format_keys
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.stack.likely_pairs import (
     Held,
@@ -41,6 +41,9 @@ from lomrix.core.table.selection import unknown_column_error
 from lomrix.core.table.table import Table
 from lomrix.core.text.stray import find_stray_cells
 from lomrix.core.wording import shorten_list
+
+if TYPE_CHECKING:
+    pass
 
 MOST_PAIRS = 8
 
@@ -161,12 +164,15 @@ class Stacking:
 
     def run(self, wanted: Collection[str] = ()) -> Result:
         """Return the stacked table and its account."""
+        result = self.make_table()
+        extras = {"draft_pairs": make_pair_table(self.likely_pairs)} if "draft_pairs" in wanted else {}
+        return Result(result, self._make_account(result), extras)
+
+    def make_table(self) -> Table:
+        """Return the stacked table."""
         dictionary = self._join_dictionaries()
         columns = {name: self._stack_column(name) for name in self.names}
-        result = Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
-        result, removed, notes = self._resolve_duplicates(result)
-        extras = {"draft_pairs": make_pair_table(self.likely_pairs)} if "draft_pairs" in wanted else {}
-        return Result(result, self._make_account(result, removed, notes), extras)
+        return Table(columns, dictionary.for_columns(columns), name=self.tables[0].name)
 
     def check(self) -> None:
         """Stop if the files do not go together."""
@@ -245,54 +251,22 @@ class Stacking:
             dictionary = dictionary.join(own)
         return dictionary
 
-    # -------------------------------------------------------------- repetition
-
-    def _resolve_duplicates(self, result: Table) -> tuple[Table, int, list[Note]]:
-        """Resolve rows of one case and occasion in several files, as stated."""
-        names = self.step.told_apart_by
-        if not self.step.case:
-            return result, 0, []
-        codes, size = encode_rows(result, names)
-        counts = np.bincount(codes[codes >= 0], minlength=size)
-        rows = np.flatnonzero(np.append(counts > 1, False)[codes])
-        if not len(rows):
-            return result, 0, []
-        keys = int(np.count_nonzero(counts > 1))
-        texts = format_keys(result, names, rows[:MOST_EXAMPLES])
-        message = f"{pluralize(keys, 'case and occasion is', 'cases and occasions are')} in several rows"
-        if self.step.repeated == "stop":
-            raise DataError(
-                f"{message}.", where=", ".join(dict.fromkeys(texts)),
-                todo="Correct the files, or use ‹repeated=first›, last or keep.",
-            )  # fmt: skip
-        if self.step.repeated == "keep":
-            return result, 0, [Note(f"{message}.", ", ".join(names), (), "repeated", keys)]
-        order = rows if self.step.repeated == "first" else rows[::-1]
-        _, firsts = np.unique(codes[order], return_index=True)
-        keep = np.ones(len(result), np.bool_)
-        keep[rows] = False
-        keep[order[firsts]] = True
-        note = Note(f"{message}; the {self.step.repeated} of each is kept.", ", ".join(names), (), "repeated", keys)
-        return result.take(np.flatnonzero(keep)), int(np.count_nonzero(~keep)), [note]
-
     # ----------------------------------------------------------------- account
 
-    def _make_account(self, result: Table, dropped: int, notes: list[Note]) -> Account:
+    def _make_account(self, result: Table) -> Account:
         total = sum(len(table) for table in self.tables)
         files = tuple(Part("kept", len(table), "file", table.name) for table in self.tables)
-        balances = [Balance("rows of the files", total, files)]
-        balances.append(
+        balances = [
+            Balance("rows of the files", total, files),
             Balance(
-                "rows",
-                total,
-                (Part("kept", len(result), "in-result"), Part("left out", dropped, "repeated")),
-                quiet=not dropped,
-            )
-        )
-        if not dropped:
-            balances.append(self._balance_cells(result))
+                "rows", total, (Part("kept", len(result), "in-result"), Part("left out", 0, "repeated")), quiet=True
+            ),
+            self._balance_cells(result),
+        ]
         if self.step.mark:
-            balances.append(self._balance_marks(result))
+            # Where each file has its own mark, the rows of the files say the same.
+            is_quiet = len({*self.step.marks([table.name for table in self.tables])}) == len(self.tables)
+            balances.append(replace(balance_marks(self.step.mark_name, [result]), quiet=is_quiet))
         all_names = list(dict.fromkeys(name for table in self.tables for name in table.names))
         lines = tuple(
             (
@@ -303,7 +277,7 @@ class Stacking:
             for name in all_names
         )
         heads = ("variable", *(table.name for table in self.tables), "in the result")
-        notes = [*notes, *self._note_codes_or_values(), *self._note_likely_pairs()]
+        notes = [*self._note_codes_or_values(), *self._note_likely_pairs()]
         return Account(
             "stack",
             Words(
@@ -324,18 +298,6 @@ class Stacking:
         before = sum(len(column) - column.missing_count for column in columns)
         after = sum(len(result) - result[name].missing_count for name in result.names)
         return Balance("kept values", before, (Part("kept", after),), quiet=True)
-
-    def _balance_marks(self, result: Table) -> Balance:
-        encoded = result[self.step.mark_name].to_text().dictionary_encode()
-        counts = np.bincount(encoded.indices.to_numpy(zero_copy_only=False), minlength=len(encoded.dictionary))
-        marks = zip(encoded.dictionary.to_pylist(), counts.tolist(), strict=True)
-        parts = (Part("kept", count, "mark", f"{self.step.mark_name} {mark}") for mark, count in marks)
-        return Balance(
-            "rows of the result", len(result), tuple(parts),
-            # Where each file has its own mark, the rows of the files say the same.
-            quiet=len({*self.step.marks([table.name for table in self.tables])}) == len(self.tables)
-            and len(result) == sum(map(len, self.tables)),
-        )  # fmt: skip
 
     def _note_codes_or_values(self) -> list[Note]:
         """Note missing codes of a column in one file that are values in another."""
@@ -374,3 +336,15 @@ class Stacking:
     def likely_pairs(self) -> list[LikelyPair]:
         """Columns of different files that may be one variable, the likeliest first; each column once."""
         return find_likely_pairs(self.tables, self.held)
+
+
+def balance_marks(name: str, blocks: Iterable[Table]) -> Balance:
+    """Balance the rows of the result by their mark."""
+    counts: dict[str, int] = {}
+    for block in blocks:
+        encoded = block[name].to_text().dictionary_encode()
+        found = np.bincount(encoded.indices.to_numpy(zero_copy_only=False), minlength=len(encoded.dictionary))
+        for mark, count in zip(encoded.dictionary.to_pylist(), found.tolist(), strict=True):
+            counts[mark] = counts.get(mark, 0) + count
+    parts = tuple(Part("kept", count, "mark", f"{name} {mark}") for mark, count in counts.items())
+    return Balance("rows of the result", sum(counts.values()), parts)

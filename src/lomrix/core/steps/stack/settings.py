@@ -9,7 +9,7 @@ from pydantic import model_validator
 
 from lomrix.core.errors import UsageError
 from lomrix.core.steps.settings import Names, Setting, parsed_by, require_distinct
-from lomrix.core.steps.step import ANY_ROWS, NOTHING, WHOLE, Division, Extra, Role, Step, require
+from lomrix.core.steps.step import ANY_ROWS, NOTHING, Division, Extra, Role, Step, require
 from lomrix.core.table.header import HeaderTemplate
 from lomrix.core.wording import split_list
 
@@ -60,7 +60,8 @@ class Stack(Step):
     """Add cases or waves: append files to each other, by column name."""
 
     word: ClassVar[str] = "stack"
-    implementation: ClassVar[str] = "lomrix.core.steps.stack.run:stack"
+    implementation: ClassVar[str] = "lomrix.core.steps.stack.repeated:stack_files"
+    simplifying: ClassVar[str] = "lomrix.core.steps.stack.repeated:stack_cases"
     surveying: ClassVar[str] = "lomrix.core.steps.stack.run:survey"
     checking: ClassVar[str] = "lomrix.core.steps.stack.run:check"
     in_study_beside: ClassVar[Mapping[str, str]] = {"case": "mark"}
@@ -97,8 +98,8 @@ class Stack(Step):
 
     @property
     def division(self) -> Division:
-        """By rows, unless rows that repeat are looked for."""
-        return WHOLE if self.case else ANY_ROWS
+        """By rows; those that repeat are looked for in the result."""
+        return ANY_ROWS
 
     def can_divide(self, wanted: Collection[str] = (), given: Mapping[str, int] = NOTHING) -> bool:
         """As for every step; a draft of pairs is made from whole files."""
