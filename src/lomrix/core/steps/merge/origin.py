@@ -76,7 +76,9 @@ class Origin:
 
     def join_statuses(self, table: Table, size: int, make_store: Callable[[], Store]) -> Table:
         """Put one status in place of those of each file, `size` rows at a time."""
-        numbers = {number for block in table.split(size) for number in np.unique(self._read_bits(block)).tolist()}
+        numbers = set[int]()
+        if len(self.files) > FEW_FILES:
+            numbers.update(*(np.unique(self._read_bits(block)).tolist() for block in table.split(size)))
         names, store = [name for name in table.names if not is_carried(name)], make_store()
         for block in table.split(size):
             others = replace(block.only(names), dictionary=block.dictionary.for_columns(names))
@@ -88,9 +90,9 @@ class Origin:
         bits = np.zeros(len(block), np.int64)
         for index in range(1, len(self.files)):
             status = block[name_status(self.status, index)]
-            codes = np.where(status.is_missing, 0, status.values)
-            bits |= np.isin(codes, (1, 3)).astype(np.int64) << index
-            bits |= np.isin(codes, (1, 2)).astype(np.int64) if index == 1 else 0
+            codes = status.values if status.why is None else np.where(status.is_missing, 0, status.values)
+            bits |= (codes & 1) << index
+            bits |= (codes + 1) >> 1 & 1 if index == 1 else 0
         return bits
 
 

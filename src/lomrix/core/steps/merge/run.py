@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -43,11 +44,10 @@ AFTER_KEYS = ("missing-key", "overridden", "emptied")
 
 def merge(step: Merge, tables: Inputs, wanted: Collection[str], base_rows: int | None = None) -> Result:
     """Merge the added tables into the base, one after the other; `base_rows` counts those of the whole base."""
-    base = tables.get_one("base")
-    several = merge_each(step, tables, lambda one, both: one.apply(both, wanted), max(len(base), 1), MemoryStore)
+    several = merge_each(step, tables, lambda one, both: one.apply(both, wanted), sys.maxsize, MemoryStore)
     if several is not None:
         return several
-    added = tables.get_one("added")
+    base, added = tables.get_one("base"), tables.get_one("added")
     require_known_columns(step, [added])
     return Merging(step, step.pairs, base, added).run(wanted, base_rows)
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from lomrix.core.arrays.matching import count_codes
+from lomrix.core.arrays.matching import count_codes, find_first_rows
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import MOST_EXAMPLES, Words
 from lomrix.core.errors import DataError
@@ -28,8 +29,7 @@ if TYPE_CHECKING:
 
 def stack_files(step: Stack, tables: Inputs, wanted: Collection[str], whole: Survey | None = None) -> Result:
     """Stack whole tables with or without a case, or parts of them with the survey of all parts."""
-    rows = sum(map(len, tables.get_all("source")))
-    result = stack_cases(step, tables, lambda plain, same: plain.apply(same, wanted), max(rows, 1), MemoryStore)
+    result = stack_cases(step, tables, lambda plain, same: plain.apply(same, wanted), sys.maxsize, MemoryStore)
     return stack(step, tables, wanted, whole) if result is None else result
 
 
@@ -47,7 +47,7 @@ def stack_cases(
     if any(name not in table.columns for table in renamed for name in step.case):
         Stacking(step, renamed, survey(step, tables)).check()
     result = apply(step.with_settings(case=(), repeated="stop"), tables)
-    repeats = Repeats.find(result.table, step.told_apart_by, step.repeated)
+    repeats = Repeats.find(result.table, step.told_apart_by, step.repeated, size)
     if not repeats.keys:
         return result
     names = ", ".join(step.told_apart_by)
@@ -79,20 +79,21 @@ class Repeats:
     dropped: Array
 
     @classmethod
-    def find(cls, table: Table, names: tuple[str, ...], rule: Repeated) -> Repeats:
-        """Find them, the rows of some keys after the other."""
+    def find(cls, table: Table, names: tuple[str, ...], rule: Repeated, size: int) -> Repeats:
+        """Find them; in more than `size` rows, the rows of some keys after the other."""
+        whole = [(np.arange(len(table)), table.only(names))]
         keys, first, dropped = 0, list[tuple[int, str]](), [np.zeros(0, np.int64)]
-        for rows, some in split_by_key(table, names):
-            codes, size = encode_rows(some, names)
-            counts = count_codes(codes, size)
-            repeated = np.flatnonzero(np.append(counts > 1, False)[codes])
+        for rows, some in whole if len(table) <= size else split_by_key(table, names):
+            codes, code_count = encode_rows(some, names)
+            counts = count_codes(codes, code_count)
+            is_repeated = np.append(counts > 1, False)[codes]
             keys += int(np.count_nonzero(counts > 1))
-            shown = repeated[:MOST_EXAMPLES]
+            shown = np.flatnonzero(is_repeated)[:MOST_EXAMPLES]
             first += zip(rows[shown].tolist(), format_keys(some, names, shown), strict=True)
             if rule in ("first", "last"):
-                order = repeated if rule == "first" else repeated[::-1]
-                stays = order[np.unique(codes[order], return_index=True)[1]]
-                dropped.append(rows[np.setdiff1d(repeated, stays)])
+                stays = find_first_rows(codes if rule == "first" else codes[::-1], code_count)[counts > 1]
+                is_repeated[stays if rule == "first" else len(codes) - 1 - stays] = False
+                dropped.append(rows[is_repeated])
         texts = dict.fromkeys(text for _, text in sorted(first)[:MOST_EXAMPLES])
         return cls(keys, tuple(texts), np.concatenate(dropped))
 
