@@ -26,6 +26,7 @@ from lomrix.cli.environment import CURRENT, END_REQUESTS, Environment, OutputLos
 from lomrix.cli.supervision import supervise
 from lomrix.core.nearest import advise
 from lomrix.core.steps.registry import ENTRIES, find_entry
+from lomrix.core.wording import join_words
 
 if TYPE_CHECKING:
     from lomrix.core.errors import UsageError
@@ -201,7 +202,7 @@ class CommandGroup(TyperGroup):
             if len(names) == 1:
                 todo = f"Its only command is {names[0]}."
             elif "." in args[0] or "/" in args[0]:
-                todo = f"Put {', '.join(names[:-1])} or {names[-1]} before it."
+                todo = f"Put {join_words(names, 'or')} before it."
             else:
                 todo = advise(args[0], names, f"Its commands are {', '.join(names)}.")
             raise WrongLineError(f"{ctx.info_name} has no command {args[0]}.\n{todo}", ctx)

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 
+from lomrix.core.characters import unify_characters
+from lomrix.core.wording import join_words
+
 MIN_BEGINNING = 3
 MAX_NAMES = 3
 
@@ -34,7 +37,7 @@ def find_nearest_names(name: str, known: Iterable[str], most: int = MAX_NAMES) -
 def advise(name: str, known: Iterable[str], otherwise: str, behind: str = "") -> str:
     """Advise a similar name, with something after it, or else something else."""
     near = [candidate + behind for candidate in find_nearest_names(name, known)]
-    return f"Did you mean {' or '.join(filter(None, [', '.join(near[:-1]), near[-1]]))}?" if near else otherwise
+    return f"Did you mean {join_words(near, 'or')}?" if near else otherwise
 
 
 def count_changes(first: str, second: str) -> int:
@@ -61,12 +64,19 @@ def count_changes(first: str, second: str) -> int:
 
 
 def find_near_duplicates(texts: Sequence[str], counts: Sequence[int]) -> list[list[tuple[str, int]]]:
-    """Return groups of distinct texts that differ only in case or spaces, with their numbers of cells.
+    """Return groups of distinct texts that differ only in case, spaces or characters that look alike, with their
+    numbers of cells.
 
     >>> find_near_duplicates(["carnica", "CARNICA", "ligustica"], [2, 1, 1])
     [[('carnica', 2), ('CARNICA', 1)]]
     """
     alike: dict[str, list[tuple[str, int]]] = {}
     for text, count in zip(texts, counts, strict=True):
-        alike.setdefault(" ".join(text.casefold().split()), []).append((text, count))
+        alike.setdefault(" ".join(unify_characters(text).casefold().split()), []).append((text, count))
     return [sorted(group, key=lambda pair: -pair[1]) for group in alike.values() if len(group) > 1]
+
+
+def name_difference(texts: Iterable[str]) -> str:
+    """Name what near duplicates differ in."""
+    are_plain = len({" ".join(text.casefold().split()) for text in texts}) == 1
+    return "capitals or spaces" if are_plain else "characters that look alike"

@@ -32,6 +32,12 @@ def split_list(text: str) -> tuple[str, ...]:
     return tuple(word.strip() for word in text.split(",") if word.strip())
 
 
+def join_words(words: Iterable[str], last: str = "and") -> str:
+    """Join words as a sentence lists them: spaces, case and zeros."""
+    *others, final = words
+    return f"{', '.join(others)} {last} {final}" if others else final
+
+
 # At most this many are listed; the rest is only counted.
 MOST_LISTED = 12
 

@@ -217,6 +217,9 @@ def test_several_files_at_once_keep_the_base_order_and_show_where_rows_came_from
         ("Tern", "tern", "case"),
         ("0417", "417", "leading zeros"),
         (" TERN", "tern", "spaces and case"),
+        ("Bo\u00a0Li", "Bo Li", "spaces"),
+        ("A\u030ase", "\u00c5se", "characters"),
+        ("O\u2019Neill\u200b", "o'neill", "case and characters"),
         ("417", "417.0", "a stored number"),
         ("KW-12", "kw12", "a dash or another sign"),
         ("razorbil", "razorbill", "spelling"),
@@ -235,6 +238,16 @@ def test_neighbours_find_what_comparing_all_pairs_finds() -> None:
     assert {key: found[0] for key, found in _find_neighbours(keys, names).items()} == dict(
         zip(keys[:4], names, strict=False)
     )
+
+
+def test_keys_that_look_alike_meet_and_cells_that_do_are_told_apart() -> None:
+    base = table("l", k=["A\u030ase", "Bo\u00a0Li", "Ann\u200b"], x=["e\u0301", "b", "c"])
+    added = table("r", k=["\u00c5se", "Bo Li", "Ann"], x=["\u00e9", "b", "c"])
+    step = Merge(key=("k",), tidy_keys=("spaces", "characters"), expect="one-to-one")
+    assert rows(step.with_settings(take="k").apply(merging(base, added)).table) == list(rows(base))
+    with pytest.raises(DataError) as caught:
+        step.apply(merging(base, added))
+    assert caught.value.where.endswith("e\u0301 against \u00e9 (they look alike, but have other characters)")
 
 
 def test_tidied_keys_meet_and_are_counted() -> None:

@@ -103,6 +103,14 @@ def test_a_date_is_never_guessed_but_read_as_stated() -> None:
     assert column.cells() == [datetime.date(2024, 4, 3), datetime.date(2024, 4, 13)]
 
 
+def test_characters_that_look_like_others_are_reported_and_kept() -> None:
+    texts = ["Bo\u00a0Li", "Ann\u200b", "A\u030ase", "\u00c5se", "O\u2019Neill", "caf\u00e9"]
+    column, notes = read_text_column("my name", pa.array(texts, pa.large_string()))
+    assert column.cells() == texts
+    assert [(note.kind, note.count) for note in notes] == [("characters", 3)]
+    assert notes[0].text.endswith("derive the plain text: plain(column('my name'))")
+
+
 def test_blanks_around_are_reported_and_kept() -> None:
     column, notes = read_text_column("id", pa.array(["A1", "A2 ", " A3"], pa.large_string()))
     assert column.cells() == ["A1", "A2 ", " A3"]

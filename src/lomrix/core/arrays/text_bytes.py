@@ -15,6 +15,7 @@ Mask = npt.NDArray[np.bool_]
 # Bytes that are compared at once.
 WORD = 8
 BLOCK = 1 << 16
+FIRST_NON_ASCII = 128
 ZERO, NINE, SPACE, MINUS = ord("0"), ord("9"), ord(" "), ord("-")
 
 
@@ -35,6 +36,13 @@ def has_byte(strings: pa.Array, byte: bytes) -> bool:
     _, raw = get_buffers(strings)
     step = 1 << 20
     return any(raw[start : start + step].tobytes().find(byte) >= 0 for start in range(0, len(raw), step))
+
+
+def is_ascii(strings: pa.Array) -> bool:
+    """Return whether all cells are plain ASCII."""
+    starts, raw = get_buffers(strings)
+    raw = raw[int(starts[0]) : int(starts[-1])]
+    return not len(raw) or int(raw.max()) < FIRST_NON_ASCII
 
 
 def differs_from_above(strings: pa.Array) -> Mask:

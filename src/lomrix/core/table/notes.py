@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from typing import Any, Self
 
 from lomrix.core.combining import MOST_EXAMPLES, Words, identify_text
-from lomrix.core.nearest import find_near_duplicates
+from lomrix.core.nearest import find_near_duplicates, name_difference
 
 # A spreadsheet counts the header as row 1, so the first row of data is row 2.
 FIRST_ROW = 2
@@ -74,7 +74,7 @@ def note_alike(name: str, texts: Sequence[str], what: str) -> list[Note]:
     notes = []
     for group in find_near_duplicates(texts, [1] * len(texts)) if len(texts) <= MOST_ALIKE else ():
         alike = " and ".join(f'"{text}"' for text, _ in group)
-        text = f"{alike} differ only in capitals or spaces, and are different {what}."
+        text = f"{alike} differ only in {name_difference([text for text, _ in group])}, and are different {what}."
         notes.append(Note(text, name, (), "nearly-same", len(group)))
     return notes
 

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
+from lomrix.core.characters import HARDLY_MEANT
 from lomrix.core.combining import MOST_EXAMPLES, Words
 from lomrix.core.table.column import DTYPES, Column
 from lomrix.core.table.notes import FIRST_ROW, Note, plural, pluralize
@@ -25,10 +26,13 @@ from lomrix.core.text import rules
 from lomrix.core.text.dates import parse_dates_in_forms
 from lomrix.core.text.similarity import MOSTLY, find_similarity, guess_number_type, guess_type
 from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_texts, parse_iso_dates, to_integers
+from lomrix.core.wording import format_operand
 
 # Cells sampled to choose the type to try; a few suffice to try numbers, since all cells are then checked.
 SAMPLE = 1500
 GLANCE = 12
+# First bytes of characters that are hardly meant.
+UNUSUAL = (b"\xc2", b"\xe2", b"\xef", b"\xcc", b"\xcd")
 NO_STRAYS: Mapping[str, int] = {}
 KINDS = {
     "integer": ("a number", "numbers"),
@@ -360,6 +364,7 @@ class Reading:
         return self.strings.is_null().to_numpy(zero_copy_only=False).view(np.uint8), (BLANK,)
 
     def _as_strings(self) -> Column:
+        self._note_characters()
         column = Column.of_strings(None, Pool(self.strings), *self._blank_reasons())
         if not self.variable.missing:
             return column
@@ -397,6 +402,20 @@ class Reading:
         values = (self.strings if self.shown is None else self.shown).take(pa.array(first_rows)).to_pylist()
         examples = tuple(zip((first_rows + FIRST_ROW).tolist(), values, strict=True))
         self.notes.append(Note(text, self.name, examples, kind, len(rows), reading=reading))
+
+    def _note_characters(self) -> None:
+        """Note characters that look like others, or cannot be seen, so that texts differ that look the same."""
+        if text_bytes.is_ascii(self.strings) or not any(text_bytes.has_byte(self.strings, byte) for byte in UNUSUAL):
+            return
+        matches = pc.fill_null(pc.match_substring_regex(self.strings, HARDLY_MEANT), False)
+        rows = np.flatnonzero(matches.to_numpy(zero_copy_only=False))
+        if len(rows):
+            template = (
+                "{cells:cell has|cells have} characters that look like others or cannot be seen, such as no-break "
+            )
+            template += "spaces; texts are compared as they are; derive the plain text: {function}"
+            words = Words(template, cells=len(rows), function=f"plain({format_operand(self.name)})")
+            self._note("characters", words, rows)
 
     def _note_token(self, text: str, rows: Array) -> None:
         if text not in self.variable.missing:

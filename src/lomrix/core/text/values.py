@@ -9,6 +9,7 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays import text_bytes
 from lomrix.core.arrays.types import Array
+from lomrix.core.characters import unify_characters
 from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.table.column import Column
 from lomrix.core.table.notes import FIRST_ROW, Note
@@ -43,6 +44,20 @@ def parse_iso_dates(type_: Type, texts: pa.Array) -> pa.Array:
         formatted = pc.strftime(parsed, format="%Y-%m-%d").cast(pa.large_string())
         same = pc.equal(formatted, pc.utf8_slice_codeunits(array, 0, 10))
         return pc.if_else(same, array, pa.scalar(None, pa.large_string())).cast(ARROW_TYPES[type_])
+
+
+def collapse_spaces(texts: pa.Array) -> pa.Array:
+    """Return texts without surrounding spaces, and with one space where there are several or others, such as no-break
+    spaces.
+    """
+    return pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), r"[\s\pZ]+", " ")
+
+
+def unify_texts(texts: pa.Array) -> pa.Array:
+    """Return distinct texts in which characters that look alike are the same."""
+    if text_bytes.is_ascii(texts):
+        return texts
+    return pa.array([None if text is None else unify_characters(text) for text in texts.to_pylist()], pa.large_string())
 
 
 def get_values(array: pa.Array, type_: Type) -> Array:

@@ -15,6 +15,7 @@ from lomrix.core.language.operands import make_result
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import Type, is_number
 from lomrix.core.table.pool import Pool
+from lomrix.core.text.values import collapse_spaces, unify_texts
 
 KIND = "texts"
 LONGEST = 1000
@@ -58,6 +59,17 @@ def strip(x: Column) -> Column:
     strip(' day ') is day
     """
     return map_to_text(x, "strip", pc.utf8_trim_whitespace)
+
+
+@function(KIND, keeps=True)
+def plain(x: Column) -> Column:
+    """plain(x): the text with plain spaces, dashes and apostrophes, each accent with its letter, and nothing invisible
+
+    Examples
+    --------
+    plain('O’Neill  ') is O'Neill
+    """
+    return map_to_text(x, "plain", lambda texts: collapse_spaces(unify_texts(texts)))
 
 
 @function(KIND)

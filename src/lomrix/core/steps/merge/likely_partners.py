@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
+from typing import get_args
 
 import numpy as np
 import numpy.typing as npt
@@ -15,25 +17,22 @@ import pyarrow.compute as pc
 from lomrix.core.arrays import codes as key_codes
 from lomrix.core.arrays.matching import find_first_rows
 from lomrix.core.arrays.text_bytes import ZERO, bytes_at, find_bytes
+from lomrix.core.steps.merge.settings import TidyWord
 from lomrix.core.steps.merge.tidy import tidy_texts
+from lomrix.core.wording import join_words
 
 # Up to this many pairs, spelling is compared all against all; beyond, by shared neighbours.
 MOST_PAIRS = 4_000_000
 LEAST_SCORE = 80.0
 LEAST_LETTERS = 3
 
-FORMS: tuple[tuple[str, tuple[str, ...]], ...] = (
-    ("spaces", ("spaces",)),
-    ("case", ("case",)),
-    ("leading zeros", ("zeros",)),
-    ("spaces and case", ("spaces", "case")),
-    ("spaces and leading zeros", ("spaces", "zeros")),
-    ("spaces, case and leading zeros", ("spaces", "case", "zeros")),
+# Every combination of words, the shortest first.
+FORMS: tuple[tuple[str, tuple[str, ...]], ...] = tuple(
+    (join_words(["leading zeros" if word == "zeros" else word for word in words]), words)
+    for count in range(1, len(get_args(TidyWord)) + 1)
+    for words in itertools.combinations(get_args(TidyWord), count)
 )
-OPTIONS = {
-    "spaces": "spaces", "case": "case", "leading zeros": "zeros", "spaces and case": "spaces,case",
-    "spaces and leading zeros": "spaces,zeros", "spaces, case and leading zeros": "spaces,case,zeros",
-}  # fmt: skip
+OPTIONS = {differs_by: ",".join(words) for differs_by, words in FORMS}
 STORED_NUMBER, DASHES, SPELLING = "a stored number", "a dash or another sign", "spelling"
 
 
@@ -93,6 +92,7 @@ def _list_forms(alone: pa.Array, others: pa.Array) -> list[tuple[str, Callable[[
         "spaces": has_spaces,
         "zeros": has_spaces or bool((bytes_at(all_texts, 0) == ZERO).any()),
         "case": has_case,
+        "characters": has_non_ascii,
     }
     forms: list[tuple[str, Callable[[pa.Array], pa.Array]]] = [
         (cause, partial(tidy_texts, words=words)) for cause, words in FORMS if all(useful[kind] for kind in words)

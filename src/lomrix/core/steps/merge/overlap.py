@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from lomrix.core.arrays.types import Array
+from lomrix.core.characters import describe_likeness
 from lomrix.core.combining import MOST_EXAMPLES, First, Words
 from lomrix.core.errors import DataError
 from lomrix.core.rows.keys import format_keys
@@ -205,7 +206,7 @@ class OverlapColumn:
         added_texts = self.added_cells.take(first_rows).to_text().to_pylist()
         rows = self.base.number_rows(self.base_rows[first_rows])
         cells = tuple(
-            (row, f"{key_text} (row {row}) {a} against {b}")
+            (row, f"{key_text} (row {row}) {a} against {b}{describe_likeness(a, b)}")
             for key_text, row, a, b in zip(keys, rows, base_texts, added_texts, strict=True)
         )
         return Difference(self.name, len(self.differing), First(cells))

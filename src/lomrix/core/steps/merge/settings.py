@@ -23,7 +23,7 @@ RowsKept = Literal["all", "matched", "base"]
 OverlapRule = Literal["check", "base", "added", "fill", "both"]
 Side = Literal["either", "before", "after"]
 Ties = Literal["before", "after"]
-TidyWord = Literal["spaces", "case", "zeros"]
+TidyWord = Literal["spaces", "case", "zeros", "characters"]
 SECOND_NAME = "{column}_from_{file}"
 # More rows from many-to-many keys are probably a mistake.
 MOST_ROWS = 20_000_000
@@ -186,7 +186,7 @@ class Merge(Step):
         tuple[TidyWord, ...],
         BeforeValidator(rename_tidy_words),
         BY_COMMAS,
-        Setting("Ignore in keys: spaces, case, zeros (leading); separate by commas.", "WORDS"),
+        Setting("Ignore in keys: spaces, case, zeros (leading), characters (that look alike).", "WORDS"),
     ] = ()
     near: Annotated[
         str,

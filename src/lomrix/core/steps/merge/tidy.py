@@ -16,16 +16,19 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.notes import Note
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.table import Table
+from lomrix.core.text.values import collapse_spaces, unify_texts
 
 
 def tidy_texts(texts: pa.Array, words: Sequence[str]) -> pa.Array:
     """Normalize texts.
 
     `spaces`: surrounding spaces are ignored, inner ones collapse to one. `case`: capitals become small letters.
-    `zeros`: leading zeros of a number are ignored.
+    `zeros`: leading zeros of a number are ignored. `characters`: characters that look alike are the same.
     """
+    if "characters" in words:
+        texts = unify_texts(texts)
     if "spaces" in words:
-        texts = pc.replace_substring_regex(pc.utf8_trim_whitespace(texts), r"\s+", " ")
+        texts = collapse_spaces(texts)
     if "case" in words:
         texts = pc.utf8_lower(texts)
     if "zeros" in words:

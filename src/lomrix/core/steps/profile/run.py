@@ -11,7 +11,7 @@ import numpy as np
 from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import MOST_EXAMPLES
 from lomrix.core.errors import Proposal
-from lomrix.core.nearest import find_near_duplicates
+from lomrix.core.nearest import find_near_duplicates, name_difference
 from lomrix.core.rows.candidate_keys import find_candidate_keys
 from lomrix.core.rows.column_survey import ColumnSurvey, SurveyedTable, TableSurvey
 from lomrix.core.rows.occurrences import (
@@ -166,7 +166,7 @@ class Profiling:
             texts = distinct.values.to_text().to_pylist()
             for group in find_near_duplicates(texts, distinct.counts.tolist())[:MOST_GROUPS]:
                 shown = ", ".join(f'"{text}" ({count:,})' for text, count in group)
-                text = f"texts that differ only in capitals or spaces: {shown}."
+                text = f"texts that differ only in {name_difference([text for text, _ in group])}: {shown}."
                 yield Note(text, name, (), "nearly-same", sum(count for _, count in group))
         if labels:
             values = self.table[name] if survey.distinct is None else survey.distinct.values
