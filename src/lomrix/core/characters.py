@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unicodedata
 
 INVISIBLE = "\u00ad\u200b\u200c\u200d\u200e\u200f\u2060\ufeff"
@@ -21,6 +22,16 @@ def unify_characters(text: str) -> str:
     True
     """
     return text if text.isascii() else unicodedata.normalize("NFKC", text).translate(ALIKE)
+
+
+def make_plain_name(name: str) -> str:
+    """Return a name as it can be typed: without line breaks, no-break spaces and what cannot be seen.
+
+    >>> make_plain_name("Sleep\\n(h)"), make_plain_name("i\\u200bd "), make_plain_name("A\\u030age") == "\\u00c5ge"
+    ('Sleep (h)', 'id', True)
+    """
+    composed = unicodedata.normalize("NFC", name).translate(dict.fromkeys(map(ord, INVISIBLE)))
+    return re.sub(r"\s*[^\S ]\s*", " ", composed).strip()
 
 
 def describe_likeness(first: str, second: str) -> str:

@@ -11,9 +11,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from lomrix.core.characters import make_plain_name
 from lomrix.core.errors import FileError
 from lomrix.core.table.dictionary import Dictionary
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, plural
+from lomrix.core.wording import shorten_list
 from lomrix.files import descriptor
 from lomrix.files.byte_stats import ByteStats, count_bytes, read_range
 from lomrix.files.footers import note_likely_footer
@@ -107,7 +109,7 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
             f"The first line of {path.name} is not a header: it has {len(header.cells):,} cells.",
             todo="Check the file and its ‹delimiter›.",
         )
-    names, name_notes = name_columns(header, path, numbers_names=settings.number_names)
+    names, name_notes = name_columns(header, path, numbers_names=settings.number_names, is_known=described.is_named)
     notes = [*header.notes, *name_notes]
     if not settings.encoding and not encoding.startswith("utf"):
         message = f"the file is not UTF-8 and was read as {encoding}; if letters look wrong, use ‹encoding›."
@@ -272,13 +274,23 @@ def detect_delimiter(text: str, path: Path) -> str:
     return result
 
 
-def name_columns(header: Header, path: Path, *, numbers_names: bool) -> tuple[list[str], tuple[Note, ...]]:
+def name_columns(
+    header: Header, path: Path, *, numbers_names: bool, is_known: bool
+) -> tuple[list[str], tuple[Note, ...]]:
     """Return the header's names; an empty one gets a name and a note, and one that occurs again a number, if wanted.
+
+    Names are made plain, unless a descriptor has them as they are.
 
     Raises FileError if two columns have one name.
     """
-    names = [name.strip() for name in header.cells]
+    stripped = [name.strip() for name in header.cells]
+    names = stripped if is_known else [make_plain_name(name) for name in stripped]
+    changed = [plain for name, plain in zip(stripped, names, strict=True) if name != plain]
     notes = []
+    if changed:
+        text = "line breaks, or characters that cannot be seen, were left out of "
+        text += f"{plural(len(changed), 'a name', f'{len(changed)} names')}: {shorten_list(changed)}."
+        notes.append(Note(text, kind="names", count=len(changed), done=True))
     for number, name in enumerate(names, start=1):
         if not name:
             names[number - 1] = f"column_{number}"

@@ -92,7 +92,7 @@ class Reader(FileSource):
         # A remark beside the table makes a column; one without name and cells does not.
         width = max([count_filled(header.cells), *map(count_filled, body)])
         header = replace(header, cells=[*header.cells, *[""] * width][:width])
-        names, name_notes = name_columns(header, self.path, numbers_names=self.settings.number_names)
+        names, name_notes = name_columns(header, self.path, numbers_names=self.settings.number_names, is_known=is_known)
         all_notes = (*header.notes, *name_notes, *notes)
         return Worksheet(name, names, body, header.above, header.describe(names), all_notes)
 
