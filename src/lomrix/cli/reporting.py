@@ -189,6 +189,7 @@ def propose_reading(outcome: Outcome, typed: TypedCommand) -> list[str]:
     if not proposed or len(set(once)) < len(once) or are_both:
         return []
     options = [format_setting(name, value) for name, value in proposed]
+    options = [option for option in options if option not in typed.reading]
     words = "to read the file as noted"
     assert typed.step is not None
     return [format_proposal(Proposal(typed.step.word, words=words), replace(typed, reading=[*typed.reading, *options]))]

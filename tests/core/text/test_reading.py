@@ -111,6 +111,16 @@ def test_characters_that_look_like_others_are_reported_and_kept() -> None:
     assert notes[0].text.endswith("derive the plain text: plain(column('my name'))")
 
 
+def test_numbers_with_other_spaces_and_minus_signs() -> None:
+    texts = pa.array(["1\u00a0234", "12\u202f345,5", "999"], pa.large_string())
+    column, notes = read_text_column("x", texts, decimal=",", thousands=" ")
+    assert (column.cells(), notes) == ([1234, 12345.5, 999], [])
+    assert [note.kind for note in read_text_column("x", texts[::2])[1]] == ["stray-text", "thousands"]
+    column, notes = read_text_column("x", pa.array(["\u22125", "3", "\u20132"], pa.large_string()))
+    assert column.type == "string"
+    assert notes[-1].text.endswith("derive the number: to_number(plain(x))")
+
+
 def test_blanks_around_are_reported_and_kept() -> None:
     column, notes = read_text_column("id", pa.array(["A1", "A2 ", " A3"], pa.large_string()))
     assert column.cells() == ["A1", "A2 ", " A3"]

@@ -106,13 +106,15 @@ class Reading:
 
     def _read_thousands(self) -> Column | None:
         """Read numbers with a thousands separator; None if there are none."""
-        separator = self.thousands
-        if not separator or not text_bytes.has_byte(self.strings, separator.encode()):
+        separator, texts = self.thousands, self.strings
+        if separator == " " and not text_bytes.is_ascii(texts):
+            texts = pc.replace_substring_regex(texts, r"[\x{a0}\x{202f}]", " ")
+        if not separator or not text_bytes.has_byte(texts, separator.encode()):
             return None
         point = re.escape(self.decimal)
         grouped = f"^[+-]?\\d{{1,3}}({re.escape(separator)}\\d{{3}})+({point}\\d+)?$"
-        fits = pc.fill_null(pc.match_substring_regex(pc.utf8_trim_whitespace(self.strings), grouped), False)
-        strings = pc.if_else(fits, pc.replace_substring(self.strings, separator, ""), self.strings)
+        fits = pc.fill_null(pc.match_substring_regex(pc.utf8_trim_whitespace(texts), grouped), False)
+        strings = pc.if_else(fits, pc.replace_substring(texts, separator, ""), self.strings)
         return self._read_inner(Reading(
             self.name, strings, self.variable, "", self.decimal, tokens=self.tokens, shown=self.strings
         ))  # fmt: skip
@@ -406,6 +408,8 @@ class Reading:
     def _note_characters(self) -> None:
         """Note characters that look like others, or cannot be seen, so that texts differ that look the same."""
         if text_bytes.is_ascii(self.strings) or not any(text_bytes.has_byte(self.strings, byte) for byte in UNUSUAL):
+            return
+        if any(note.kind in ("characters", "thousands") for note in self.notes):
             return
         matches = pc.fill_null(pc.match_substring_regex(self.strings, HARDLY_MEANT), False)
         rows = np.flatnonzero(matches.to_numpy(zero_copy_only=False))

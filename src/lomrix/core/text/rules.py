@@ -45,6 +45,8 @@ CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 WITH_UNIT = r"[+-]?\d+([.,]\d+)?( ?[A-Za-zµ°]{2,8}| [A-Za-zµ°])"
 # Below or above what can be measured.
 LIMIT = r"[<>≤≥]=? ?\d+(\.\d+)?"
+# What stands for a minus and is none: dashes, and the sign of mathematics.
+DASH = "[\u2010-\u2015\u2212]"
 # Two numbers in a cell, as blood pressure is written.
 PAIR = r"\d{1,3}(\.\d+)? ?/ ?\d{1,3}(\.\d+)?"
 CLOCK = r"\d{1,3}:[0-5]\d(:[0-5]\d)?"

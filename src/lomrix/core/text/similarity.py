@@ -12,6 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from lomrix.core.characters import unify_characters
 from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
 from lomrix.core.text.dates import guess_date_forms
@@ -130,6 +131,17 @@ def resemble_limits(texts: DistinctTexts) -> Similarity | None:
     return Similarity("limits", text, rules.LIMIT)
 
 
+def resemble_minus(texts: DistinctTexts) -> Similarity | None:
+    """Find numbers with a dash in place of the minus."""
+    words = [text for text, kind in texts.kinds.items() if kind == "text"]
+    kinds = {rules.classify_text(unify_characters(text)) for text in words}
+    have_dashes = all(re.match(rules.DASH, text.strip()) for text in words)
+    if not words or not have_dashes or not kinds <= {"integer", "number"}:
+        return None
+    text = "looks like numbers with a dash in place of the minus, and stays text; derive the number: "
+    return Similarity("with-sign", f"{text}to_number(plain({texts.operand}))", f"{rules.DASH}.*")
+
+
 def resemble_clock(texts: DistinctTexts) -> Similarity | None:
     """Find times of day, or spans in hours and minutes."""
     if texts.share("clock") < NEARLY_ALL:
@@ -228,6 +240,7 @@ RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_thousands,
     resemble_signed,
     resemble_limits,
+    resemble_minus,
     resemble_clock,
     resemble_pairs,
     resemble_comma_numbers,
