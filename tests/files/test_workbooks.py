@@ -222,3 +222,27 @@ def test_what_is_no_workbook_is_reported_as_what_it_is(tmp_path: Path, content: 
     with pytest.raises(FileError) as stopped:
         read(tmp_path / "b.xls")
     assert stopped.value.what == what and stopped.value.todo.startswith(todo)
+
+
+def test_a_pattern_names_several_worksheets(tmp_path: Path) -> None:
+    book = xlsxwriter.Workbook(str(tmp_path / "waves.xlsx"))
+    for name, cells in (
+        ("2020", [["id", "x"], ["a", 1]]),
+        ("2021", [["id", "x"], ["a", 2]]),
+        ("codes", [["codes"], [1]]),
+    ):
+        sheet = book.add_worksheet(name)
+        for number, row in enumerate(cells):
+            sheet.write_row(number, 0, row)
+    book.close()
+    for pattern in ("waves.xlsx#20*", "waves.xlsx#*"):
+        words = ("stack", pattern, "--mark", "year", "--case", "id", "--out", "o.csv", "--overwrite")
+        assert "2 files became 2 rows" in lomrix(*words, cwd=tmp_path)[0]
+        assert (tmp_path / "o.csv").read_text() == "year,id,x\n2020,a,1\n2021,a,2\n"
+    assert "matches 2 worksheets" in lomrix("profile", "waves.xlsx#20*", cwd=tmp_path, status=3)[1]
+    assert "Its worksheets are 2020, 2021" in lomrix("stack", "waves.xlsx#19*", cwd=tmp_path, status=3)[1]
+    (tmp_path / "p.toml").write_text(
+        '[[steps]]\nname = "s"\ndo = "stack"\nsource = "waves.xlsx#20*"\nmark = "year"\nout = "p.csv"\n'
+    )
+    lomrix("run", "p.toml", cwd=tmp_path)
+    assert (tmp_path / "p.csv").read_bytes() == (tmp_path / "o.csv").read_bytes()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import fnmatch
 import importlib
 import tempfile
 from collections.abc import Callable, Sequence
@@ -72,6 +73,10 @@ def open_source(reference: str, settings: ReadSettings) -> Source:
         return DatabaseSource(reference, settings)
     if is_object(reference):
         reference = fetch(reference, WITH_SHEETS)
+    matching = list_worksheets(reference)
+    if len(matching) > 1:
+        raise FileError(f"{reference} matches {len(matching)} worksheets.", todo=f"Name one, such as {matching[0]}.")
+    reference = matching[0]
     if is_folder(reference):
         from lomrix.files.folder import FolderSource, list_files
 
@@ -224,6 +229,25 @@ def is_folder(reference: str) -> bool:
     """Return whether a reference is a folder, or a pattern that is no file's name."""
     path = Path(reference)
     return path.is_dir() or (any(character in path.name for character in "*?[") and not path.exists())
+
+
+def list_worksheets(reference: str) -> tuple[str, ...]:
+    """Return the worksheets that a pattern after the # matches, without those of a dictionary; else the reference.
+
+    Raises FileError if it matches none.
+    """
+    path, sheet = split_sheet(reference)
+    if not set(sheet) & set("*?[") or not path.is_file():
+        return (reference,)
+    from lomrix.files.workbook import list_sheets
+    from lomrix.files.workbook_writer import DESCRIBING
+
+    names = list_sheets(path)
+    matching = [name for name in names if fnmatch.fnmatchcase(name, sheet) and name not in DESCRIBING]
+    if not matching:
+        todo = f"Its worksheets are {', '.join(names)}."
+        raise FileError(f"{path.name} has no worksheet that matches {sheet}.", todo=todo)
+    return (reference,) if sheet in names else tuple(f"{reference.rpartition('#')[0]}#{name}" for name in matching)
 
 
 def split_sheet(reference: str) -> tuple[Path, str]:

@@ -144,14 +144,19 @@ class Reader(FileSource):
         return Cells(columns, (*sheet.notes, *notes), FIRST_ROW + sheet.above - 1, name_shown)
 
 
-def has_sheet(path: Path, name: str) -> bool:
-    """Return whether a workbook has a worksheet of that name."""
+def list_sheets(path: Path) -> list[str]:
+    """List the worksheets of a workbook; none if it is none."""
     from python_calamine import CalamineError, CalamineWorkbook
 
     try:
-        return name in CalamineWorkbook.from_path(str(path)).sheet_names
+        return list(CalamineWorkbook.from_path(str(path)).sheet_names)
     except CalamineError:
-        return False
+        return []
+
+
+def has_sheet(path: Path, name: str) -> bool:
+    """Return whether a workbook has a worksheet of that name."""
+    return name in list_sheets(path)
 
 
 def require_dense(path: Path) -> None:

@@ -12,7 +12,7 @@ from lomrix.core.steps.step import Step
 from lomrix.files.database.reference import is_url
 from lomrix.files.missing import InCells
 from lomrix.files.reading import ReadingOptions
-from lomrix.files.registry import split_sheet
+from lomrix.files.registry import list_worksheets, split_sheet
 from lomrix.job.budget import RunningOptions
 
 # The role of the table among the outputs; other roles have the names of the step's extras.
@@ -33,6 +33,14 @@ class Task:
     running: RunningOptions = field(default_factory=RunningOptions)
 
     def __post_init__(self) -> None:
+        several = {role.name for role in self.step.roles if role.many}
+        inputs = {
+            name: tuple(sheet for reference in references for sheet in list_worksheets(reference))
+            if name in several
+            else references
+            for name, references in self.inputs.items()
+        }
+        object.__setattr__(self, "inputs", inputs)
         for role in self.step.roles:
             if role.needed and not self.inputs.get(role.name):
                 todo = advise_to_add(role.name, role.metavar, role.help)

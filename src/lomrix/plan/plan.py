@@ -19,7 +19,7 @@ from lomrix.files.folder import list_files
 from lomrix.files.missing import InCells
 from lomrix.files.object_store import is_object
 from lomrix.files.reading import ReadingOptions
-from lomrix.files.registry import FORMATS, is_folder, split_sheet
+from lomrix.files.registry import FORMATS, is_folder, list_worksheets, split_sheet
 from lomrix.job.budget import RunningOptions
 from lomrix.job.lineage import STEP_PREFIX
 from lomrix.job.task import TABLE, Task
@@ -269,6 +269,8 @@ def _expand(draft: Draft, role: str, reference: str, result: Mapping[str, str], 
     if is_url(reference):
         return [reference]
     reference = os.path.normpath(reference)
+    if split_sheet(reference)[1]:
+        return list(list_worksheets(reference))
     if "*" not in reference or Path(reference).exists():
         return [reference]
     if not any(one.many for one in draft.step.roles if one.name == role) and not any(
