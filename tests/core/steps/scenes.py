@@ -206,6 +206,9 @@ SCENES: dict[str, tuple[str, Inputs, dict[str, Any]]] = {
         way=["out", "home", "out", "home"])),
         {"to_codes": "ship,way"},
     ),
+    "recode to codes that texts begin with": (
+        "recode", sources(table("o", way=["9 = other", "0 = foot", None, "9 = other"])), {"to_codes": "way"}
+    ),
     "recode to codes as they come": ("recode", sources(table("o", way=["x", "b", "x", "a"])), {"to_codes": "way"}),
     "recode turned with labels": (
         "recode", sources(table("t", TURNED, f=[0, 1, 2, 3], g=[0.5, 3.0, None, 1.0])),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from lomrix.core.table.numbers import NUMBER_PATTERN, WHOLE_PATTERN
 from lomrix.core.table.reasons import BUILT_IN
@@ -45,6 +46,8 @@ CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 WITH_UNIT = r"[+-]?\d+([.,]\d+)?( ?[A-Za-zµ°]{2,8}| [A-Za-zµ°])"
 # Below or above what can be measured.
 LIMIT = r"[<>≤≥]=? ?\d+(\.\d+)?"
+# A code with its label, such as 1 = never.
+CODED = r"(-?\d{1,4}) ?[=:.)-] ?(\D.*)"
 # What stands for a minus and is none: dashes, and the sign of mathematics.
 DASH = "[\u2010-\u2015\u2212]"
 # Two numbers in a cell, as blood pressure is written.
@@ -76,6 +79,18 @@ PATTERNS = {
 # One pattern with a group for each kind, since the first that fits counts.
 ANY_KIND = re.compile("|".join(f"(?P<{kind.replace('-', '_')}>{pattern})" for kind, pattern in PATTERNS.items()))
 KEPT_DIGITS = re.compile(ID_LIKE)
+
+
+def split_coded(texts: Iterable[str]) -> dict[str, tuple[int, str]]:
+    """Split texts that are codes with their labels; empty if one is not, or a code has two labels.
+
+    >>> split_coded(["0 = never", "2 - often"]), split_coded(["1-2 times", "3 times"]), split_coded(["1: a", "1: b"])
+    ({'0 = never': (0, 'never'), '2 - often': (2, 'often')}, {}, {})
+    """
+    matches = {text: re.fullmatch(CODED, text.strip()) for text in texts}
+    result = {text: (int(match[1]), match[2].strip()) for text, match in matches.items() if match}
+    is_clear = len(result) == len(matches) == len({code for code, _ in result.values()})
+    return result if is_clear else {}
 
 
 def classify_text(text: str) -> str:

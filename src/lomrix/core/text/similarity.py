@@ -32,7 +32,7 @@ class Similarity:
     """What the cells look like.
 
     `kind` is one of `decimal-comma thousands with-sign limits clock pair unclear-date digits-kept offset
-    several-answers`;
+    several-answers coded`;
     `pattern` is the regular expression of the cells concerned; `reading` are the settings that read them so.
     """
 
@@ -235,6 +235,15 @@ def resemble_answers(texts: DistinctTexts) -> Similarity | None:
     return None
 
 
+def resemble_codes(texts: DistinctTexts) -> Similarity | None:
+    """Find codes with their labels."""
+    values = [text for text, kind in texts.kinds.items() if kind not in ("token", "blank")]
+    if not 2 <= len(values) <= MOST_ANSWERS or len(values) == texts.present or not rules.split_coded(values):
+        return None
+    text = f"looks like codes with their labels; recode it with ‹to_codes={texts.name}› to have both"
+    return Similarity("coded", text, rules.CODED)
+
+
 # In this order, the first that applies.
 RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_thousands,
@@ -248,6 +257,7 @@ RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_kept_digits,
     resemble_dates,
     resemble_answers,
+    resemble_codes,
 )
 
 

@@ -23,6 +23,7 @@ from lomrix.core.table.pool import Pool
 from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.reading import read_text_column
+from lomrix.core.text.rules import split_coded
 from lomrix.core.wording import shorten_list
 
 UNMAPPED = "not in the map"
@@ -105,13 +106,19 @@ def map_values(distinct: Distinct, pairs: Sequence[Pair], others: Rest, name: st
 
 
 def number_texts(distinct: Distinct, labels: Mapping[str, str], order: Order) -> tuple[NewValues, dict[str, str]]:
-    """Return codes for texts, and their labels; texts that are labels already keep their codes if `order` is given."""
+    """Return codes for texts, and their labels; if `order` is given, labels keep their codes, and so do texts that
+    begin with one.
+    """
     texts = list(distinct.texts)
+    coded = split_coded(texts) if order == "given" and not labels else {}
     numeric = {label: int(code) for code, label in labels.items() if code.lstrip("-").isdigit()}
     if order == "given" and numeric and set(texts) <= set(numeric):
         codes = [numeric[text] for text in texts]
     elif order == "given" and labels and set(texts) <= set(labels):
         codes = [list(labels).index(text) + 1 for text in texts]
+    elif coded:
+        codes = [coded[text][0] for text in texts]
+        labels = {text: label for text, (_, label) in coded.items()}
     elif order == "alphabet":
         codes = (np.argsort(sort_texts(pa.array(texts, pa.large_string()))) + 1).tolist()
     else:

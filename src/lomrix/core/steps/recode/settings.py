@@ -25,6 +25,7 @@ class Recode(Step):
     """Recode whole values: to other values, codes, labels, or a missing reason."""
 
     word: ClassVar[str] = "recode"
+    repeats_notes: ClassVar[frozenset[str]] = frozenset({"coded"})
     implementation: ClassVar[str] = "lomrix.core.steps.recode.run:recode"
     surveying: ClassVar[str] = "lomrix.core.steps.recode.run:survey"
     cell_size: ClassVar[int] = 18
@@ -40,7 +41,10 @@ class Recode(Step):
     ] = ()
     others: Annotated[Rest, Setting("Values that a map does not name.")] = "keep"
     into: Annotated[str, Setting("Put the result into a new column; {column} is the old one's name.", "NAME")] = ""
-    to_codes: Annotated[Columns, Setting("Turn texts into codes 1, 2, 3 …, with labels.", "COLUMNS")] = ""
+    to_codes: Annotated[
+        Columns,
+        Setting("Turn texts into codes with labels: 1, 2, 3 …, or 4 of 4 = often.", "COLUMNS"),
+    ] = ""
     order: Annotated[Order, Setting("Order of the codes.")] = "given"
     to_labels: Annotated[Columns, Setting("Put labels in place of codes.", "COLUMNS")] = ""
     reverse: Annotated[Columns, Setting("Reverse the scores of items.", "COLUMNS")] = ""
