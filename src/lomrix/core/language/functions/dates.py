@@ -8,12 +8,14 @@ import numpy.typing as npt
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
 from lomrix.core.language.operands import make_result, parse_iso_column, subtract_times, to_time
-from lomrix.core.table.column import Column
+from lomrix.core.table.column import DTYPES, Column
+from lomrix.core.table.numbers import Type
 from lomrix.core.text.dates import parse_dates_in_forms, require_date_forms
 
 KIND = "dates"
 Whole = npt.NDArray[np.int64]
 ISO = "%Y-%m-%d"
+ISO_TIMES = "local|%Y-%m-%d %H:%M|%Y-%m-%d %H:%M:%S"
 MICROSECONDS_OF_AN_HOUR = 3_600_000_000
 
 
@@ -190,21 +192,35 @@ def age_on(birth: Column, day: Column) -> Column:
 
 @function(KIND)
 def date(text: Column, form: str = ISO) -> Column:
-    """date(text, "%d/%m/%Y"): the date in a text; separate several forms by |
+    """date(text, "%d/%m/%Y"): the date in a text, or the day of a datetime; separate several forms by |
 
     Examples
     --------
     date(t, "%d/%m/%Y") of t 05/03/2024, 31/02/2024 is 2024-03-05, —
     """
+    return parse_column(text, form, "date")
+
+
+@function(KIND)
+def datetime_(text: Column, form: str = ISO_TIMES) -> Column:
+    """datetime(text, "%d/%m/%Y %H:%M"): the date and time in a text, such as joined(day, time, with=" ")
+
+    Examples
+    --------
+    hour(datetime(joined(d, t, with=" "))) of d 2024-03-05, 2024-03-06; t 9:30, 25:00 is 9, —
+    """
+    return parse_column(text, form, "datetime")
+
+
+def parse_column(column: Column, form: str, type_: Type) -> Column:
+    """Return dates or datetimes from a column of text, or of either."""
     require_date_forms(form)
-    text = text.fit_type("string")
-    if text.type == "datetime":
-        return make_result("date", text.values.astype("datetime64[D]"), [text])
-    if text.type == "date":
-        return text
-    if text.type != "string":
-        raise UsageError(f"date() needs a text, but the operand is {text.type}.", todo="Use a column of text.")
-    coded = text.compact()
+    column = column.fit_type("string")
+    if column.type in ("date", "datetime"):
+        return make_result(type_, column.values.astype(DTYPES[type_]), [column])
+    if column.type != "string":
+        raise UsageError(f"{type_}() needs a text, but the operand is {column.type}.", todo="Use a column of text.")
+    coded = column.compact()
     timestamps, fits = parse_dates_in_forms(coded.strings.strings, form)
-    days = np.append(timestamps, np.datetime64(0, "us")).astype("datetime64[D]")[coded.values]
-    return make_result("date", days, [text], ~np.append(fits, True)[coded.values])
+    values = np.append(timestamps, np.datetime64(0, "us")).astype(DTYPES[type_])[coded.values]
+    return make_result(type_, values, [column], ~np.append(fits, True)[coded.values])
