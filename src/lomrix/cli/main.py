@@ -144,7 +144,8 @@ class StrictCommand(TyperCommand):
             raise
         if rest:
             usage = " ".join(self.collect_usage_pieces(ctx)[1:])
-            todo = f"It takes {usage}, then options; a text with spaces needs quotation marks."
+            todo = f"It takes {usage}, then options; a text with spaces needs quotation marks, "
+            todo += "and an option is repeated for each of its values."
             raise WrongLineError(f"{ctx.info_name} has no place for {', '.join(rest)}.\n{todo}", ctx)
         options = [cast(Any, option) for option in order if option.param_type_name == "option"]
         for option in options:
