@@ -33,7 +33,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
-@pytest.mark.parametrize("megabytes", [60, 200, 350, 550, 700])
+@pytest.mark.parametrize("megabytes", [60, 200, 350, 550, 640])
 def test_too_little_memory_is_one_plain_error(folder: Path, megabytes: int) -> None:
     ended = limited(folder, megabytes, "export", "big.csv", "--to", "out.csv", "--overwrite")
     output = ended.stderr.splitlines()

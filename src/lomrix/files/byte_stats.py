@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import itertools
 import os
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+
+from lomrix.core.arrays.threads import map_in_threads
 
 # Bytes per block, so that a block stays in the processor's cache.
 BLOCK = 1 << 18
@@ -37,8 +38,7 @@ def count_bytes(path: Path) -> ByteStats:
 
     if workers == 1:
         return part(0)
-    with ThreadPoolExecutor(workers) as pool:
-        parts = list(pool.map(part, range(workers)))
+    parts = map_in_threads(part, range(workers))
     return ByteStats(
         sum(stats.line_feeds for stats in parts),
         sum(stats.quotes for stats in parts),

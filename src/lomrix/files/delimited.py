@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import csv
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property, partial
 from pathlib import Path
@@ -145,8 +144,7 @@ class Reader(FileSource):
 
         if any(len(chunks) > FEW_ROWS for chunks in arrays.values()):
             # Columns in parallel, and within them their parts, so that all processors stay busy.
-            with ThreadPoolExecutor(pa.cpu_count()) as inner:
-                results = map_in_threads(lambda name: read_column(name, inner.map), names)
+            results = map_in_threads(lambda name: read_column(name, map_in_threads), names)
         else:  # short columns are faster in sequence
             results = list(map(read_column, names))
         columns = {name: column for name, (column, _) in zip(names, results, strict=True)}

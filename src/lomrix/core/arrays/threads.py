@@ -2,13 +2,65 @@
 
 from __future__ import annotations
 
+import _thread
+import itertools
+import queue
+import threading
 from collections.abc import Callable, Iterable
-from concurrent.futures import ThreadPoolExecutor
-from typing import Any, TypeVar
+from typing import Any, Generic, TypeVar
 
 import pyarrow as pa
 
 T = TypeVar("T")
+# Threads beside those that wait for work to be done; work within work shares them.
+_helpers = threading.Semaphore(max(pa.cpu_count() - 1, 0))
+
+
+class Work(Generic[T]):
+    """A function being applied to some values, by whoever takes the next one."""
+
+    def __init__(self, function: Callable[..., T], values: list[tuple[Any, ...]]) -> None:
+        self.function, self.values = function, values
+        self.results: list[Any] = [None] * len(values)
+        self.errors: dict[int, BaseException] = {}
+        self.numbers = itertools.count()
+        self.finished: queue.SimpleQueue[None] = queue.SimpleQueue()
+
+    def do_next(self) -> bool:
+        """Do what comes next, unless something failed; return False if nothing is left."""
+        index = next(self.numbers)
+        if index >= len(self.values):
+            return False
+        try:
+            if not self.errors:
+                self.results[index] = self.function(*self.values[index])
+        except BaseException as error:  # raised where the work is waited for
+            self.errors[index] = error
+        finally:
+            self.finished.put(None)
+        return True
+
+    def help(self) -> None:
+        """Do what is left, in a thread of its own."""
+        try:
+            while self.do_next():
+                pass
+        finally:
+            _helpers.release()
+
+    def start_helper(self) -> bool:
+        """Start a helper if one is free; without memory for a thread there is none.
+
+        A thread of Python's own that finds no memory would be waited for without end.
+        """
+        if not _helpers.acquire(blocking=False):
+            return False
+        try:
+            _thread.start_new_thread(self.help, ())
+        except RuntimeError:
+            _helpers.release()
+            return False
+        return True
 
 
 def map_in_threads(function: Callable[..., T], *values: Iterable[Any], most: int = 1000) -> list[T]:
@@ -18,5 +70,16 @@ def map_in_threads(function: Callable[..., T], *values: Iterable[Any], most: int
     count = min(pa.cpu_count(), most)
     if count == 1:
         return list(map(function, *values))
-    with ThreadPoolExecutor(count) as threads:
-        return list(threads.map(function, *values))
+    work = Work(function, list(zip(*values, strict=False)))
+    left, helpers = len(work.values) - 1, 0
+    while True:
+        if left > 0 and helpers < count - 1:
+            helpers += work.start_helper()
+        left -= 1
+        if not work.do_next():
+            break
+    for _ in work.values:
+        work.finished.get()
+    if work.errors:
+        raise work.errors[min(work.errors)]
+    return work.results

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Mapping
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
+from lomrix.core.arrays.threads import map_in_threads
 from lomrix.core.combining import MOST_EXAMPLES, Combinable, Extreme, Same, Shown, Words, combine_all
 from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import Cases
@@ -82,10 +82,8 @@ def report_coverage(
 ) -> Result:
     """Look who was seen when; `whole` is the survey of all parts."""
     covering = CoverageReport(step, tables.get_one(), whole)
-    with ThreadPoolExecutor(1) as worker:  # the measures are counted while the grid is built
-        measured = worker.submit(lambda: covering.measured)
-        table_made = covering.make_table()
-        measured.result()
+    # The measures are counted while the grid is built.
+    table_made, _ = map_in_threads(lambda make: make(), [covering.make_table, lambda: covering.measured])
     account, tally = covering.make_account(table_made), covering.tally
     if step.by:
         figures = {"figure": covering.retention.make_figure()} if "figure" in wanted else {}
