@@ -28,8 +28,8 @@ abs round floor ceiling sqrt exp log log10 min max mean_of sum_of min_of max_of 
 first last change change_from_first running_sum carried occasion_number case_mean case_count case_min case_max case_sd
 case_sum group_mean group_count group_sum group_min group_max group_sd group_median group_number rank quantile_group
 bands standardised days_between months_between years_between age_on year month day weekday hour minute date datetime
-strip plain upper lower length contains begins ends joined part to_number zero_padded split_part is_missing reason first_present
-missing row_number
+strip plain upper lower length contains begins ends joined part to_number zero_padded split_part is_missing
+reason first_present missing row_number
 """
 
 

@@ -21,9 +21,15 @@ from lomrix.core.wording import format_operand
 # A column resembles what at least this share of its present cells look like.
 MOSTLY = 0.5
 NEARLY_ALL = 0.75
+# A unit beside some numbers, and nothing else, is one if it is there as often as that.
+OFTEN = 0.1
 # Between several answers in one cell; there are no more different ones than this, and none is longer.
 ANSWER_SEPARATORS = ("; ", ", ", ";", "|", ",", " ")
 MOST_ANSWERS, LONGEST_ANSWER = 30, 40
+TWO_NUMBERS = (
+    ("clock", ":", "hours and minutes", "the minutes: {} * 60 + {}", rules.CLOCK),
+    ("pair", "/", "two numbers in a cell", "them: {} and {}", rules.PAIR),
+)
 SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 
 
@@ -113,7 +119,8 @@ def resemble_signed(texts: DistinctTexts) -> Similarity | None:
     """Find numbers with the sign of a percentage or a currency."""
     units = {re.split(r"\d ?", text.strip())[-1] for text, kind in texts.kinds.items() if kind == "with-unit"}
     signs = [("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)]
-    if len(units) == 1 and texts.share("with-unit") >= MOSTLY:
+    share = texts.share("with-unit")
+    if len(units) == 1 and (share >= MOSTLY or (share >= OFTEN and share + texts.numbers == 1)):
         signs.append(("with-unit", units.pop(), rules.WITH_UNIT))
     for kind, symbol, pattern in signs:
         if texts.resemble_numbers(kind):
@@ -142,22 +149,14 @@ def resemble_minus(texts: DistinctTexts) -> Similarity | None:
     return Similarity("with-sign", f"{text}to_number(plain({texts.operand}))", f"{rules.DASH}.*")
 
 
-def resemble_clock(texts: DistinctTexts) -> Similarity | None:
-    """Find times of day, or spans in hours and minutes."""
-    if texts.share("clock") < NEARLY_ALL:
-        return None
-    hours, minutes = (f"to_number(split_part({texts.operand}, ':', {place}))" for place in (1, 2))
-    text = f"looks like hours and minutes, and stays text; derive the minutes: {hours} * 60 + {minutes}"
-    return Similarity("clock", text, rules.CLOCK)
-
-
-def resemble_pairs(texts: DistinctTexts) -> Similarity | None:
-    """Find two numbers in a cell."""
-    if texts.share("pair") < NEARLY_ALL:
-        return None
-    first, second = (f"to_number(split_part({texts.operand}, '/', {place}))" for place in (1, 2))
-    text = f"looks like two numbers in a cell, and stays text; derive them: {first} and {second}"
-    return Similarity("pair", text, rules.PAIR)
+def resemble_two_numbers(texts: DistinctTexts) -> Similarity | None:
+    """Find two numbers in a cell, such as times of day, spans in hours and minutes, and blood pressures."""
+    for kind, separator, what, result, pattern in TWO_NUMBERS:
+        if texts.share(kind) >= NEARLY_ALL:
+            numbers = (f"to_number(split_part({texts.operand}, '{separator}', {place}))" for place in (1, 2))
+            text = f"looks like {what}, and stays text; derive {result.format(*numbers)}"
+            return Similarity(kind, text, pattern)
+    return None
 
 
 def resemble_comma_numbers(texts: DistinctTexts) -> Similarity | None:
@@ -250,8 +249,7 @@ RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_signed,
     resemble_limits,
     resemble_minus,
-    resemble_clock,
-    resemble_pairs,
+    resemble_two_numbers,
     resemble_comma_numbers,
     resemble_offsets,
     resemble_kept_digits,
