@@ -24,6 +24,7 @@ from lomrix.core.table.reasons import BLANK, Why
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
 from lomrix.core.text.dates import parse_dates_in_forms
+from lomrix.core.text.numbers import parse_numbers
 from lomrix.core.text.similarity import MOSTLY, find_similarity, guess_number_type, guess_type
 from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_texts, parse_iso_dates, to_integers
 from lomrix.core.wording import format_operand
@@ -317,7 +318,7 @@ class Reading:
             is_day = type_ == self.variable.type == "date"
             array = parse_iso_dates(type_, pc.replace_substring_regex(texts, rules.MIDNIGHT, "") if is_day else texts)
         else:
-            return self._parse_numbers(texts)
+            return parse_numbers(texts, self.variable.type)
         return get_values(array, type_), array.is_valid().to_numpy(zero_copy_only=False)
 
     def _parse_dates(self, type_: Type, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
@@ -332,33 +333,6 @@ class Reading:
         values = get_values(iso.fill_null(0), "datetime").astype("M8[us]")
         is_iso = ~fits & iso.is_valid().to_numpy(zero_copy_only=False) & (values.astype(DTYPES[type_]) == values)
         return np.where(is_iso, values.astype(DTYPES[type_]), days), fits | is_iso
-
-    def _parse_numbers(self, texts: pa.Array) -> tuple[Array, npt.NDArray[np.bool_]]:
-        fits = match_texts(texts, rules.NUMBER)
-        if self.variable.type is None:
-            fits &= ~match_texts(texts, rules.ID_LIKE)
-        whole = bool(match_texts(texts, rules.WHOLE)[fits].all())
-        plain = pc.utf8_ltrim(pc.if_else(pa.array(fits), texts, "0"), "+")
-        if whole:
-            try:
-                return plain.cast(pa.int64()).to_numpy(zero_copy_only=False), fits
-            except pa.ArrowInvalid:  # over 18 digits
-                if self.variable.type == "integer":
-                    return self._parse_integers(plain, fits)
-        values = np.array(plain.cast(pa.float64()).to_numpy(zero_copy_only=False))
-        fits &= np.isfinite(values)
-        # A nonzero number too small for float64 counts as unreadable rather than 0.
-        fits &= (values != 0) | ~match_texts(texts, rules.NONZERO)
-        return np.where(fits, values, 0.0), fits
-
-    def _parse_integers(self, plain: pa.Array, fits: npt.NDArray[np.bool_]) -> tuple[Array, npt.NDArray[np.bool_]]:
-        """Parse integers of up to 18 digits, and those of 19 that fit 64 bits."""
-        try:
-            return plain.cast(pa.int64()).to_numpy(zero_copy_only=False), fits
-        except pa.ArrowInvalid:
-            in_range = np.array([-(2**63) <= int(text) < 2**63 for text in plain.to_pylist()])
-            values = pc.if_else(pa.array(in_range), plain, "0").cast(pa.int64()).to_numpy(zero_copy_only=False)
-            return values, fits & in_range
 
     def _blank_reasons(self) -> tuple[Why | None, tuple[str, ...]]:
         if not self.strings.null_count:
