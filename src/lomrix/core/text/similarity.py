@@ -119,8 +119,9 @@ def resemble_signed(texts: DistinctTexts) -> Similarity | None:
     """Find numbers with the sign of a percentage or a currency."""
     units = {re.split(r"\d ?", text.strip())[-1] for text, kind in texts.kinds.items() if kind == "with-unit"}
     signs = [("percent", "%", rules.PERCENT), ("currency", "a currency sign", rules.CURRENCY)]
-    share = texts.share("with-unit")
-    if len(units) == 1 and (share >= MOSTLY or (share >= OFTEN and share + texts.numbers == 1)):
+    share, is_often = texts.share("with-unit"), texts.cells.get("with-unit", 0) > 1
+    is_often &= share >= OFTEN and share + texts.numbers == 1
+    if len(units) == 1 and (share >= MOSTLY or is_often):
         signs.append(("with-unit", units.pop(), rules.WITH_UNIT))
     for kind, symbol, pattern in signs:
         if texts.resemble_numbers(kind):
