@@ -118,7 +118,7 @@ def find_layout(path: Path, settings: ReadSettings) -> Layout:
     is_empty = not is_cut and not any(row or len(names) == 1 for row in rows[header.above :])
     byte_stats = count_bytes(path)
     quotes_in_body = count_quotes_below(byte_stats, head if header.rows else b"")
-    if not (settings.skip_last or described.is_named or quotes_in_body):
+    if not (settings.skip_last or settings.all_text or described.is_named or quotes_in_body):
         tail, first_row = read_tail(path, encoding, delimiter, byte_stats.line_feeds)
         notes += note_likely_footer(tail[max(header.above - first_row + 1, 0) :], max(first_row, header.above + 1))
     return Layout(

@@ -86,7 +86,7 @@ class Reader(FileSource):
             body = body[: len(body) - count]
             while body and not count_filled(body[-1]):
                 body.pop()
-        elif not is_known:
+        elif not (is_known or self.settings.all_text):
             start = max(len(body) - FOOTER_ROWS, 0)
             notes += note_likely_footer(body[start:], header.above + 1 + start)
         # A remark beside the table makes a column; one without name and cells does not.
