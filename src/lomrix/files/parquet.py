@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from lomrix.core.arrays.threads import run_ahead
 from lomrix.core.table.table import Table
 from lomrix.files.arrow_form import ROWS_AT_ONCE, ArrowForm, ArrowSource, make_read_error
 from lomrix.files.file_source import Cells
@@ -108,16 +109,15 @@ class Writer(FileSink):
         """Write a table, part after part."""
         assert isinstance(content, Table)
         form = ArrowForm.from_table(content)
-        with ThreadPoolExecutor(1) as worker:
-            # While one part is written the next is prepared; only two are in memory.
-            following = worker.submit(form.slice, 0, PART)
-            schema = following.result().schema.with_metadata(form.make_metadata(self.path))
-            encoded = [name for name in schema.names if is_repetitive(content, name)]
-            with pq.ParquetWriter(part, schema, use_dictionary=encoded) as writer:
-                for start in range(0, max(len(content), 1), PART):
-                    part_table = following.result()
-                    following = worker.submit(form.slice, start + PART, start + 2 * PART)
-                    writer.write_table(part_table.replace_schema_metadata(schema.metadata), row_group_size=PART)
+        # While one part is written the next is prepared; only two are in memory.
+        parts = run_ahead(form.slice, ((start, start + PART) for start in range(0, max(len(content), 1), PART)), 1)
+        part_table = next(parts)
+        schema = part_table.schema.with_metadata(form.make_metadata(self.path))
+        encoded = [name for name in schema.names if is_repetitive(content, name)]
+        with contextlib.closing(parts), pq.ParquetWriter(part, schema, use_dictionary=encoded) as writer:
+            writer.write_table(part_table.replace_schema_metadata(schema.metadata), row_group_size=PART)
+            for part_table in parts:
+                writer.write_table(part_table.replace_schema_metadata(schema.metadata), row_group_size=PART)
         return {}
 
 

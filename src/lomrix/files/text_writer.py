@@ -7,9 +7,7 @@ import csv
 import hashlib
 import io
 import itertools
-from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
@@ -19,6 +17,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pacsv
 
 from lomrix.core.arrays import text_bytes
+from lomrix.core.arrays.threads import run_ahead
 from lomrix.core.arrays.types import Array
 from lomrix.core.combining import Run
 from lomrix.core.errors import FileError
@@ -111,8 +110,9 @@ def render_parts(
             part = {name: column.slice(start, start + size) for name, column in columns.items()}
             yield part, delimiter, tokens, quoted, form, codes
 
-    parts = (run or run_in_threads)(render_rows, list_arguments(ROWS_IN_A_PART if run is None else ROWS_FOR_OTHERS))
-    return (part.data for part in parts)
+    if run is None:
+        return (part.data for part in run_ahead(render_rows, list_arguments(ROWS_IN_A_PART), WORKERS))
+    return (part.data for part in run(render_rows, list_arguments(ROWS_FOR_OTHERS)))
 
 
 def render_rows(
@@ -204,18 +204,6 @@ def require_encodable(text: str, encoding: str, where: str) -> None:
             where=f"{where}: {text[:60]}",
             todo="Use ‹ascii› to replace such letters, or ‹encoding_out=utf-8›.",
         ) from error
-
-
-def run_in_threads(function: Callable[..., T], arguments: Iterable[tuple[Any, ...]]) -> Iterator[T]:
-    """Apply a function to the arguments of parts, a few at a time, and yield the results in their order."""
-    with ThreadPoolExecutor(WORKERS) as workers:
-        waiting: deque[Future[T]] = deque()
-        for values in arguments:
-            waiting.append(workers.submit(function, *values))
-            if len(waiting) > WORKERS:
-                yield waiting.popleft().result()
-        while waiting:
-            yield waiting.popleft().result()
 
 
 def needs_quotes(columns: Mapping[str, Column], tokens: Tokens, delimiter: str) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import threading
 from typing import Any
 from unittest import mock
@@ -9,7 +10,7 @@ from unittest import mock
 import pytest
 
 from lomrix.core.arrays import threads
-from lomrix.core.arrays.threads import map_in_threads
+from lomrix.core.arrays.threads import map_in_threads, run_ahead
 
 
 @pytest.fixture(autouse=True)
@@ -48,3 +49,21 @@ def test_a_thread_that_never_begins_is_not_waited_for(start: mock.Mock) -> None:
     with mock.patch("_thread.start_new_thread", start):
         assert map_in_threads(abs, range(-5, 0), most=3) == [5, 4, 3, 2, 1]
     assert start.called
+
+
+@pytest.mark.parametrize("start", [None, mock.Mock(side_effect=RuntimeError("can't start new thread")), mock.Mock()])
+def test_parts_are_prepared_ahead_or_where_they_are_needed(start: mock.Mock | None) -> None:
+    begun: list[int] = []
+
+    def invert(number: int) -> float:
+        begun.append(number)
+        return 1 / number
+
+    with mock.patch("_thread.start_new_thread", start) if start else contextlib.nullcontext():
+        assert list(run_ahead(invert, ((number,) for number in (1, 2, 4, 5)), 2)) == [1, 0.5, 0.25, 0.2]
+        parts = run_ahead(invert, ((number,) for number in (1, 0, 2, 4, 5)), 1)
+        assert next(parts) == 1
+        with pytest.raises(ZeroDivisionError):
+            next(parts)
+        assert list(parts) == []
+    assert 5 not in begun[4:]

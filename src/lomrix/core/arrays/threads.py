@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import _thread
+import contextlib
 import itertools
 import queue
 import threading
-from collections.abc import Callable, Iterable
+from collections import deque
+from collections.abc import Callable, Generator, Iterable
 from typing import Any, Generic, TypeVar
 
 import pyarrow as pa
@@ -83,3 +85,53 @@ def map_in_threads(function: Callable[..., T], *values: Iterable[Any], most: int
     if work.errors:
         raise work.errors[min(work.errors)]
     return work.results
+
+
+class Part(Generic[T]):
+    """One result that a thread prepares, or else whoever needs it."""
+
+    def __init__(self, function: Callable[..., T], arguments: tuple[Any, ...]) -> None:
+        self.function, self.arguments = function, arguments
+        self.is_taken, self.finished = threading.Lock(), threading.Event()
+        self.result: Any = None
+        self.error: BaseException | None = None
+        with contextlib.suppress(RuntimeError):  # no memory for a thread
+            _thread.start_new_thread(self.make, ())
+
+    def make(self) -> None:
+        """Make the result, unless somebody does or did."""
+        if not self.is_taken.acquire(blocking=False):
+            return
+        try:
+            self.result = self.function(*self.arguments)
+        except BaseException as error:  # raised where the result is needed
+            self.error = error
+        finally:
+            self.finished.set()
+
+    def get(self) -> T:
+        """Return the result, or raise the error that came instead."""
+        self.make()
+        self.finished.wait()
+        if self.error is not None:
+            raise self.error
+        result: T = self.result
+        return result
+
+
+def run_ahead(function: Callable[..., T], arguments: Iterable[tuple[Any, ...]], ahead: int) -> Generator[T, None, None]:
+    """Apply a function to the arguments of parts, and yield the results in their order, while threads prepare those of
+    the next ones.
+    """
+    waiting: deque[Part[T]] = deque()
+    try:
+        for values in arguments:
+            waiting.append(Part(function, values))
+            if len(waiting) > ahead:
+                yield waiting.popleft().get()
+        while waiting:
+            yield waiting.popleft().get()
+    finally:
+        for part in waiting:
+            if not part.is_taken.acquire(blocking=False):
+                part.finished.wait()
