@@ -83,6 +83,13 @@ def test_an_invalid_row_is_named_and_a_workbook_with_it_is_read_all_the_same(
     assert f"its worksheet variables is not used as a dictionary: {where}." in shown
 
 
+def test_a_file_of_data_is_no_codebook(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text("name,age\nx,1\n")
+    _, error = lomrix("dictionary", "convert", "a.csv", "--out", "d.toml", cwd=tmp_path, status=3)
+    assert "it has no column variable" in error
+    assert "--rename" not in error
+
+
 def test_columns_that_a_dictionary_does_not_have_are_noted(tmp_path: Path) -> None:
     (tmp_path / "d.csv").write_text("variable,label,colour,text\nx,First,red,a\n")
     (tmp_path / "x.csv").write_text("x\n1\n")

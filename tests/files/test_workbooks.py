@@ -240,6 +240,7 @@ def test_a_pattern_names_several_worksheets(tmp_path: Path) -> None:
         assert "2 files became 2 rows" in lomrix(*words, cwd=tmp_path)[0]
         assert (tmp_path / "o.csv").read_text() == "year,id,x\n2020,a,1\n2021,a,2\n"
     assert "matches 2 worksheets" in lomrix("profile", "waves.xlsx#20*", cwd=tmp_path, status=3)[1]
+    assert "The file no.xlsx does not exist" in lomrix("stack", "no.xlsx#20*", cwd=tmp_path, status=3)[1]
     assert "Its worksheets are 2020, 2021" in lomrix("stack", "waves.xlsx#19*", cwd=tmp_path, status=3)[1]
     (tmp_path / "p.toml").write_text(
         '[[steps]]\nname = "s"\ndo = "stack"\nsource = "waves.xlsx#20*"\nmark = "year"\nout = "p.csv"\n'

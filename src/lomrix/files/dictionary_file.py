@@ -149,7 +149,9 @@ def read_worksheets(path: Path, sheet: str, used: list[Path] | None, codebook: C
                 used.append(sheet_path)
     if "variable" not in variables.columns:
         renames = propose_renames(variables.names, ())
-        proposal = f"Use lomrix dictionary convert with ‹rename={renames}›. " if "=variable" in renames else ""
+        # A column called name is in many files of data.
+        is_codebook = "=variable" in renames and "," in renames
+        proposal = f"Use lomrix dictionary convert with ‹rename={renames}›. " if is_codebook else ""
         raise FileError(
             f"{path.name} is not a dictionary: it has no column variable.",
             where=f"columns are {shorten_list(variables.names)}",

@@ -73,6 +73,9 @@ def open_source(reference: str, settings: ReadSettings) -> Source:
         return DatabaseSource(reference, settings)
     if is_object(reference):
         reference = fetch(reference, WITH_SHEETS)
+    path, sheet = split_sheet(reference)
+    if sheet:
+        require_file(path)
     matching = list_worksheets(reference)
     if len(matching) > 1:
         raise FileError(f"{reference} matches {len(matching)} worksheets.", todo=f"Name one, such as {matching[0]}.")
