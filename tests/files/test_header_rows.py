@@ -53,14 +53,15 @@ def read(path: Path, **settings: Any) -> ReadResult:
         ("\nSum,8", "Sum"),
         ("Totally,8", None),
         ("Notes,8", None),
+        ("Ende,", "Ende"),  # a word alone where ids have digits
         ("Total,8\nA,3\nTotal,8", None),  # several blocks, each with its total
         ("Total,8\nA,3", None),
     ],
 )
 def test_totals_and_remarks_at_the_end_are_noted(last: str, pattern: str | None, tmp_path: Path) -> None:
-    (tmp_path / "a.csv").write_text(f"crew,nap\nA,3\nB,5\n{last}\n")
+    (tmp_path / "a.csv").write_text(f"crew,nap\nA1,3\nB2,5\n{last}\n")
     shown = lomrix("profile", "a.csv", cwd=tmp_path)[0]
-    as_book(tmp_path / "a.xlsx", f"crew,nap\nA,3\nB,5\n{last}\n")
+    as_book(tmp_path / "a.xlsx", f"crew,nap\nA1,3\nB2,5\n{last}\n")
     in_book = lomrix("profile", "a.xlsx", cwd=tmp_path)[0]
     assert (f"use --skip-last {pattern}." in shown.replace('"', "")) == (pattern is not None)
     assert ("--skip-last" in in_book) == (pattern is not None)

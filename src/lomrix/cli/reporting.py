@@ -189,10 +189,11 @@ def propose_reading(outcome: Outcome, typed: TypedCommand) -> list[str]:
     if not proposed or len(set(once)) < len(once) or are_both:
         return []
     options = [format_setting(name, value) for name, value in proposed]
-    options = [option for option in options if option not in typed.reading]
+    replaced = {option.partition("=")[0] for option in options if option.startswith("--type ")}
+    kept = [option for option in typed.reading if option.partition("=")[0] not in replaced and option not in options]
     words = "to read the file as noted"
     assert typed.step is not None
-    return [format_proposal(Proposal(typed.step.word, words=words), replace(typed, reading=[*typed.reading, *options]))]
+    return [format_proposal(Proposal(typed.step.word, words=words), replace(typed, reading=[*kept, *options]))]
 
 
 def to_json(outcome: Outcome, typed: TypedCommand) -> dict[str, object]:

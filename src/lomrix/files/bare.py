@@ -52,9 +52,7 @@ class Writer(FileSink):
         else:
             write_columns(content.columns, {}, part, delimiter, header=False, form=form, codes=codes, hashed=False)
         text = make_companion(prepared, self.path, delimiter, has_header=False, form=form, positions=places)
-        long_lists = {
-            name: recoding.texts for name, recoding in prepared.recodings.items() if len(recoding.texts) > MANY
-        }
+        long_lists = {name: recoding for name, recoding in prepared.recodings.items() if len(recoding.texts) > MANY}
         beside = {companion_path(self.path): text.encode(), **make_names_file(prepared, self.path)}
         return beside | ({codes_path(self.path): make_codes_table(long_lists)} if long_lists else {})
 

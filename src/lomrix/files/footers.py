@@ -49,9 +49,16 @@ def note_footer(rows: Sequence[Row], first_row: int, skip_last: str) -> Note:
 
 
 def note_likely_footer(rows: Sequence[Row], first_row: int) -> Iterator[Note]:
-    """Note rows at the end that begin as totals or remarks do, but no other row."""
+    """Note rows at the end that begin as totals or remarks do, but no other row; or that have one cell, a word where
+    all others begin with a number or an id.
+    """
     firsts = [(index, find_first_text(row)) for index, row in enumerate(rows) if any(map(is_filled, row))]
-    is_likely = [bool(SUMMARY.fullmatch(text) or REMARK.fullmatch(text)) for _, text in firsts]
+    are_numbered = all(has_digit(text) for index, text in firsts if sum(map(is_filled, rows[index])) > 1)
+    is_likely = [
+        bool(SUMMARY.fullmatch(text) or REMARK.fullmatch(text))
+        or (are_numbered and not has_digit(text) and sum(map(is_filled, rows[index])) == 1 < len(rows[index]))
+        for index, text in firsts
+    ]
     count = next((place for place, likely in enumerate(reversed(is_likely)) if not likely), 0)
     if not 0 < count <= MOST_LIKELY or sum(is_likely) > count:
         return
@@ -63,6 +70,11 @@ def note_likely_footer(rows: Sequence[Row], first_row: int) -> Iterator[Note]:
     examples = tuple((first_row + index, format_row(rows[index])) for index, _ in footer)
     reading = (("skip_last", pattern),)
     yield Note(f"{words}‹skip_last={pattern}›.", "", examples, "footer", count, reading=reading)
+
+
+def has_digit(text: str) -> bool:
+    """Return whether a text has a digit, as ids do."""
+    return any(map(str.isdigit, text))
 
 
 def find_first_text(row: Row) -> str:

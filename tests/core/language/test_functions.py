@@ -28,6 +28,7 @@ abs round floor ceiling sqrt exp log log10 min max mean_of sum_of min_of max_of 
 first last change change_from_first running_sum carried occasion_number case_mean case_count case_min case_max case_sd
 case_sum group_mean group_count group_sum group_min group_max group_sd group_median group_number rank quantile_group
 bands standardised days_between months_between years_between age_on year month day weekday hour minute date datetime
+to_minutes minutes_between
 strip plain upper lower length contains begins ends joined part to_number zero_padded split_part is_missing
 reason first_present missing row_number
 """
@@ -514,6 +515,11 @@ def test_times_of_day_count_where_there_are_some() -> None:
     assert evaluate("months_between(a, b)", source).cells() == [1, 1, None]
     assert evaluate("months_between(b, a)", source).cells() == [-1, -1, None]
     assert evaluate("days_between(a, b)", source).cells() == pytest.approx([60 - 1 / 1440, 31 + 1 / 1440, None])
+    assert evaluate("minutes_between(a, b)", source).cells() == [86_399.0, 44_641.0, None]
+    assert evaluate("hour('2024-01-31 18:05')", source).cells() == [18] * 3
+    for text in ("2024-01-31 18:00", "2024-01-31T00:00+01:00"):  # a date would lose it
+        with pytest.raises(UsageError, match="has a"):
+            evaluate(f"days_between('{text}', a)", source)
     assert evaluate("b - a == days_between(a, b)", source).cells() == [True, True, None]
     assert evaluate("a + 1 - a", source).cells() == [1.0, 1.0, None]
     assert evaluate("date(a)", source).cells() == [datetime.date(2024, 1, 31), datetime.date(2023, 12, 31), None]

@@ -276,6 +276,29 @@ def test_codes_from_texts_labels_and_turned_scales() -> None:
         Recode(reverse="f", span="0:2").apply(sources(source))
 
 
+@pytest.mark.parametrize(
+    ("texts", "labels", "codes", "known"),
+    [
+        (["6", "1 - alert", "3", "1"], {}, [6, 1, 3, 1], {"1": "alert", "3": "3", "6": "6"}),
+        (["4", "2", "more"], {}, [4, 2, 5], {"2": "2", "4": "4", "5": "more"}),
+        (["2", "0"], {"0": "never", "2": "often"}, [2, 0], {"0": "never", "2": "often"}),
+        (["1 - a", "1 - b", "7"], {}, [8, 9, 7], {"7": "7", "8": "1 - a", "9": "1 - b"}),
+        (["c", "a"], {"a": "A", "b": "B", "c": "C"}, [3, 1], {"1": "A", "3": "C"}),
+    ],
+)
+def test_texts_that_are_codes_keep_them(
+    texts: list[str], labels: dict[str, str], codes: list[int], known: dict[str, str]
+) -> None:
+    source = table(x=texts, dictionary=Dictionary({"x": Variable(codes="list")}, {"list": labels}))
+    made = Recode(to_codes="x").apply(sources(source)).table
+    assert (made["x"].cells(), made.dictionary.labels_of("x")) == (codes, known)
+
+
+def test_numbers_with_decimals_are_no_codes() -> None:
+    with pytest.raises(DataError, match="no codes"):
+        Recode(to_codes="x").apply(sources(table(x=["7.5", "8", "none"])))
+
+
 def test_labels_follow_recoded_values() -> None:
     made = Recode(map=("sex: 1=10, 2=20",)).apply(sources(table(sex=[1, 2], dictionary=SEX))).table
     assert made.dictionary.labels_of("sex") == {"10": "female", "20": "male"}

@@ -205,6 +205,11 @@ def test_strays_are_reported_where_they_are_the_fewer(strays: int, expected: boo
         ("2024-065", "%Y-%j", "2024-03-05"),
         ("2024-065|5/3/2024", "%Y-%j", None),
         ("2024/03/05", "%d/%m/%Y|%Y/%m/%d", "2024-03-05"),
+        ("5.3.65", "%d.%m.%y", "2065-03-05"),
+        ("5.3.65", "%d.%m.%Y|%d.%m.%y..2024", "1965-03-05"),
+        ("5.3.24", "%d.%m.%y..2024", "2024-03-05"),
+        ("5.3.25", "%d.%m.%y..2024", "1925-03-05"),
+        ("29.2.00", "%d.%m.%y..1999", None),  # 1900 had no such day
     ],
 )
 def test_dates_in_a_stated_form(text: str, form: str, expected: str | None) -> None:
@@ -221,7 +226,7 @@ def test_an_odd_date_stays_text_and_is_named() -> None:
     assert (found.type, found.cells(), reasons(found)) == ("date", [DAY, None, None], [None, "blank", "n/a"])
 
 
-@pytest.mark.parametrize("form", ["", "dd/mm/yyyy", "%d/%Q/%Y", "%d/%m/%Y|", "%d %d"])
+@pytest.mark.parametrize("form", ["", "dd/mm/yyyy", "%d/%Q/%Y", "%d/%m/%Y|", "%d %d", "%d.%m.%Y..2024"])
 def test_what_is_not_a_form_of_dates(form: str) -> None:
     with pytest.raises(UsageError) as caught:
         require_date_forms(form)

@@ -98,7 +98,7 @@ def to_number_column(column: Column, doing: str = "This") -> Column:
 def parse_iso_column(column: Column, type_: Type) -> Column:
     """Convert ISO texts, or dates, to dates or datetimes.
 
-    Raises UsageError if a text is not an ISO date.
+    Raises UsageError if a text is not an ISO date, or has a UTC offset, or a time of day that a date would lose.
     """
     if column.is_constant:
         return parse_iso_column(column.slice(0, 1), type_).broadcast(len(column))
@@ -115,6 +115,12 @@ def parse_iso_column(column: Column, type_: Type) -> Column:
                 todo="Write '2024-01-31'; read a column of dates as such, with ‹type=start=date:%d.%m.%Y› or "
                 'date(start, "%d.%m.%Y").',
             ) from error
+        if days[-1].tzinfo is not None:
+            todo = f"Write datetime('{text}', 'local') for the time that the clock there showed, or 'utc'."
+            raise UsageError(f'"{text}" has a UTC offset.', todo=todo)
+        if type_ == "date" and days[-1].time() != datetime.time():
+            todo = f"Write datetime('{text}'), or only the day."
+            raise UsageError(f'"{text}" has a time of day, and a date is needed.', todo=todo)
     values = np.array(days, "datetime64[us]")
     array = np.append(values, np.datetime64("NaT", "us"))[column.values]
     return make_result(type_, array, [column])

@@ -13,9 +13,13 @@ import pyarrow.compute as pc
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
-from lomrix.core.text.values import get_values, parse_iso_dates
+from lomrix.core.text.values import get_values, match_texts, parse_iso_dates
 
 BETWEEN_FORMS = "|"
+# The last year that two digits mean, behind a form: %d.%m.%y..2024 reads 25 as 1925.
+LAST_YEAR = re.compile(r"(.*)\.\.([1-9]\d{3})")
+# Without it 68 means 2068; years after this one are noted.
+LAST_LIKELY_YEAR = 2035
 # Forms of timestamps with a UTC offset: as the clock showed them, or converted to UTC.
 OFFSET_FORMS = ("local", "utc")
 WITH_OFFSET = r"^(?P<clock>.*:\d{2}(?:\.\d+)?) ?(?P<offset>Z|[+-](?:[01]\d|2[0-3])(?::?[0-5]\d)?)$"
@@ -44,12 +48,13 @@ def require_date_forms(text: str) -> None:
     for form in text.split(BETWEEN_FORMS):
         if form in OFFSET_FORMS:
             continue
+        plain, last_year = split_last_year(form)
         try:
-            datetime.datetime.strptime(datetime.datetime(2024, 3, 5, 14, 7).strftime(form), form)
+            datetime.datetime.strptime(datetime.datetime(2024, 3, 5, 14, 7).strftime(plain), plain)
         except (ValueError, re.error):
             is_valid = False
         else:
-            is_valid = "%" in form
+            is_valid = "%" in plain if last_year is None else "%y" in plain
         if not is_valid:
             raise UsageError(
                 f'"{form}" is not a date form.',
@@ -58,11 +63,27 @@ def require_date_forms(text: str) -> None:
             )
 
 
+def split_last_year(form: str) -> tuple[str, int | None]:
+    """Split a form from the last year that two digits can mean.
+
+    >>> split_last_year("%d.%m.%y..2024"), split_last_year("%d.%m.%y")
+    (('%d.%m.%y', 2024), ('%d.%m.%y', None))
+    """
+    match = LAST_YEAR.fullmatch(form)
+    return (match[1], int(match[2])) if match else (form, None)
+
+
+def limit_years(forms: str) -> str:
+    """Return the forms with the last likely year behind those with years of two digits."""
+    return BETWEEN_FORMS.join(f"{form}..{LAST_LIKELY_YEAR}" if "%y" in form else form for form in forms.split("|"))
+
+
 def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArray[np.bool_]]:
     """Parse each text by the first form that fits it, into datetime64[us] and whether it fits.
 
     Forms are as in the C standard's strftime, separated by `|`; `local` is the time of an ISO timestamp with a UTC
-    offset as the clock showed it, and `utc` that time in UTC. Impossible dates, years of a wrong length and all other
+    offset as the clock showed it, and `utc` that time in UTC. Years of two digits are 1969 to 2068, or the hundred up
+    to the one that `..2024` behind the form names. Impossible dates, years of a wrong length and all other
     texts do not fit.
 
     >>> texts = pa.array(["5/3/2024", "31/02/2024", "1/2/24", "7 May 2024"], pa.large_string())
@@ -74,11 +95,34 @@ def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArra
     fits = np.zeros(len(texts), np.bool_)
     for form in forms.split(BETWEEN_FORMS):
         remaining = np.flatnonzero(~fits)
+        form, last_year = split_last_year(form)
         parse = _parse_with_offset if form in OFFSET_FORMS else _parse_in_form
         parsed, parsed_ok = parse(texts.take(pa.array(remaining)), form)
+        if last_year is not None:
+            parsed, is_possible = move_centuries(parsed, last_year)
+            parsed_ok = parsed_ok & is_possible
         timestamps[remaining[parsed_ok]] = parsed[parsed_ok]
         fits[remaining[parsed_ok]] = True
     return timestamps, fits
+
+
+def move_centuries(timestamps: Array, last_year: int) -> tuple[Array, npt.NDArray[np.bool_]]:
+    """Move timestamps by centuries into the hundred years up to `last_year`, and return whether their days exist there:
+    1900 had no 29 February.
+    """
+    months = timestamps.astype("M8[M]")
+    years = timestamps.astype("M8[Y]").astype(np.int64) + 1970
+    moved_months = months + 12 * ((last_year - years) // 100 * 100)
+    moved = moved_months.astype("M8[us]") + (timestamps - months.astype("M8[us]"))
+    return moved, moved.astype("M8[M]") == moved_months
+
+
+def find_late_years(texts: pa.Array, dates: Array, forms: str) -> npt.NDArray[np.bool_]:
+    """Return which texts became dates after the last likely year, since their years have two digits."""
+    is_late = dates.astype("M8[Y]").astype(np.int64) + 1970 > LAST_LIKELY_YEAR
+    if "%y" not in forms or LAST_YEAR.search(forms) or not is_late.any():
+        return np.zeros(len(texts), np.bool_)
+    return is_late & ~match_texts(texts, r".*\d{4}.*")
 
 
 def _parse_in_form(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[np.bool_]]:

@@ -23,7 +23,7 @@ from lomrix.core.table.pool import Pool, to_positions
 from lomrix.core.table.reasons import BLANK, Why
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.dates import parse_dates_in_forms
+from lomrix.core.text.dates import LAST_LIKELY_YEAR, find_late_years, limit_years, parse_dates_in_forms
 from lomrix.core.text.numbers import parse_numbers
 from lomrix.core.text.similarity import MOSTLY, find_similarity, guess_number_type, guess_type
 from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_texts, parse_iso_dates, to_integers
@@ -288,6 +288,8 @@ class Reading:
             odd = np.flatnonzero(parsed != np.floor(parsed))
             type_ = "number" if len(odd) or not (np.abs(parsed) < 2**53).all() else type_
             self._note_not_whole(odd, positions)
+        if self.date_format:
+            self._note_late_years(type_, find_late_years(texts, parsed, self.date_format), positions)
         result = Column.of(type_, parsed[positions] if len(parsed) else parsed, column.why, column.reasons)
         for index, reason in reasons.items():
             cells = np.flatnonzero(positions == index)
@@ -421,6 +423,18 @@ class Reading:
         if self.variable.type == "integer" and len(rows):
             cells = pluralize(len(rows), "cell has", "cells have")
             self._note("not-whole", f"was declared as integers, but {cells} decimals; read as numbers.", rows)
+
+    def _note_late_years(self, type_: Type, is_late: Array, positions: Array) -> None:
+        """Note dates in a future that years of two digits hardly mean."""
+        rows = np.flatnonzero(np.append(is_late, False)[positions])
+        if len(rows):
+            setting = f"{self.name}={type_}:{limit_years(self.date_format)}"
+            template = (
+                "{cells:date is|dates are} after {last:}, from years of two digits, which are read as 1969 to 2068; "
+            )
+            template += "if these are of the century before, name the last year that they can mean: {setting}"
+            words = Words(template, cells=len(rows), last=str(LAST_LIKELY_YEAR), setting=f"‹type={setting}›")
+            self._note("two-digit-years", words, rows, (("type", setting),))
 
     def _note_similarity(self, strays: Mapping[str, int] = NO_STRAYS) -> None:
         """Note what a column kept as text looks like; `strays` are texts that a sample may miss."""

@@ -46,7 +46,8 @@ CURRENCY = r"[+-]?[$€£¥] ?\d[\d.,]*|[+-]?\d[\d.,]* ?[$€£¥]"
 WITH_UNIT = r"[+-]?\d+([.,]\d+)?( ?[A-Za-zµ°]{2,8}| [A-Za-zµ°])"
 # Below or above what can be measured.
 LIMIT = r"[<>≤≥]=? ?\d+(\.\d+)?"
-# A code with its label, such as 1 = never.
+# A code alone, or with its label, such as 1 = never.
+CODE, DECIMAL = r"-?\d{1,15}", r"-?\d+\.\d+"
 CODED = r"(-?\d{1,4}) ?[=:.)-] ?(\D.*)"
 # What stands for a minus and is none: dashes, and the sign of mathematics.
 DASH = "[\u2010-\u2015\u2212]"
@@ -81,16 +82,25 @@ ANY_KIND = re.compile("|".join(f"(?P<{kind.replace('-', '_')}>{pattern})" for ki
 KEPT_DIGITS = re.compile(ID_LIKE)
 
 
-def split_coded(texts: Iterable[str]) -> dict[str, tuple[int, str]]:
-    """Split texts that are codes with their labels; empty if one is not, or a code has two labels.
+def find_codes(texts: Iterable[str]) -> dict[str, tuple[int, str]]:
+    """Return the codes that texts have already, with their labels: those that are whole numbers, or begin with a code.
 
-    >>> split_coded(["0 = never", "2 - often"]), split_coded(["1-2 times", "3 times"]), split_coded(["1: a", "1: b"])
-    ({'0 = never': (0, 'never'), '2 - often': (2, 'often')}, {}, {})
+    Of two texts with the same code, one may be the code alone; other such texts have none.
+
+    >>> find_codes(["0 = never", "2 - often", "2", "9", "no answer"])
+    {'2': (2, 'often'), '9': (9, '9'), '0 = never': (0, 'never'), '2 - often': (2, 'often')}
+    >>> find_codes(["1-2 times", "3 times"]), find_codes(["1: a", "1: b", "3"]), find_codes(["7", "007"])
+    ({}, {'3': (3, '3')}, {'7': (7, '7')})
     """
-    matches = {text: re.fullmatch(CODED, text.strip()) for text in texts}
-    result = {text: (int(match[1]), match[2].strip()) for text, match in matches.items() if match}
-    is_clear = len(result) == len(matches) == len({code for code, _ in result.values()})
-    return result if is_clear else {}
+    texts = list(texts)
+    matches = {text: match for text in texts if (match := re.fullmatch(CODED, text.strip()))}
+    labels = {int(match[1]): match[2].strip() for match in matches.values()}
+    if len(labels) < len(matches):
+        matches, labels = {}, {}
+    numbers = [text for text in texts if re.fullmatch(CODE, text)]
+    own = {int(text): text for text in sorted(numbers, key=len, reverse=True)}
+    plain = {text: (code, labels.get(code, text)) for code, text in own.items()}
+    return plain | {text: (int(match[1]), match[2].strip()) for text, match in matches.items()}
 
 
 def classify_text(text: str) -> str:

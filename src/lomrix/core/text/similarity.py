@@ -16,6 +16,7 @@ from lomrix.core.characters import unify_characters
 from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
 from lomrix.core.text.dates import guess_date_forms
+from lomrix.core.text.times import parse_minutes
 from lomrix.core.wording import format_operand
 
 # A column resembles what at least this share of its present cells look like.
@@ -26,10 +27,6 @@ OFTEN = 0.1
 # Between several answers in one cell; there are no more different ones than this, and none is longer.
 ANSWER_SEPARATORS = ("; ", ", ", ";", "|", ",", " ")
 MOST_ANSWERS, LONGEST_ANSWER = 30, 40
-TWO_NUMBERS = (
-    ("clock", ":", "hours and minutes", "the minutes: {} * 60 + {}", rules.CLOCK),
-    ("pair", "/", "two numbers in a cell", "them: {} and {}", rules.PAIR),
-)
 SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 
 
@@ -150,14 +147,24 @@ def resemble_minus(texts: DistinctTexts) -> Similarity | None:
     return Similarity("with-sign", f"{text}to_number(plain({texts.operand}))", f"{rules.DASH}.*")
 
 
-def resemble_two_numbers(texts: DistinctTexts) -> Similarity | None:
-    """Find two numbers in a cell, such as times of day, spans in hours and minutes, and blood pressures."""
-    for kind, separator, what, result, pattern in TWO_NUMBERS:
-        if texts.share(kind) >= NEARLY_ALL:
-            numbers = (f"to_number(split_part({texts.operand}, '{separator}', {place}))" for place in (1, 2))
-            text = f"looks like {what}, and stays text; derive {result.format(*numbers)}"
-            return Similarity(kind, text, pattern)
-    return None
+def resemble_times(texts: DistinctTexts) -> Similarity | None:
+    """Find times of day, and durations in hours and minutes."""
+    present = [text for text, kind in texts.kinds.items() if kind not in ("token", "blank")]
+    if texts.share("clock", "with-unit", "text") < MOSTLY:
+        return None
+    if sum(parse_minutes(text) is not None for text in present) < NEARLY_ALL * len(present):
+        return None
+    text = f"looks like hours and minutes, and stays text; derive the minutes: to_minutes({texts.operand})"
+    return Similarity("clock", text, r".*\d.*")
+
+
+def resemble_pairs(texts: DistinctTexts) -> Similarity | None:
+    """Find two numbers in a cell, such as blood pressures."""
+    if texts.share("pair") < NEARLY_ALL:
+        return None
+    first, second = (f"to_number(split_part({texts.operand}, '/', {place}))" for place in (1, 2))
+    text = f"looks like two numbers in a cell, and stays text; derive them: {first} and {second}"
+    return Similarity("pair", text, rules.PAIR)
 
 
 def resemble_comma_numbers(texts: DistinctTexts) -> Similarity | None:
@@ -238,7 +245,10 @@ def resemble_answers(texts: DistinctTexts) -> Similarity | None:
 def resemble_codes(texts: DistinctTexts) -> Similarity | None:
     """Find codes with their labels."""
     values = [text for text, kind in texts.kinds.items() if kind not in ("token", "blank")]
-    if not 2 <= len(values) <= MOST_ANSWERS or len(values) == texts.present or not rules.split_coded(values):
+    if not 2 <= len(values) <= MOST_ANSWERS or len(values) == texts.present:
+        return None
+    coded = rules.find_codes(values)
+    if len(coded) < len(values) or all(re.fullmatch(rules.CODE, text) for text in values):
         return None
     text = f"looks like codes with their labels; recode it with ‹to_codes={texts.name}› to have both"
     return Similarity("coded", text, rules.CODED)
@@ -250,7 +260,8 @@ RESEMBLANCES: tuple[Callable[[DistinctTexts], Similarity | None], ...] = (
     resemble_signed,
     resemble_limits,
     resemble_minus,
-    resemble_two_numbers,
+    resemble_times,
+    resemble_pairs,
     resemble_comma_numbers,
     resemble_offsets,
     resemble_kept_digits,

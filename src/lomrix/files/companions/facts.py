@@ -7,7 +7,7 @@ from typing import Any
 
 from lomrix.core.rows.described import VariableSummary
 from lomrix.core.steps.delivery import Delivery
-from lomrix.core.steps.export.prepared import Prepared
+from lomrix.core.steps.export.prepared import Prepared, Recoding
 from lomrix.core.table.numbers import is_number, parse_number
 from lomrix.files.companions.plain import DELIMITER_WORDS
 from lomrix.files.lines import ColumnPosition
@@ -72,9 +72,7 @@ def collect_variable(
             for reason, count in variable.missing.items()
         ],
         "how": recoding.how if recoding else "",
-        "given_codes": list_given_codes(
-            recoding.texts.to_pylist() if recoding else (), prepared.labels.labels_of(name)
-        ),
+        "given_codes": list_given_codes(recoding, prepared.labels.labels_of(name)) if recoding else [],
         "present": variable.present,
         "missing_cells": sum(variable.missing.values()),
         "minimum": to_number_or_text(variable.minimum),
@@ -85,9 +83,9 @@ def collect_variable(
     }
 
 
-def list_given_codes(texts: Sequence[str], labels: Mapping[str, str]) -> list[dict[str, object]]:
-    """List the codes 1, 2, 3 … given to texts."""
-    return [{"code": code, "text": text, "label": labels.get(text, "")} for code, text in enumerate(texts, start=1)]
+def list_given_codes(recoding: Recoding, labels: Mapping[str, str]) -> list[dict[str, object]]:
+    """List the codes given to texts."""
+    return [{"code": code, "text": text, "label": labels.get(text, "")} for code, text in recoding.list_codes()]
 
 
 def to_number_or_text(text: str) -> object:

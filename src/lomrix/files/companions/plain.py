@@ -6,7 +6,6 @@ import textwrap
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pacsv
 
@@ -31,12 +30,12 @@ def codes_path(path: Path) -> Path:
     return path.with_name(path.stem + ".codes.csv")
 
 
-def make_codes_table(long_lists: Mapping[str, pa.Array]) -> bytes:
+def make_codes_table(long_lists: Mapping[str, Recoding]) -> bytes:
     """Return a CSV table of column, code and text."""
     sink = pa.BufferOutputStream()
-    for index, (name, texts) in enumerate(long_lists.items()):
-        codes = pa.array(np.arange(1, len(texts) + 1))
-        table = pa.table({"column": pa.repeat(pa.scalar(name), len(texts)), "code": codes, "text": texts})
+    for index, (name, recoding) in enumerate(long_lists.items()):
+        names = pa.repeat(pa.scalar(name), len(recoding.texts))
+        table = pa.table({"column": names, "code": pa.array(recoding.codes), "text": recoding.texts})
         options = pacsv.WriteOptions(include_header=index == 0, quoting_style="needed")
         pacsv.write_csv(table, sink, options)
     return sink.getvalue().to_pybytes()
@@ -164,10 +163,7 @@ def format_codes(recoding: Recoding, known: Dictionary, name: str, path: Path) -
     """Format the codes given to a column's texts: one per line, running text, or a reference to a file."""
     if len(recoding.texts) > MANY:
         return [f"    (the codes are in {codes_path(path).name})"]
-    pairs = [
-        f"{code} {format_with_label(known, name, text)}"
-        for code, text in enumerate(recoding.texts.to_pylist(), start=1)
-    ]
+    pairs = [f"{code} {format_with_label(known, name, text)}" for code, text in recoding.list_codes()]
     if len(pairs) > LONG:
         pairs = [wrap(", ".join(pair.replace(" ", NON_BREAKING) for pair in pairs)).replace(NON_BREAKING, " ")]
     return [textwrap.indent(text, "    ") for text in pairs]

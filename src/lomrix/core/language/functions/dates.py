@@ -7,10 +7,12 @@ import numpy.typing as npt
 
 from lomrix.core.errors import UsageError
 from lomrix.core.language.function import function
+from lomrix.core.language.functions.texts import as_texts
 from lomrix.core.language.operands import make_result, parse_iso_column, subtract_times, to_time
 from lomrix.core.table.column import DTYPES, Column
 from lomrix.core.table.numbers import Type
 from lomrix.core.text.dates import parse_dates_in_forms, require_date_forms
+from lomrix.core.text.times import parse_minutes
 
 KIND = "dates"
 Whole = npt.NDArray[np.int64]
@@ -210,6 +212,36 @@ def datetime_(text: Column, form: str = ISO_TIMES) -> Column:
     hour(datetime(joined(d, t, with=" "))) of d 2024-03-05, 2024-03-06; t 9:30, 25:00 is 9, —
     """
     return parse_column(text, form, "datetime")
+
+
+@function(KIND)
+def to_minutes(x: Column) -> Column:
+    """to_minutes(x): the minutes of a time of day or a duration in a text
+
+    Examples
+    --------
+    to_minutes(t) of t 7:30, 10.30 pm, 7h 30m, 7.5 is 450, 1350, 450, —
+    """
+    coded = as_texts(x, "to_minutes").compact()
+    minutes = [parse_minutes(text) for text in coded.strings.texts()]
+    has_none = np.array([*(value is None for value in minutes), False])[coded.values]
+    values = np.array([*(value or 0.0 for value in minutes), 0.0])
+    type_: Type = "integer" if (values == np.floor(values)).all() else "number"
+    return make_result(type_, values.astype(DTYPES[type_])[coded.values], [coded], has_none)
+
+
+@function(KIND)
+def minutes_between(start: Column, end: Column) -> Column:
+    """minutes_between(start, end): the minutes from one time to another; negative if the end comes first
+
+    Examples
+    --------
+    minutes_between(t, u) of t 2024-03-05 23:30:00; u 2024-03-06 06:45:00 is 435.0
+    """
+    first, last = require_time(start, "minutes_between()"), require_time(end, "minutes_between()")
+    is_missing = first.is_missing | last.is_missing
+    microseconds = np.where(is_missing, 0, (last.values - first.values).astype(np.int64))
+    return make_result("number", microseconds / 60_000_000, [first, last])
 
 
 def parse_column(column: Column, form: str, type_: Type) -> Column:

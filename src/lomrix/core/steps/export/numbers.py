@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from lomrix.core.arrays.matching import count_codes
-from lomrix.core.arrays.types import Array
+from lomrix.core.arrays.types import Array, Mask
 from lomrix.core.combining import Combinable
 from lomrix.core.rows.keys import encode_cells, sort_texts
 from lomrix.core.rows.occurrences import DistinctRows
@@ -20,6 +20,7 @@ from lomrix.core.steps.export.prepared import Recoding
 from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.table import Table
+from lomrix.core.text.rules import CODE, CODED, DECIMAL, find_codes
 from lomrix.core.text.values import match_texts
 
 
@@ -46,7 +47,7 @@ class TextNumbers(Combinable):
         return self.distinct.values.to_text()
 
     @cached_property
-    def numbers(self) -> tuple[npt.NDArray[np.int64], Recoding]:
+    def numbers(self) -> tuple[Array, Recoding]:
         """The number of each text, and how it was found."""
         return number_texts(self.texts, self.labels)
 
@@ -75,10 +76,10 @@ def recode_as_numbers(
         numbers, recoding = whole.numbers
         numbers = numbers[pc.index_in(strings, value_set=whole.texts).to_numpy(zero_copy_only=False)]
     values = np.append(numbers, 0)[column.values]  # a missing cell holds -1, the place of the last one
-    return Column.of("integer", values, why, reasons), recoding
+    return Column.of("integer" if values.dtype == np.int64 else "number", values, why, reasons), recoding
 
 
-def number_texts(strings: pa.Array, labels: Mapping[str, str]) -> tuple[npt.NDArray[np.int64], Recoding]:
+def number_texts(strings: pa.Array, labels: Mapping[str, str]) -> tuple[Array, Recoding]:
     """Return the number of each of some distinct texts, and how it was found: ids of digits are numbers themselves."""
     ids = _parse_ids(strings)
     if ids is not None:
@@ -86,11 +87,33 @@ def number_texts(strings: pa.Array, labels: Mapping[str, str]) -> tuple[npt.NDAr
         how = "digits as numbers, leading zeros dropped" if has_leading_zero(strings) else "digits as numbers"
         how += f"; the texts had {widths.pop()} digits" if len(widths) == 1 else ""
         return ids, Recoding(how)
-    how = f"texts became codes 1 to {len(strings):,}" if len(strings) else "no text in it: every cell is missing"
+    if not len(strings):
+        return np.zeros(0, np.int64), Recoding("no text in it: every cell is missing")
+    codes, is_kept = find_own_numbers(strings)
     order = order_codes(strings, labels)
-    codes = np.zeros(len(strings), np.int64)
-    codes[order] = np.arange(1, len(strings) + 1)
-    return codes, Recoding(how, strings.take(pa.array(order)))
+    others = order[~is_kept[order]]
+    first = int(codes.max(initial=0)) + 1
+    codes[others] = np.arange(first, first + len(others))
+    how = f"texts became codes {first} to {first + len(others) - 1:,}"
+    if len(others) < len(strings):
+        how = "texts became the numbers that they are or begin with"
+        how += f", the others codes from {first:,} on" if len(others) else ""
+    by_code = order[np.argsort(codes[order], kind="stable")]
+    return codes, Recoding(how, strings.take(pa.array(by_code)), codes[by_code])
+
+
+def find_own_numbers(strings: pa.Array) -> tuple[Array, Mask]:
+    """Return the numbers that some texts are or begin with (0 for the others), and which texts have one."""
+    has_number, may_be_coded = match_texts(strings, DECIMAL), match_texts(strings, f"{CODE}|{CODED}")
+    codes = np.zeros(len(strings), np.float64 if has_number.any() else np.int64)
+    codes[has_number] = strings.filter(pa.array(has_number)).cast(pa.float64()).to_numpy(zero_copy_only=False)
+    candidates = strings.filter(pa.array(may_be_coded)).to_pylist()
+    found = find_codes(candidates)
+    has_code = np.array([text in found for text in candidates], np.bool_)
+    positions = np.flatnonzero(may_be_coded)[has_code]
+    codes[positions] = [found[text][0] for text in candidates if text in found]
+    has_number[positions] = True
+    return codes, has_number
 
 
 def order_codes(strings: pa.Array, labels: Mapping[str, str]) -> npt.NDArray[np.int64]:

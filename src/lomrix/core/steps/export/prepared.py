@@ -6,8 +6,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
+import numpy as np
 import pyarrow as pa
 
+from lomrix.core.arrays.types import Array
 from lomrix.core.rows.column_survey import TableSurvey
 from lomrix.core.rows.described import VariableSummary, summarize_variable
 from lomrix.core.steps.export.missing_codes import NO_CODES, MissingCodes
@@ -17,10 +19,15 @@ from lomrix.core.table.table import Table
 
 @dataclass(frozen=True)
 class Recoding:
-    """How a column became numbers, and for coded text the Arrow array of the texts of the codes 1, 2, 3 …"""
+    """How a column became numbers, and for coded text the Arrow array of its texts with their codes, in order."""
 
     how: str = ""
     texts: pa.Array = field(default_factory=lambda: pa.array([], pa.large_string()))
+    codes: Array = field(default_factory=lambda: np.zeros(0, np.int64))
+
+    def list_codes(self) -> list[tuple[float, str]]:
+        """Return each code with its text."""
+        return list(zip(self.codes.tolist(), self.texts.to_pylist(), strict=True))
 
 
 @dataclass(frozen=True)

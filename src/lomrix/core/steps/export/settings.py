@@ -54,9 +54,11 @@ def parse_delimiter(text: str) -> str:
 
 def require_date_form(text: str) -> None:
     """Stop if a text is not a single date form."""
-    from lomrix.core.text.dates import BETWEEN_FORMS, require_date_forms
+    from lomrix.core.text.dates import BETWEEN_FORMS, require_date_forms, split_last_year
 
     require_date_forms(text)
+    if split_last_year(text)[1] is not None:
+        raise UsageError(f'"{text}" names a last year, for reading.', todo="Leave it out: ‹date_form=%d.%m.%y›.")
     if BETWEEN_FORMS in text:
         raise UsageError(f'"{text}" holds several date forms.', todo="Use one: ‹date_form=%d/%m/%Y›.")
 

@@ -23,7 +23,7 @@ from lomrix.core.table.pool import Pool
 from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.variable import Variable
 from lomrix.core.text.reading import read_text_column
-from lomrix.core.text.rules import split_coded
+from lomrix.core.text.rules import CODE, find_codes
 from lomrix.core.wording import shorten_list
 
 UNMAPPED = "not in the map"
@@ -105,20 +105,35 @@ def map_values(distinct: Distinct, pairs: Sequence[Pair], others: Rest, name: st
     return NewValues(column, shown_texts, groups, fill, unmapped, absent)
 
 
-def number_texts(distinct: Distinct, labels: Mapping[str, str], order: Order) -> tuple[NewValues, dict[str, str]]:
+def number_texts(
+    distinct: Distinct, labels: Mapping[str, str], order: Order, name: str
+) -> tuple[NewValues, dict[str, str]]:
     """Return codes for texts, and their labels; if `order` is given, labels keep their codes, and so do texts that
-    begin with one.
+    are or begin with one.
+
+    Raises DataError if some texts are numbers with decimals, which are no codes.
     """
     texts = list(distinct.texts)
-    coded = split_coded(texts) if order == "given" and not labels else {}
+    decimals = [text for text in texts if is_number(text) and not re.fullmatch(CODE, text)]
+    if order == "given" and decimals and not set(decimals) <= {*labels, *labels.values()}:
+        raise DataError(
+            f"{name} has numbers with decimals, which are no codes.",
+            where=shorten_list((f'"{text}"' for text in decimals), MOST_LISTED),
+            todo=f"Name what is no number with ‹missing_text=…›, or each of them with ‹map={name}: …›.",
+            columns=[name],
+        )
+    coded = find_codes(texts) if order == "given" else {}
     numeric = {label: int(code) for code, label in labels.items() if code.lstrip("-").isdigit()}
     if order == "given" and numeric and set(texts) <= set(numeric):
         codes = [numeric[text] for text in texts]
-    elif order == "given" and labels and set(texts) <= set(labels):
+    elif order == "given" and labels and set(texts) <= set(labels) and not coded:
         codes = [list(labels).index(text) + 1 for text in texts]
     elif coded:
+        others = [text for text in texts if text not in coded]
+        first = max(0, *(code for code, _ in coded.values())) + 1
+        coded |= {text: (code, text) for code, text in enumerate(others, first)}
         codes = [coded[text][0] for text in texts]
-        labels = {text: label for text, (_, label) in coded.items()}
+        labels = {text: labels.get(text, label) for text, (_, label) in coded.items()}
     elif order == "alphabet":
         codes = (np.argsort(sort_texts(pa.array(texts, pa.large_string()))) + 1).tolist()
     else:

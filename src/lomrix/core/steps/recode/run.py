@@ -227,7 +227,7 @@ class TableRecoding:
                     todo=f"Leave it out, or use ‹map={name}: 1=2› to change its values.",
                     columns=[name],
                 )
-            values, new_labels = number_texts(cells.distinct, labels, self.step.order)
+            values, new_labels = number_texts(cells.distinct, labels, self.step.order, name)
             self._set_codes(self._put_values(name, cells, values), new_labels)
 
     def _put_values(
