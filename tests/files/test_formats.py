@@ -266,7 +266,7 @@ def test_what_is_no_single_value_becomes_text_with_a_note(tmp_path: Path) -> Non
     columns = {
         "l": ([[1, 2], None], ["[1, 2]", None]), "r": ([{"a": "é"}, None], ['{"a": "é"}', None]),
         "t": ([datetime.time(10, 30), None], ["10:30:00", None]), "b": ([b"a\xff", None], ["61ff", None]),
-        "d": ([datetime.timedelta(hours=1), None], ["1:00:00", None]),
+        "d": ([datetime.timedelta(hours=28.5), None], ["28:30:00", None]),
         "u": (pa.array([2**63, 1], pa.uint64()), ["9223372036854775808", "1"]),
         "n": (pa.array([1_001, 2_000], pa.timestamp("ns")),
               [datetime.datetime(1970, 1, 1, microsecond=number) for number in (1, 2)]),

@@ -183,6 +183,17 @@ def test_texts_stay_texts_when_a_person_edits_them(tmp_path: Path) -> None:
     assert 'formatCode="@"' in styles or 'numFmtId="49"' in styles
 
 
+def test_times_and_durations_in_cells(tmp_path: Path) -> None:
+    with xlsxwriter.Workbook(tmp_path / "t.xlsx") as book:
+        sheet, hours = book.add_worksheet(), book.add_format({"num_format": "[h]:mm"})
+        sheet.write_column(0, 0, ["bed", "22:45"])
+        sheet.write_datetime(2, 0, datetime.time(0, 10), book.add_format({"num_format": "hh:mm"}))
+        sheet.write_column(0, 1, ["sum"])
+        sheet.write_datetime(1, 1, datetime.timedelta(hours=28.5), hours)
+        sheet.write_datetime(2, 1, datetime.timedelta(hours=7), hours)
+    assert rows(read(tmp_path / "t.xlsx").table) == [("22:45", "28:30:00"), ("00:10:00", "7:00:00")]
+
+
 def test_formulas_that_no_program_calculated_are_reported(tmp_path: Path) -> None:
     with xlsxwriter.Workbook(tmp_path / "f.xlsx") as book:
         sheet = book.add_worksheet()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime
 import json
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -24,6 +25,7 @@ from lomrix.core.table.reasons import BLANK, UNDEFINED, Why
 from lomrix.core.text.chunks import FEW_ROWS
 from lomrix.core.text.dates import is_local
 from lomrix.core.text.reading import read_text_column
+from lomrix.core.text.times import format_duration
 from lomrix.core.text.values import get_values
 from lomrix.files.reading import ReadSettings
 
@@ -149,7 +151,8 @@ def combine_chunks(column: pa.ChunkedArray) -> pa.Array:
 
 
 def format_values(array: pa.Array, name: str) -> pa.Array:
-    """Return values that no column holds as texts: lists and records as JSON, bytes as hexadecimal digits.
+    """Return values that no column holds as texts: lists and records as JSON, bytes as hexadecimal digits, durations as
+    28:30:00.
 
     Raises FileError if Python cannot hold one.
     """
@@ -159,6 +162,8 @@ def format_values(array: pa.Array, name: str) -> pa.Array:
             return value
         if isinstance(value, bytes):
             return value.hex()
+        if isinstance(value, datetime.timedelta):
+            return format_duration(value)
         is_nested = isinstance(value, list | dict)
         return json.dumps(value, default=str, ensure_ascii=False) if is_nested else str(value)
 

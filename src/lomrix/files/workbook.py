@@ -18,6 +18,7 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.dictionary import Dictionary
 from lomrix.core.table.notes import FIRST_ROW, Note, pluralize
 from lomrix.core.text.reading import read_text_column
+from lomrix.core.text.times import format_duration
 from lomrix.core.wording import to_utf8
 from lomrix.files import descriptor
 from lomrix.files.codebook import note_unused
@@ -308,7 +309,7 @@ def count_filled(row: Row) -> int:
 
 
 def format_cell(cell: object) -> str | None:
-    """Return a cell as text: whole numbers without a decimal point, dates as ISO dates."""
+    """Return a cell as text: whole numbers without a decimal point, dates as ISO dates, durations as 28:30:00."""
     if cell is None or cell == "":
         return None
     if isinstance(cell, bool):
@@ -317,4 +318,6 @@ def format_cell(cell: object) -> str | None:
         return str(int(cell)) if cell.is_integer() and abs(cell) < 1e15 else repr(cell)
     if isinstance(cell, datetime.datetime):
         return cell.date().isoformat() if cell.time() == datetime.time() else cell.isoformat(sep=" ")
+    if isinstance(cell, datetime.timedelta):
+        return format_duration(cell)
     return str(cell)

@@ -244,7 +244,7 @@ def test_types_of_postgresql_lose_nothing(kind: str, tmp_path: Path) -> None:
         with (tmp_path / "o.csv").open() as file:
             assert list(csv.reader(file))[1] == [
                 "1234567890123456789012345.12345", "12.5", "0.1", "2024-03-05 10:00:00", "infinity", "\\x00ff", "{1,2}",
-                "0.5", "ab  ", "true", "7", "",
+                "0.5", "ab", "true", "7", "",
             ]  # fmt: skip
         notes = {note["column"]: note["text"] for note in output["notes"]}
         assert "kept as text" in notes["n"] and "UTC" in notes["at"] and "kept as text" in notes["far"]

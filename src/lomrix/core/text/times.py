@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import datetime
 import re
 
 HALVES = r"(?P<half>[ap])\.?m\.?"
 TIME_FORMS = tuple(
     re.compile(form, re.IGNORECASE)
     for form in (
-        r"(?P<hours>\d{1,3}):(?P<minutes>[0-5]\d)(:(?P<seconds>[0-5]\d))?",
+        r"(?P<sign>-?)(?P<hours>\d{1,5}):(?P<minutes>[0-5]\d)(:(?P<seconds>[0-5]\d(\.\d+)?))?",
         rf"(?P<hours>0?[1-9]|1[0-2])([:.](?P<minutes>[0-5]\d))? ?{HALVES}",
         r"(?P<hours>\d{1,3}) ?(h|hrs?|hours?)\.? ?((?P<minutes>[0-5]?\d) ?(m|mins?|minutes?)?\.?)?",
         r"(?P<hours>\d{1,3}[.,]\d+) ?(h|hrs?|hours?)\.?",
@@ -32,4 +33,17 @@ def parse_minutes(text: str) -> float | None:
     hours, minutes, seconds = (float(parts.get(name, "0")) for name in ("hours", "minutes", "seconds"))
     if half := parts.get("half"):
         hours = hours % 12 + (12 if half == "p" else 0)
-    return hours * 60 + minutes + seconds / 60
+    return (hours * 60 + minutes + seconds / 60) * (-1 if parts.get("sign") == "-" else 1)
+
+
+def format_duration(duration: datetime.timedelta) -> str:
+    """Return a duration as hours, minutes and seconds, also if it is longer than a day.
+
+    >>> format_duration(datetime.timedelta(hours=28, minutes=30)), format_duration(datetime.timedelta(seconds=-1.5))
+    ('28:30:00', '-0:00:01.500000')
+    """
+    microseconds = abs(duration) // datetime.timedelta(microseconds=1)
+    minutes, rest = divmod(microseconds, 60_000_000)
+    seconds, fraction = divmod(rest, 1_000_000)
+    text = f"{minutes // 60}:{minutes % 60:02}:{seconds:02}" + (f".{fraction:06}" if fraction else "")
+    return f"-{text}" if duration < datetime.timedelta() else text

@@ -76,6 +76,8 @@ def convert_column(name: str, cells: pa.ChunkedArray, kind: Any) -> tuple[pa.Chu
             notes = [Note(message, name, kind="offset")]
             cells = pc.replace_substring_regex(cells, r"\+00(:?00)?$", "")
         return cast_or_keep(name, cells, pa.timestamp("us"), notes)
+    if isinstance(kind, types.CHAR):  # its padding means nothing
+        return pc.utf8_rtrim(cells, " "), notes
     if isinstance(kind, types.Date):
         return cast_or_keep(name, cells, pa.date32(), notes)
     if isinstance(kind, types.Numeric):
