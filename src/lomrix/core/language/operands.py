@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import re
 from typing import Any
 
 import numpy as np
@@ -11,10 +12,12 @@ import pyarrow as pa
 
 from lomrix.core.arrays.types import Array
 from lomrix.core.errors import UsageError
+from lomrix.core.rows.keys import sort_texts
 from lomrix.core.table.column import Column, choose_cells, is_exact
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.reasons import UNDEFINED, join_reasons, renumber_why
+from lomrix.core.text.rules import UNCLEAR_DATE
 
 Mask = npt.NDArray[np.bool_]
 NUMERIC = ("integer", "number", "boolean")
@@ -127,12 +130,21 @@ def parse_iso_column(column: Column, type_: Type) -> Column:
 
 
 def rank_texts(first: Column, second: Column) -> tuple[Array, Array]:
-    """Return numbers that are equal and ordered as the texts of two columns are."""
+    """Return numbers that are equal and ordered as the texts of two columns are: `m3` before `m12`, as when sorted.
+
+    Raises UsageError if one is a date whose order letters do not have.
+    """
+    for column in (first, second):
+        text = column.strings.strings[0].as_py() if column.is_constant and len(column.strings) else ""
+        if re.fullmatch(UNCLEAR_DATE, text):
+            raise UsageError(
+                f'"{text}" is a text, and would be compared by its letters.',
+                todo="Read the column as dates, with ‹type=day=date:%d.%m.%Y›, and write '2024-01-31'.",
+            )
     left, right = first.encode(), second.encode()
-    texts = pa.concat_arrays([left.strings.strings, right.strings.strings])
-    distinct, positions = np.unique(np.array(texts.to_pylist(), dtype=object), return_inverse=True)
-    del distinct
-    positions = np.append(positions, -1)
+    encoded = pa.concat_arrays([left.strings.strings, right.strings.strings]).dictionary_encode()
+    ranks = np.argsort(sort_texts(encoded.dictionary))
+    positions = np.append(ranks[encoded.indices.to_numpy()], -1)
     return positions[left.values], positions[np.where(right.values < 0, -1, right.values + len(left.strings))]
 
 
