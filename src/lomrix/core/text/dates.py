@@ -117,12 +117,13 @@ def move_centuries(timestamps: Array, last_year: int) -> tuple[Array, npt.NDArra
     return moved, moved.astype("M8[M]") == moved_months
 
 
-def find_late_years(texts: pa.Array, dates: Array, forms: str) -> npt.NDArray[np.bool_]:
-    """Return which texts became dates after the last likely year, since their years have two digits."""
-    is_late = dates.astype("M8[Y]").astype(np.int64) + 1970 > LAST_LIKELY_YEAR
-    if "%y" not in forms or LAST_YEAR.search(forms) or not is_late.any():
+def find_late_years(texts: pa.Array, forms: str) -> npt.NDArray[np.bool_]:
+    """Return which texts are dates after the last likely year, since their years have two digits."""
+    if "%y" not in forms or LAST_YEAR.search(forms):
         return np.zeros(len(texts), np.bool_)
-    return is_late & ~match_texts(texts, r".*\d{4}.*")
+    dates, fits = parse_dates_in_forms(texts, forms)
+    is_late = dates.astype("M8[Y]").astype(np.int64) + 1970 > LAST_LIKELY_YEAR
+    return fits & is_late & ~match_texts(texts, r".*\d{4}.*")
 
 
 def _parse_in_form(texts: pa.Array, form: str) -> tuple[Array, npt.NDArray[np.bool_]]:

@@ -288,8 +288,8 @@ class Reading:
             odd = np.flatnonzero(parsed != np.floor(parsed))
             type_ = "number" if len(odd) or not (np.abs(parsed) < 2**53).all() else type_
             self._note_not_whole(odd, positions)
-        if self.date_format:
-            self._note_late_years(type_, find_late_years(texts, parsed, self.date_format), positions)
+        if "%y" in self.date_format:
+            self._note_late_years(type_, find_late_years(texts, self.date_format), positions)
         result = Column.of(type_, parsed[positions] if len(parsed) else parsed, column.why, column.reasons)
         for index, reason in reasons.items():
             cells = np.flatnonzero(positions == index)

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from lomrix.core.characters import unify_characters
 from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
-from lomrix.core.text.dates import guess_date_forms
+from lomrix.core.text.dates import find_late_years, guess_date_forms, limit_years
 from lomrix.core.text.times import parse_minutes
 from lomrix.core.wording import format_operand
 
@@ -208,9 +208,12 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
     """Find dates that are not read as such by themselves."""
     if texts.share("unclear-date", "text") < MOSTLY:
         return None
-    form = guess_date_forms([text for text, kind in texts.kinds.items() if kind in ("unclear-date", "text")])
+    dates = [text for text, kind in texts.kinds.items() if kind in ("unclear-date", "text")]
+    form = guess_date_forms(dates)
     if not form:
         return None
+    if find_late_years(pa.array(dates, pa.large_string()), form.removeprefix("?")).any():
+        form = limit_years(form)
     type_ = "datetime" if "%H" in form else "date"
     type_ = f"{texts.name}={type_}:{form.removeprefix('?')}"
     several = " in several forms" if "|" in form or texts.share("date", "datetime") else ""
