@@ -68,11 +68,11 @@ def make_notes(score: ItemScore, tally: ScoreTally) -> Iterator[Note]:
     ]  # fmt: skip
     if against:
         names, reversed_items = ", ".join(against), {*score.reversed_here, *score.reversed_before}
-        runs = plural(len(against), "runs", "run")
+        runs, them = plural(len(against), "runs", "run"), plural(len(against), "it", "them")
         hint = "probably reversed twice, or not reversed where needed" if reversed_items & set(against) else (
-            "probably worded the other way round: name it in ‹reverse›"
+            f"probably worded the other way round; if so, name {them} in ‹reverse›"
         )  # fmt: skip
-        text = f"{runs} against the other items (item-rest r below 0): {hint}."
+        text = f"{runs} against the other items (item-rest r below 0), {hint}."
         yield Note(f"{names} {text}", score.name, (), "against", len(against))
     repeated = [score.columns[item] for item in score.reverse if score.columns.get(item) in score.reversed_before]
     if repeated:
