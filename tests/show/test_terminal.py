@@ -137,3 +137,12 @@ def test_what_was_done_as_asked_is_reported_apart(tmp_path: Path) -> None:
 def test_three_tokens_of_one_column_are_not_three_columns(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text("id,x\n" + "".join(f"{at},{at}\n" for at in range(9)) + "10,NA\n11,n/a\n12,-\n")
     assert "in 3 columns" not in lomrix("subset", "a.csv", cwd=tmp_path)[0]
+
+
+def test_notes_of_the_same_words_are_gathered(tmp_path: Path) -> None:
+    names = [f"q{number}" for number in range(1, 8)]
+    (tmp_path / "a.csv").write_text(
+        ",".join(names) + "\n" + "".join(",".join([cell] * 7) + "\n" for cell in "1234") + "-9," * 6 + "2\n"
+    )
+    shown = lomrix("profile", "a.csv", cwd=tmp_path)[0]
+    assert "! q1, q2, q3, q4 and 2 more: -9 is far from all others" in shown and shown.count("is far from") == 1

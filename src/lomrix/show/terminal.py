@@ -101,22 +101,30 @@ def view_notes(notes: Sequence[tuple[str, Note]]) -> RenderableType:
 
 
 def gather_notes(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
-    """Gather notes of one kind on many columns of a table into one."""
-    by_kind: dict[tuple[str, str], list[Note]] = {}
+    """Gather notes of one kind, or of the same words, on many columns of a table into one."""
+
+    def identify(source: str, note: Note) -> tuple[str, str, str]:
+        return source, note.kind, "" if note.kind in GATHERED_NOTES else note.text
+
+    gathered: dict[tuple[str, str, str], list[Note]] = {}
     for source, note in notes:
-        by_kind.setdefault((source, note.kind), []).append(note)
+        gathered.setdefault(identify(source, note), []).append(note)
     result: list[tuple[str, Note]] = []
     for source, note in notes:
-        similar = by_kind.get((source, note.kind), [])
-        columns_ = list(dict.fromkeys(x.column for x in similar))
-        if note.kind not in GATHERED_NOTES or len(columns_) < MIN_GATHERED:
+        similar = gathered[identify(source, note)]
+        columns = list(dict.fromkeys(other.column for other in similar))
+        if len(columns) < MIN_GATHERED:
             result.append((source, note))
         elif note is similar[0]:
-            columns = ", ".join(columns_[:4]) + (" …" if len(columns_) > 4 else "")
-            cells = sum(x.count for x in similar)
-            message = GATHERED_NOTES[note.kind]
-            text = f"{message} in {len(columns_)} columns, {cells:,} cells: {columns}{'' if len(columns_) > 4 else '.'}"
-            result.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
+            cells = sum(other.count for other in similar)
+            shown = ", ".join(columns if len(columns) < 6 else columns[:4])
+            if message := GATHERED_NOTES.get(note.kind):
+                end = " …" if len(columns) > 5 else "."
+                text = f"{message} in {len(columns)} columns, {cells:,} cells: {shown}{end}"
+                result.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
+            else:
+                shown += f" and {len(columns) - 4} more" if len(columns) > 5 else ""
+                result.append((source, Note(note.text, shown, (), note.kind, cells)))
     return result
 
 

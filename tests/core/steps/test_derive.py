@@ -53,6 +53,20 @@ def test_one_value_for_all_rows(tmp_path: Path, expression: str, cell: object) -
         lomrix("changes", name, "b.parquet", "--key", "x", cwd=tmp_path, status=0)  # 1 where anything differs
 
 
+@pytest.mark.parametrize(
+    ("expression", "noted"),
+    [
+        ("m = mean_of('q1..q2')", ["q1", "q2"]),
+        ("m = q1 + 1", ["q1"]),
+        ("m = q1", []),
+        ("m = missing('refused') if q1 == -9 else q1 * 2", []),
+    ],
+)
+def test_likely_missing_codes_that_are_computed_with_are_noted(expression: str, noted: list[str]) -> None:
+    made = derive(table(id=[999, 1, 2, 3], q1=[1, 2, -9, 3], q2=[1, 3, 2, -9]), expression)
+    assert [note.column for note in made.account.notes if note.kind == "missing-code"] == noted
+
+
 def test_replacing_must_be_stated() -> None:
     with pytest.raises(UsageError, match="column x already exists"):
         derive(table(x=[1]), "x = x + 1")

@@ -14,7 +14,7 @@ from lomrix.core.errors import UsageError
 from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
 from lomrix.core.language.functions import KINDS
-from lomrix.core.language.parse import find_names, load_functions, parse
+from lomrix.core.language.parse import find_choices, find_names, load_functions, parse
 from lomrix.core.language.scope import Scope, Survey
 from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.derive.settings import (
@@ -32,6 +32,7 @@ from lomrix.core.table.entry_changes import (
     note_dropped_parts,
     note_dropped_rules,
 )
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.reasons import UNDEFINED
@@ -126,12 +127,14 @@ class Tally:
     before: Dictionary
     after: Dictionary
     renamed: Mapping[str, str]
+    evidence: Mapping[str, CodeEvidence]  # of missing codes among the numbers that were computed with
 
     def combine(self, later: Tally) -> Tally:
         """Add the cells of a later part; what no longer holds in one part does not hold."""
         dropped = {name: (old, new.combine(later.dropped[name][1])) for name, (old, new) in self.dropped.items()}
         after = self.after.combine(later.after)
-        return replace(self, variables=combine(self.variables, later.variables), dropped=dropped, after=after)
+        variables, evidence = combine(self.variables, later.variables), combine(self.evidence, later.evidence)
+        return replace(self, variables=variables, dropped=dropped, after=after, evidence=evidence)
 
 
 def conclude(step: Derive, account: Account, tallies: Sequence[Tally]) -> Account:
@@ -147,6 +150,7 @@ def conclude(step: Derive, account: Account, tallies: Sequence[Tally]) -> Accoun
         *note_dropped_parts((tally.renamed.get(name, name), *pair) for name, pair in tally.dropped.items()),
         *note_dropped_rules(tally.before, tally.after),
         *(note for name, variable in tally.variables.items() for note in variable.make_notes(name)),
+        *(note for name, evidence in tally.evidence.items() for note in evidence.make_notes(name, tally.before)),
     )
     return replace(account, listings=(*listings, *account.listings), notes=notes)
 
@@ -322,7 +326,24 @@ class Derivation:
             codes = ", ".join(f"{code} {label}" for code, label in labels.items())
             undefined = self._note_undefined(name, names.get(name, name))
             variables[names.get(name, name)] = VariableTally.count(self.table[name], undefined, expression, codes)
-        return Tally(variables, self.dropped, self.before.dictionary, self.table.dictionary, names)
+        return Tally(
+            variables, self.dropped, self.before.dictionary, self.table.dictionary, names, self.find_evidence()
+        )
+
+    def find_evidence(self) -> dict[str, CodeEvidence]:
+        """Look for missing codes among the numbers that were computed with, but for those that an expression names."""
+        trees = [tree for tree in map(parse, self.made.values()) if not isinstance(tree, ast.Name)]
+        types = self.table.types()
+        used = [name for tree in trees for name in find_names(tree)]
+        used += [name for tree in trees for choice in find_choices(tree) for name in choose_columns(choice, types, "")]
+        named = {node.value for tree in trees for node in ast.walk(tree) if isinstance(node, ast.Constant)}
+        result = {}
+        for name in dict.fromkeys(used):
+            if name in self.before.columns and name not in (*self.step.case, *self.step.occasion):
+                evidence = CodeEvidence.of(self.before[name])
+                codes = {code: count for code, count in evidence.codes.items() if abs(code) not in named}
+                result[name] = replace(evidence, codes=codes)
+        return result
 
     def _note_undefined(self, name: str, new_name: str) -> Note:
         column = self.table[name]
