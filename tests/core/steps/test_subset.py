@@ -31,6 +31,12 @@ def run(source: Table, **settings: Any) -> Result:
     return Subset(**settings).apply(sources(source), ["left_out"] if {"one_per", "sample"} & set(settings) else [])
 
 
+@pytest.mark.parametrize(("where", "noted"), [("x <= 2", 1), ("x <= 2 and x != -9", 0), ("id != 'a'", 0)])
+def test_likely_missing_codes_in_a_condition_are_noted(where: str, noted: int) -> None:
+    notes = run(table(id=["a", "b", "c", "d"], x=[1, 2, -9, 3]), where=where).account.notes
+    assert [note.count for note in notes if note.kind == "missing-code"] == [1] * noted
+
+
 @pytest.mark.parametrize(
     ("pick", "kept"),
     [("first", [1, 3, 4, 6, 7]), ("last", [2, 3, 5, 6, 7]), ("latest:day", [2, 3, 4, 6, 7]),

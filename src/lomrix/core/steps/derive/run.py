@@ -13,8 +13,9 @@ from lomrix.core.combining import MOST_EXAMPLES, Extreme, Words, combine, combin
 from lomrix.core.errors import UsageError
 from lomrix.core.language.carried import inherit_entry
 from lomrix.core.language.evaluate import evaluate
+from lomrix.core.language.evidence import find_evidence
 from lomrix.core.language.functions import KINDS
-from lomrix.core.language.parse import find_choices, find_names, load_functions, parse
+from lomrix.core.language.parse import find_names, load_functions, parse
 from lomrix.core.language.scope import Scope, Survey
 from lomrix.core.steps.account import Account, Balance, Listing, Part, balance_values
 from lomrix.core.steps.derive.settings import (
@@ -326,24 +327,9 @@ class Derivation:
             codes = ", ".join(f"{code} {label}" for code, label in labels.items())
             undefined = self._note_undefined(name, names.get(name, name))
             variables[names.get(name, name)] = VariableTally.count(self.table[name], undefined, expression, codes)
-        return Tally(
-            variables, self.dropped, self.before.dictionary, self.table.dictionary, names, self.find_evidence()
-        )
-
-    def find_evidence(self) -> dict[str, CodeEvidence]:
-        """Look for missing codes among the numbers that were computed with, but for those that an expression names."""
-        trees = [tree for tree in map(parse, self.made.values()) if not isinstance(tree, ast.Name)]
-        types = self.table.types()
-        used = [name for tree in trees for name in find_names(tree)]
-        used += [name for tree in trees for choice in find_choices(tree) for name in choose_columns(choice, types, "")]
-        named = {node.value for tree in trees for node in ast.walk(tree) if isinstance(node, ast.Constant)}
-        result = {}
-        for name in dict.fromkeys(used):
-            if name in self.before.columns and name not in (*self.step.case, *self.step.occasion):
-                evidence = CodeEvidence.of(self.before[name])
-                codes = {code: count for code, count in evidence.codes.items() if abs(code) not in named}
-                result[name] = replace(evidence, codes=codes)
-        return result
+        keys = (*self.step.case, *self.step.occasion)
+        evidence = find_evidence(self.made.values(), self.before, self.table.types(), keys)
+        return Tally(variables, self.dropped, self.before.dictionary, self.table.dictionary, names, evidence)
 
     def _note_undefined(self, name: str, new_name: str) -> Note:
         column = self.table[name]

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from lomrix.core.arrays import codes as key_codes
-from lomrix.core.combining import Words
+from lomrix.core.combining import Words, combine_all
 from lomrix.core.errors import UsageError
+from lomrix.core.language.evidence import find_evidence
 from lomrix.core.language.parse import find_names, parse
 from lomrix.core.language.scope import Scope, Survey
 from lomrix.core.rows.candidate_keys import IS_ID
@@ -21,6 +22,8 @@ from lomrix.core.steps.step import Inputs, Result, require
 from lomrix.core.steps.subset.choice import Span, SubsetSurvey, choose_before_drawing, choose_rows, list_cases
 from lomrix.core.steps.subset.settings import Subset
 from lomrix.core.table.column import Column
+from lomrix.core.table.dictionary import Dictionary
+from lomrix.core.table.missing_guess import CodeEvidence
 from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.renaming import join_in_row_order
 from lomrix.core.table.selection import choose_columns, parse_sort_word
@@ -100,24 +103,33 @@ def subset(step: Subset, tables: Inputs, wanted: Collection[str], whole: SubsetS
     head = table.only(dict.fromkeys(name for name in compared if name in table.columns))
     if choice is not None or len(table) > MOST_COMPARED:
         head = head.take(np.arange(len(table))[:MOST_COMPARED] if choice is None else choice.kept[:MOST_COMPARED])
-    return Result(result, account, extras, tally=Head(head, kept, left_out_names))
+    evidence = find_evidence([step.where] if step.where else [], table, read, (*step.case, *step.occasion))
+    return Result(result, account, extras, tally=Head(head, kept, left_out_names, evidence, table.dictionary))
 
 
 @dataclass(frozen=True)
 class Head:
-    """The first kept rows, as far as columns are compared; names of all kept columns and those left out."""
+    """The first kept rows, as far as columns are compared; names of all kept columns and those left out; and what the
+    condition used.
+    """
 
     rows: Table
     kept: Sequence[str]
     left_out_names: Sequence[str]
+    evidence: Mapping[str, CodeEvidence]  # of missing codes
+    dictionary: Dictionary
 
 
 def conclude(step: Subset, account: Account, heads: Sequence[Head]) -> Account:
-    """Add notes on rows that cannot be distinguished any more, before that on columns left out."""
+    """Add notes on rows that cannot be distinguished any more, before that on columns left out; and on likely missing
+    codes that the condition counted as numbers.
+    """
     rows = join_in_row_order(head.rows for head in heads).first(MOST_COMPARED)
     notes = note_lost_distinctions(rows, heads[0].kept, heads[0].left_out_names)
     place = next((index for index, note in enumerate(account.notes) if note.kind == "left-out"), len(account.notes))
-    return replace(account, notes=(*account.notes[:place], *notes, *account.notes[place:]))
+    evidence = combine_all(head.evidence for head in heads)
+    codes = [note for name, found in evidence.items() for note in found.make_notes(name, heads[0].dictionary)]
+    return replace(account, notes=(*account.notes[:place], *notes, *account.notes[place:], *codes))
 
 
 def note_contradictions(step: Subset, stated: Sequence[str], excluded: set[str]) -> list[Note]:
