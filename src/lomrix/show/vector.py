@@ -10,6 +10,8 @@ from lomrix.core.steps.report.content import Bar, Line, MeasureFigure, Node, Occ
 
 BOX, HIGH, ACROSS, DOWN, MARGIN = 196, 58, 44, 18, 8
 MAX_CHARACTERS = 26
+# About as wide as a character of a label.
+CHARACTER = 6.5
 # Boxes side by side in a flow; more become a further row.
 MOST_ACROSS = 8
 DASHES = ("", "6 3", "2 3", "8 3 2 3", "1 2", "10 4")
@@ -124,13 +126,15 @@ def draw_edge(start: tuple[float, float], end: tuple[float, float]) -> str:
 
 def draw_seen(seen: Sequence[OccasionCounts], cases: int | None) -> str:
     """Draw cases at each occasion as bars."""
-    line_height, left, width = 26, 90, 640
+    line_height, width = 26, 640
+    labels = [shorten(occasion.occasion) for occasion in seen]
+    left = max(90, 16 + CHARACTER * max(map(len, labels), default=0))
     largest = max([occasion.cases or 0 for occasion in seen] + [cases or 0]) or 1
     bar_room = width - left - 150
     parts = []
-    for index, occasion in enumerate(seen):
+    for index, (label, occasion) in enumerate(zip(labels, seen, strict=True)):
         y = index * line_height
-        parts.append(make_text(left - 8, y + 17, shorten(occasion.occasion, 12), "", "end"))
+        parts.append(make_text(left - 8, y + 17, label, "", "end"))
         if occasion.cases is None:
             parts.append(make_text(left, y + 17, "suppressed", "quiet"))
             continue
@@ -163,8 +167,10 @@ def draw_course(measure: MeasureFigure, occasion: str) -> str:
     ticks = choose_ticks(min(ends), max(ends))
     low, span = ticks[0], (ticks[-1] - ticks[0]) or 1.0
 
+    room = width - left - right - 2 * inset
+
     def x_of(index: int) -> float:
-        return left + inset + (width - left - right - 2 * inset) * (index / (len(names) - 1) if len(names) > 1 else 0.5)
+        return left + inset + room * (index / (len(names) - 1) if len(names) > 1 else 0.5)
 
     def y_of(value: float) -> float:
         return top + (height - top - foot) * (1 - (value - low) / span)
@@ -174,10 +180,12 @@ def draw_course(measure: MeasureFigure, occasion: str) -> str:
         y = y_of(tick)
         parts.append(f'<line class="grid" x1="{left}" x2="{width - right}" y1="{y:.1f}" y2="{y:.1f}"/>')
         parts.append(make_text(left - 6, y + 4, f"{tick:g}", "quiet", "end"))
-    label_step = max(1, math.ceil(len(names) / 12))
-    for index, name in enumerate(names):
+    labels = [shorten(name, 16) for name in names]
+    label_width = CHARACTER * max(map(len, labels), default=0) + 8
+    label_step = max(1, math.ceil(len(names) / 12), math.ceil(label_width * (len(names) - 1) / room))
+    for index, label in enumerate(labels):
         if index % label_step == 0:
-            parts.append(make_text(x_of(index), height - foot + 18, shorten(name, 10), "quiet", "middle"))
+            parts.append(make_text(x_of(index), height - foot + 18, label, "quiet", "middle"))
     parts.append(make_text((left + width - right) / 2, height - 4, occasion, "quiet", "middle"))
     parts += draw_lines(measure.lines, x_of, y_of, width - right)
     description = "; ".join(

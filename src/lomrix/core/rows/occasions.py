@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import chain
 from typing import Any
 
 from lomrix.core.errors import UsageError
@@ -167,7 +168,7 @@ def format_occasions(
 ) -> str:
     """Format occasions, cut if they are many: "month 0, 3, 6, 12"."""
     if len(names) == 1:
-        texts = [format_occasion_pair(names, occasion, labels).removeprefix(f"{names[0]} ") for occasion in occasions]
+        texts = [*chain.from_iterable(format_occasion_values(names, occasion, labels) for occasion in occasions)]
     else:
         texts = [format_occasion_pair(names, occasion, labels) for occasion in occasions]
     texts = texts if len(texts) <= MOST_SHOWN else [*texts[:6], "…", *texts[-3:]]
@@ -179,8 +180,14 @@ def format_occasion_pair(
     names: Sequence[str], occasion: Occasion, labels: Mapping[str, Mapping[str, str]] | None = None
 ) -> str:
     """Format an occasion: "month 3", or "wave 1 (before the season)" if its codes have labels."""
-    parts = []
-    for name, value in zip(names, occasion, strict=True):
-        label = (labels or {}).get(name, {}).get(format_occasion(value), "")
-        parts.append(f"{name} {format_occasion(value)}" + (f" ({label})" if label else ""))
-    return ", ".join(parts)
+    values = format_occasion_values(names, occasion, labels)
+    return ", ".join(f"{name} {value}" for name, value in zip(names, values, strict=True))
+
+
+def format_occasion_values(
+    names: Sequence[str], occasion: Occasion, labels: Mapping[str, Mapping[str, str]] | None = None
+) -> list[str]:
+    """Format the values of an occasion, each with its label if its code has one."""
+    texts = [format_occasion(value) for value in occasion]
+    found = [(labels or {}).get(name, {}).get(text, "") for name, text in zip(names, texts, strict=True)]
+    return [text + (f" ({label})" if label else "") for text, label in zip(texts, found, strict=True)]

@@ -15,7 +15,7 @@ from lomrix.core.errors import DataError
 from lomrix.core.rows.cases import Cases
 from lomrix.core.rows.grid import Grid, GridSurvey, find_balancing_rows, find_unseen_rows
 from lomrix.core.rows.keys import format_keys
-from lomrix.core.rows.occasions import Occasion, format_occasion_pair
+from lomrix.core.rows.occasions import Occasion, format_occasion_values
 from lomrix.core.steps.account import Account, Balance, Part
 from lomrix.core.steps.coverage.account import MOST_MEASURES, Tally
 from lomrix.core.steps.coverage.patterns import PatternCounts, Patterns
@@ -138,9 +138,9 @@ class CoverageReport:
             )
         self.patterns = Patterns(self.grid.seen)
         labels = {name: table.dictionary.labels_of(name) for name in step.occasion}
-        occasion_texts = [format_occasion_pair(step.occasion, occasion, labels) for occasion in self.grid.occasions]
-        first = f"{step.occasion[0]} "
-        self.occasions = [text.removeprefix(first) if len(step.occasion) == 1 else text for text in occasion_texts]
+        self.occasions = [
+            ", ".join(format_occasion_values(step.occasion, occasion, labels)) for occasion in self.grid.occasions
+        ]
 
     def make_figure(self) -> PatternFigure:
         """What is drawn."""

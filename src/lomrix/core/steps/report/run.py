@@ -17,7 +17,7 @@ from lomrix.core.rows.column_survey import NUMERIC, SurveyedTable, TableSurvey, 
 from lomrix.core.rows.described import summarize_variable
 from lomrix.core.rows.grid import Grid, find_unseen_rows
 from lomrix.core.rows.keys import group_rows
-from lomrix.core.rows.occasions import format_occasion_pair
+from lomrix.core.rows.occasions import format_occasion_values
 from lomrix.core.steps.account import Account, Balance, Part
 from lomrix.core.steps.report.content import (
     Content,
@@ -120,10 +120,8 @@ class CaseReport:
         self.grid = Grid(self.table, step.case, step.occasion)
         self.unseen = find_unseen_rows(self.table, step.case, step.occasion)
         labels = {name: table.dictionary.labels_of(name) for name in step.occasion}
-        first = f"{step.occasion[0]} " if len(step.occasion) == 1 else ""
         self.occasions = [
-            format_occasion_pair(step.occasion, occasion, labels).removeprefix(first)
-            for occasion in self.grid.occasions
+            ", ".join(format_occasion_values(step.occasion, occasion, labels)) for occasion in self.grid.occasions
         ]
         if len(self.occasions) > MOST_OCCASIONS:
             raise UsageError(
@@ -138,6 +136,9 @@ class CaseReport:
             text = f"{pluralize(self.left_out, 'row has', 'rows have')} no case or no occasion, so not counted in "
             notes.append(Note(text + "who was seen when.", kind="no-occasion", count=self.left_out))
         notes += self.grid.order_notes
+        if repeated := len(self.grid.repeated):
+            text = f"{repeated:,} rows share case and occasion with another one; a further occasion may tell them apart."
+            notes.append(Note(text, ", ".join(self.step.occasion), kind="repeated", count=repeated))
         seen, cases = self.count_seen()
         return replace(
             content, case=", ".join(self.step.case), occasion=", ".join(self.step.occasion),
