@@ -137,7 +137,8 @@ class CaseReport:
             notes.append(Note(text + "who was seen when.", kind="no-occasion", count=self.left_out))
         notes += self.grid.order_notes
         if repeated := len(self.grid.repeated):
-            text = f"{repeated:,} rows share case and occasion with another one; a further occasion may tell them apart."
+            text = f"{repeated:,} rows share case and occasion with another one; "
+            text += "a further occasion may tell them apart."
             notes.append(Note(text, ", ".join(self.step.occasion), kind="repeated", count=repeated))
         seen, cases = self.count_seen()
         return replace(
