@@ -9,7 +9,7 @@ import numpy as np
 from lomrix.core.steps.tally.run import BarFigure
 from lomrix.core.table.codes import CodeList
 from lomrix.core.table.table import Table
-from lomrix.show.canvas import COLOURS, make_figure, save_figure, shorten
+from lomrix.show.canvas import COLOURS, make_figure, save_figure, set_ticks
 
 WIDTH, HEIGHT = 9.0, 5.6
 
@@ -37,12 +37,7 @@ def draw_bars(figure_data: BarFigure, path: Path, format_: str) -> None:
         drawn_bars = axes.bar(positions, heights, width * 0.94, color=COLOURS[index % len(COLOURS)], label=group)
         if len(categories) * len(groups) <= 24:
             axes.bar_label(drawn_bars, fmt="{:,.0f}", padding=2, fontsize=9)
-    axes.set_xticks(
-        np.arange(len(categories)),
-        [shorten(category) for category in categories],
-        rotation=0 if sum(map(len, categories)) < 70 else 40,
-        ha="center" if sum(map(len, categories)) < 70 else "right",
-    )
+    set_ticks(axes, range(len(categories)), categories, 70)
     axes.set_ylabel("rows")
     axes.set_title(figure_data.title, loc="left", fontsize=12)
     axes.spines[["top", "right"]].set_visible(False)

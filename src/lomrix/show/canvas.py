@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import warnings
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +46,14 @@ def shorten_texts(figure: Any) -> None:
 def shorten(text: str, length: int = MAX_TICK) -> str:
     """Shorten a text, marking where it was cut."""
     return text if len(text) <= length else text[: length - 1] + "…"
+
+
+def set_ticks(axes: Any, positions: Sequence[float], texts: Sequence[str], room: int, most: int = 1000) -> None:
+    """Write texts below an axis, at most so many of them; slanted if they have more characters than there is room."""
+    step = -(-len(texts) // most) or 1
+    shown = [shorten(text) for text in texts[::step]]
+    slant: dict[str, Any] = {"rotation": 40, "ha": "right"} if sum(map(len, shown)) > room else {}
+    axes.set_xticks(positions[::step], shown, **slant)
 
 
 def add_caption(figure: Any, text: str) -> None:

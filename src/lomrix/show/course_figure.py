@@ -11,7 +11,7 @@ import numpy as np
 
 from lomrix.core.rows.course import Course
 from lomrix.core.table.header import format_occasion
-from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, shorten
+from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, set_ticks
 
 MAX_FACETS = 12
 MAX_TICKS = 12
@@ -67,10 +67,7 @@ def draw_facet(axes: Any, course: Course, *, is_last: bool = True) -> None:
             x, average.mean, yerr=np.nan_to_num(marks), color=colour, linewidth=width, linestyle=joins, marker="o",
             markersize=4.5, capsize=3, elinewidth=1.2, zorder=3, label=label,
         )  # fmt: skip
-    ticks = range(0, len(x_positions), -(-len(x_positions) // MAX_TICKS))
-    texts = [shorten(format_occasion(course.values[index])) for index in ticks]
-    rotation: dict[str, Any] = {"rotation": 40, "ha": "right"} if sum(map(len, texts)) > 40 else {}
-    axes.set_xticks([x_positions[index] for index in ticks], texts, **rotation)
+    set_ticks(axes, x_positions.tolist(), list(map(format_occasion, course.values)), 40, MAX_TICKS)
     axes.set_xlabel(course.occasion)
     axes.set_ylabel(course.unit or (f"mean of {course.measure}" if not len(course.lines[0]) else ""))
     axes.set_title(course.label or course.measure, loc="left", fontsize=11)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from lomrix.core.steps.coverage.run import PatternFigure
-from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, shorten
+from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, set_ticks
 
 EMPTY = "#e4e8eb"
 MAX_PATTERNS = 60
@@ -32,8 +32,7 @@ def draw_coverage(coverage: PatternFigure, path: Path, format_: str) -> None:
     above.set_ylabel("cases seen")
     above.spines[["top", "right"]].set_visible(False)
     draw_bands(below, shares, counts)
-    step = -(-times // MAX_TICKS)
-    below.set_xticks(index[::step], list(map(shorten, coverage.occasions[::step])))
+    set_ticks(below, index.tolist(), coverage.occasions, 90, MAX_TICKS)
     below.set_xlabel(coverage.title)
     below.set_ylabel(f"{total:,} cases, most frequent pattern at the top")
     add_caption(figure, "dark: seen, light: not seen; numbers of cases at the right")

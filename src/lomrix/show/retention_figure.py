@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from lomrix.core.steps.coverage.retention import RetentionFigure
-from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, shorten
+from lomrix.show.canvas import COLOURS, add_caption, make_figure, save_figure, set_ticks, shorten
 from lomrix.show.course_figure import MAX_TICKS, place_occasions
 
 MAX_GROUPS = 12
@@ -22,8 +22,7 @@ def draw_retention(retention: RetentionFigure, path: Path, format_: str) -> None
         colour, style = COLOURS[index % len(COLOURS)], "-" if index < len(COLOURS) else "--"
         label = f"{shorten(group)} (suppressed)" if np.isnan(shares).all() else shorten(group)
         axes.plot(positions, shares, style, color=colour, marker="o", markersize=5, linewidth=2, label=label)
-    ticks = range(0, len(positions), -(-len(positions) // MAX_TICKS))
-    axes.set_xticks([positions[index] for index in ticks], [shorten(retention.texts[index]) for index in ticks])
+    set_ticks(axes, positions.tolist(), retention.texts, 70, MAX_TICKS)
     axes.set_ylim(0, 104)
     axes.set_xlabel(retention.occasion)
     axes.set_ylabel(f"% of the cases seen at {retention.occasion} {retention.texts[0]}")
