@@ -59,6 +59,7 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
         day = f"2024-03-{1 + row % 28:02}" + (" 10:30" if row == 3500 else "")
         lines.append(f"K{draw.randint(0, 60)},{row},{pulse},{temp},{mode},{day},{note}")
     (folder / "device.csv").write_text("\n".join(lines) + "\n")
+    (folder / "total.csv").write_text("\n".join([*lines, "", "Total,6000,,,,,", "Source: the devices,,,,,,"]))
     (folder / "plain.csv").write_text("\n".join(line.replace('"late, ', "late ").replace('"', "") for line in lines))
     (folder / "wide.csv").write_text("\n".join(["crew,minute,p1,p2,mode,day,note", *lines[1:]]) + "\n")
     people = [f"K{number},{number % 3}" for number in range(70) if number % 5]
@@ -83,6 +84,7 @@ def study(tmp_path_factory: pytest.TempPathFactory) -> Path:
 WORK = {
     "subset": ["--where", "temp > 33 and pulse > 50"],
     "one per": ["--one-per", "crew,mode", "--pick", "latest:minute", "--left-out", "left.csv"],
+    "subset footer": ["--where", "temp > 33", "--skip-last", "Tot*"],
     "sort": ["--sort-by", "-mode,temp,day"],
     "derive": ["warm = temp - 33", "high = pulse > 100"],
     "derive in cases": ["c = change(temp)", "m = case_mean(temp)", "--case", "crew", "--occasion", "minute"],
@@ -121,7 +123,7 @@ WORK = {
 }
 
 
-OTHER = ("export fixed", "export bare", "export package", "to-long", "report")
+OTHER = ("subset footer", "export fixed", "export bare", "export package", "to-long", "report")
 CASES = [
     *(("device.csv", "csv", work) for work in WORK if work not in OTHER),
     *(("device.parquet", "parquet", work) for work in ("sort", "derive in cases", "recode", "merge near", "to-wide")),
@@ -129,7 +131,7 @@ CASES = [
     ("device.jsonl", "parquet", "correct"), ("days/", "csv", "aggregate"), ("days/", "parquet", "derive"),
     ("days/*.csv", "csv", "merge"), ("device.csv", "dat", "export fixed"), ("wide.csv", "parquet", "to-long"),
     ("device.csv", "html", "report"), ("device.csv", "dat", "export bare"),
-    ("device.parquet", "folder", "export package"),
+    ("device.parquet", "folder", "export package"), ("total.csv", "csv", "subset footer"),
 ]  # fmt: skip
 
 

@@ -46,9 +46,9 @@ def count_bytes(path: Path) -> ByteStats:
     )
 
 
-def cut_at_lines(path: Path, start: int, size: int) -> list[range]:
-    """Cut a file from a byte on into ranges of at least some bytes, each but the last ending with a line feed."""
-    cuts, end = [start], path.stat().st_size
+def cut_at_lines(path: Path, start: int, size: int, end: int | None = None) -> list[range]:
+    """Cut a file between two bytes into ranges of at least some bytes, each but the last ending with a line feed."""
+    cuts, end = [start], path.stat().st_size if end is None else end
     with path.open("rb") as file:
         while cuts[-1] < end:
             file.seek(cuts[-1] + size)

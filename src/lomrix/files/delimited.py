@@ -37,7 +37,14 @@ from lomrix.files.missing import plan_missing
 from lomrix.files.reading import ALL_OPTIONS
 from lomrix.files.staging import DescribedSink, FileSink
 from lomrix.files.text_layout import HEAD, Layout, find_layout
-from lomrix.files.text_lines import Body, find_data_start, note_lines, require_closed_quotes, split_footer
+from lomrix.files.text_lines import (
+    Body,
+    find_data_end,
+    find_data_start,
+    note_lines,
+    require_closed_quotes,
+    split_footer,
+)
 from lomrix.files.text_writer import write_columns
 
 # Bytes parsed at once; a row must fit into them. A piece that is read on its own has several such blocks.
@@ -74,6 +81,11 @@ class Reader(FileSource):
         columns, column_notes = self._read_columns(arrays, names)
         return Cells(columns, (*layout.notes, *line_notes, *column_notes), FIRST_ROW + layout.rows_above - 1)
 
+    @cached_property
+    def footer(self) -> tuple[int, Note] | None:
+        """Where the footer begins, and a note on it; None if none is to be skipped."""
+        return find_data_end(self.path, self.layout, self.settings.skip_last) if self.settings.skip_last else None
+
     def list_pieces(self) -> list[range]:
         """List the bytes of some lines at a time; none if lines cannot be told without reading those above."""
         layout = self.layout
@@ -83,7 +95,7 @@ class Reader(FileSource):
         start = find_data_start(head, layout.lines_above)
         if start == len(head) or b"\r" in head[:start].replace(b"\r\n", b""):
             return []
-        pieces = cut_at_lines(self.path, start, PIECE)
+        pieces = cut_at_lines(self.path, start, PIECE, self.footer[0] if self.footer else None)
         is_safe = not layout.has_quotes or all(map_in_threads(partial(closes_quotes, self.path), pieces))
         return pieces if is_safe else []
 
@@ -99,14 +111,17 @@ class Reader(FileSource):
     def iterate_cells(self, names: Sequence[str], run: Run) -> Iterator[Cells]:
         """Yield the cells some rows at a time; their notes have the row numbers of the file."""
         layout, start = self.layout, 0
-        if self.settings.skip_last or layout.is_empty_below:
+        if layout.is_empty_below or (self.settings.skip_last and not self.list_pieces()):
             yield self.read_cells(names, None)
             return
+        above = [*layout.notes, *([self.footer[1]] if self.footer else [])]
         for cells in super().iterate_cells(names, run):
             rows = count_rows(cells)
             notes = [shift_note(note, start) for note in cells.notes]
-            yield replace(cells, notes=(*(() if start else layout.notes), *notes))
+            yield replace(cells, notes=(*(() if start else above), *notes))
             start += rows
+        if self.footer:
+            return
         if line_notes := note_lines(self.path, layout, start):
             yield Cells({name: Column.all_missing("string", 0, BLANK) for name in names}, line_notes, cells.first_row)
 

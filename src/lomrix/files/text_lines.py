@@ -9,10 +9,13 @@ from pathlib import Path
 
 from lomrix.core.errors import FileError
 from lomrix.core.table.notes import Note, plural, pluralize
+from lomrix.files.byte_stats import read_range
 from lomrix.files.footers import FOOTER_ROWS, count_footer, note_footer
 from lomrix.files.text_layout import Layout
 
 MOST_SHOWN = 5
+# Bytes at the end of a file among which a footer is searched first.
+TAIL = 1 << 16
 OPEN = "A quotation mark in {} is unclosed, or closed before the cell ends."
 TODO = "Close it, remove it, or double it inside a cell, in a copy of the file."
 
@@ -30,27 +33,50 @@ class Body:
 
 
 def split_footer(path: Path, layout: Layout, skip_last: str) -> Body:
-    """Find the end of the data among the lines of a text."""
-    content, encoding = path.read_bytes(), layout.encoding
-    if encoding.lower().startswith(("utf-16", "utf_16", "utf-32", "utf_32")):
-        content, encoding = content.decode(encoding).encode(), "utf-8"
+    """Find the end of the data among the lines of a text, and read it up to there."""
+    if not is_wide(layout.encoding):
+        end, note = find_data_end(path, layout, skip_last)
+        return Body(read_range(path, range(end)), layout.encoding, layout.lines_above, note)
+    content = path.read_bytes().decode(layout.encoding).encode()
+    end, note, _ = locate_footer(content, "utf-8", layout.delimiter, skip_last)
+    return Body(content[: max(end, find_data_start(content, layout.lines_above))], "utf-8", layout.lines_above, note)
+
+
+def find_data_end(path: Path, layout: Layout, skip_last: str) -> tuple[int, Note]:
+    """Return the byte at which the footer begins, looking at no more than the end of the file; and a note on it."""
+    size, length, is_cut = path.stat().st_size, TAIL, True
+    while is_cut:
+        begin = max(size - length, 0)
+        tail = read_range(path, range(begin, size))
+        lines_before = layout.byte_stats.line_feeds - tail.count(b"\n")
+        end, note, is_cut = locate_footer(tail, layout.encoding, layout.delimiter, skip_last, lines_before)
+        is_cut, length = is_cut and begin > 0, 8 * length
+    with path.open("rb") as file:
+        for _ in range(layout.lines_above):
+            file.readline()
+        return max(begin + end, file.tell()), note
+
+
+def locate_footer(
+    text: bytes, encoding: str, delimiter: str, skip_last: str, lines_before: int = 0
+) -> tuple[int, Note, bool]:
+    """Return where the footer begins in the end of a text, a note on it, and whether it may begin before."""
     limit = int(skip_last) if skip_last.isdigit() else FOOTER_ROWS
     # Blank lines may be between those that count.
-    start = len(content)
+    start = len(text)
     for _ in range(4 * limit + FOOTER_ROWS):
         if not start:
             break
-        start = max(content.rfind(b"\n", 0, start), 0)
-    lines = content[start:].splitlines(keepends=True)
+        start = max(text.rfind(b"\n", 0, start), 0)
+    lines = text[start:].splitlines(keepends=True)
     texts = [line.decode(encoding, "replace").rstrip("\r\n") for line in lines]
-    rows = list(csv.reader(texts, delimiter=layout.delimiter))
+    rows = list(csv.reader(texts, delimiter=delimiter))
     # A quoted line break among the last lines would make rows and lines differ.
     rows = rows if len(rows) == len(lines) else [[text.strip()] for text in texts]
     count = count_footer(rows, skip_last)
     kept, footer = len(lines) - count, rows[len(rows) - count :]
-    number = content.count(b"\n", 0, start) + kept + 1
-    end = max(start + sum(map(len, lines[:kept])), find_data_start(content, layout.lines_above))
-    return Body(content[:end], encoding, layout.lines_above, note_footer(footer, number, skip_last))
+    number = lines_before + text.count(b"\n", 0, start) + kept + 1
+    return start + sum(map(len, lines[:kept])), note_footer(footer, number, skip_last), start == 0
 
 
 def find_data_start(content: bytes, lines: int) -> int:
@@ -123,11 +149,16 @@ def note_lines(path: Path, layout: Layout, rows: int) -> list[Note]:
 
 def may_have_other_lines(layout: Layout, rows: int) -> bool:
     """Return False if each line is a row, without examining the rows."""
-    if layout.encoding.lower().replace("_", "-").startswith(("utf-16", "utf-32")):
+    if is_wide(layout.encoding):
         return True
     lines = layout.byte_stats.line_feeds
     # The last line may end with the file; a file of carriage returns has no line feed at all.
     return lines > 0 and lines - rows - layout.lines_above not in (-1, 0)
+
+
+def is_wide(encoding: str) -> bool:
+    """Return whether a character has at least two bytes, so that a line feed is no byte of its own."""
+    return encoding.lower().replace("_", "-").startswith(("utf-16", "utf-32"))
 
 
 def holds_rows(cell: str, delimiter: str, width: int) -> bool:
