@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import threading
 from pathlib import Path
+from unittest import mock
 
 import pytest
 
+from lomrix.plan import runner
+from lomrix.plan import runner
 from lomrix.plan.document import fill_in
 from lomrix.plan.memory import Memory
 from tests.tables import lomrix
@@ -86,6 +89,15 @@ def test_a_plan_is_run_and_not_run_again(study: Path) -> None:
     assert "0,2,3.5" in (study / "out" / "means.csv").read_text()
     (study / "plan.toml").write_text(PLAN.replace("n mean", "n"))
     assert fates(study) == ["unchanged", "unchanged", "done"]
+
+
+@pytest.mark.parametrize("start", [mock.Mock(), mock.Mock(side_effect=RuntimeError("can't start new thread"))])
+def test_a_plan_is_run_where_no_thread_finds_memory(
+    study: Path, monkeypatch: pytest.MonkeyPatch, start: mock.Mock
+) -> None:
+    monkeypatch.setattr(runner, "PATIENCE", 0.01)
+    with mock.patch("_thread.start_new_thread", start):
+        assert fates(study) == ["done", "done", "done"]
 
 
 def test_outputs_that_were_touched_are_not_replaced(study: Path) -> None:

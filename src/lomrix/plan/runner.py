@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import io
 import os
+import queue
 import time
 from collections.abc import Callable, Mapping
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Literal
 
 import lomrix
+from lomrix.core.arrays.threads import Part
 from lomrix.core.errors import DataError, LomrixError
 from lomrix.core.steps.account import Account
 from lomrix.core.table.table import Table
@@ -30,6 +31,8 @@ from lomrix.plan.memory import Memory, Record, compute_key
 from lomrix.plan.plan import Plan, PlannedStep
 
 Fate = Literal["done", "unchanged", "failed", "not run"]
+# Seconds in which a thread has begun.
+PATIENCE = 1.0
 # A plan neither reads standard input nor writes standard output.
 NO_STREAMS = Streams(io.BytesIO(), io.BytesIO())
 
@@ -73,24 +76,28 @@ class PlanRun:
         self.hashes = {path: hash_reference(path) for path in self.plan.raw_files}
         self.written_hashes = self.memory.list_written_hashes()
         waiting = dict(self.plan.steps)
-        with ThreadPoolExecutor(max(os.cpu_count() or 1, 1)) as workers:
-            busy: dict[Future[StepOutcome], str] = {}
-            failed = False
+        busy: dict[str, Part[StepOutcome]] = {}
+        ended: queue.SimpleQueue[str] = queue.SimpleQueue()
+
+        def run_step(step: PlannedStep) -> StepOutcome:
+            try:
+                return self.run_step(step)
+            finally:
+                ended.put(step.name)
+
+        try:
             while waiting or busy:
-                ready = (
-                    []
-                    if failed
-                    else [step for step in waiting.values() if all(self.is_done(name) for name in step.needs)]
-                )
-                for step in ready:
-                    del waiting[step.name]
-                    busy[workers.submit(self.run_step, step)] = step.name
+                has_failed = any(outcome.fate == "failed" for outcome in self.outcomes.values())
+                for step in () if has_failed else list(waiting.values()):
+                    if len(busy) < (os.cpu_count() or 1) and all(map(self.is_done, step.needs)):
+                        busy[step.name] = Part(run_step, (waiting.pop(step.name),))
                 if not busy:
                     break
-                for future in wait(busy, return_when=FIRST_COMPLETED).done:
-                    outcome = future.result()
-                    self.outcomes[busy.pop(future)] = outcome
-                    failed = failed or outcome.fate == "failed"
+                name = wait_for_any(busy, ended)
+                self.outcomes[name] = busy.pop(name).get()
+        finally:
+            for part in busy.values():
+                part.cancel()
         self.remember_databases()
         for step in waiting.values():
             self.outcomes[step.name] = StepOutcome(step.name, step.task.step.word, "not run")
@@ -275,6 +282,16 @@ class PlanRun:
             if step.task.step.hides_origin or step.name in names:
                 names |= set(step.needs)
         return names
+
+
+def wait_for_any(busy: Mapping[str, Part[StepOutcome]], ended: queue.SimpleQueue[str]) -> str:
+    """Wait until a step has ended, and return its name; one whose thread found no memory to begin is run here."""
+    while True:
+        try:
+            return ended.get(timeout=PATIENCE)
+        except queue.Empty:
+            for part in busy.values():
+                part.make()
 
 
 def get_database_file(reference: str) -> str | None:

@@ -109,6 +109,11 @@ class Part(Generic[T]):
         finally:
             self.finished.set()
 
+    def cancel(self) -> None:
+        """Keep it from being made, or wait until whoever does has ended."""
+        if not self.is_taken.acquire(blocking=False):
+            self.finished.wait()
+
     def get(self) -> T:
         """Return the result, or raise the error that came instead."""
         self.make()
@@ -133,5 +138,4 @@ def run_ahead(function: Callable[..., T], arguments: Iterable[tuple[Any, ...]], 
             yield waiting.popleft().get()
     finally:
         for part in waiting:
-            if not part.is_taken.acquire(blocking=False):
-                part.finished.wait()
+            part.cancel()
