@@ -10,7 +10,6 @@ from unittest import mock
 import pytest
 
 from lomrix.plan import runner
-from lomrix.plan import runner
 from lomrix.plan.document import fill_in
 from lomrix.plan.memory import Memory
 from tests.tables import lomrix
