@@ -294,6 +294,38 @@ def test_texts_that_are_codes_keep_them(
     assert (made["x"].cells(), made.dictionary.labels_of("x")) == (codes, known)
 
 
+@pytest.mark.parametrize(
+    ("texts", "labels", "made"),
+    [
+        (
+            ["2; 1", "1", None, "10;2;"],
+            {"2": "night"},
+            {"x_2": [1, 0, None, 1], "x_1": [1, 1, None, 0], "x_10": [0, 0, None, 1]},
+        ),
+        (["a b", "a"], {}, {"x_a": [0, 1], "x_a b": [1, 0]}),
+        (["a, b", "b, c|d"], {}, {"x_a": [1, 0], "x_b": [1, 1], "x_c|d": [0, 1]}),
+    ],
+)
+def test_several_answers_become_a_column_each(
+    texts: list[str | None], labels: dict[str, str], made: dict[str, list[int | None]]
+) -> None:
+    lists = {"w": labels, "answers": {"1": "yes"}}
+    source = table(x=texts, y=texts, dictionary=Dictionary({"x": Variable(label="Watch", codes="w")}, lists))
+    result = Recode(to_answers="x").apply(sources(source))
+    assert result.table.names == ["x", *made, "y"]
+    assert {name: result.table[name].cells() for name in made} == made
+    assert result.account.summary == f"{len(made)} columns added for the answers in x."
+    first = next(iter(made))
+    assert result.table.dictionary.of(first).label == f"Watch: {labels.get(first[2:], first[2:])}"
+    assert result.table.dictionary.labels_of(first) == {"0": "not given", "1": "given"}
+    assert result.table.dictionary.of(first).codes == "x_answers"
+
+
+def test_too_many_answers_are_refused() -> None:
+    with pytest.raises(DataError, match="31 different answers in x"):
+        Recode(to_answers="x").apply(sources(table(x=[f"K{number};a" for number in range(30)])))
+
+
 def test_numbers_with_decimals_are_no_codes() -> None:
     with pytest.raises(DataError, match="no codes"):
         Recode(to_codes="x").apply(sources(table(x=["7.5", "8", "none"])))

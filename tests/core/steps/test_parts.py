@@ -132,6 +132,7 @@ STEPS: list[tuple[str, dict[str, Any]]] = [
     ("export", {"sort_by": "t,-month", "primary_key": "month"}),
     ("export", {"sort_by": "-x", "primary_key": "id,month"}),
     ("recode", {"map": ("y: 0 to 1=low, others=9, missing=missing:none",), "to_codes": "t", "into": "{column}_new"}),
+    ("recode", {"to_answers": "t,id", "map": ("y: 1=2",)}),
     ("recode", {"map": ("id: a=A, missing=nobody", "x: 2.5=2, missing=-1"), "reverse": "y", "span": "0:9"}),
     ("recode", {"map": ("t: x=0",), "others": "missing", "reverse": "y", "span": "1:5"}),
     ("aggregate", {"by": ("id",), "stat": ("x: mean sd sum median ci", "y: n missing distinct commonest share(2)")}),

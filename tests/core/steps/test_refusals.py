@@ -121,6 +121,7 @@ RECODE: list[Scene] = [("recode", sources(TWO), one) for one in (
     {"map": ("g: 1=2",), "into": "ship"},
     {"span": "1:2"}, {"map": ("g: 1=2",), "others": "drop"}, {"reverse": "g", "span": "3:1"},
     {"reverse": "g", "span": "3"}, {"map": ("g: 1=2",), "order": "alphabet"}, {"to_codes": "ship", "others": "missing"},
+    {"to_answers": "g"}, {"to_answers": "ship", "into": "x"}, {"to_answers": "ship", "to_codes": "ship"},
 )]  # fmt: skip
 TO_LONG: list[Scene] = [("to-long", sources(one), {"case": "id", **more}) for one, more in (
     (WIDE, {"header": ("{measure}_m",)}), (WIDE, {"header": ("sleep_m{month}",), "value_name": "a,b"}),

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from lomrix.core.characters import unify_characters
 from lomrix.core.table.numbers import Type
 from lomrix.core.text import rules
+from lomrix.core.text.answers import MOST_ANSWERS, find_separator
 from lomrix.core.text.dates import find_late_years, guess_date_forms, limit_years
 from lomrix.core.text.times import parse_minutes
 from lomrix.core.wording import format_operand
@@ -24,9 +25,6 @@ MOSTLY = 0.5
 NEARLY_ALL = 0.75
 # A unit beside some numbers, and nothing else, is one if it is there as often as that.
 OFTEN = 0.1
-# Between several answers in one cell; there are no more different ones than this, and none is longer.
-ANSWER_SEPARATORS = ("; ", ", ", ";", "|", ",", " ")
-MOST_ANSWERS, LONGEST_ANSWER = 30, 40
 SEPARATOR_NAMES = {",": "a comma", ".": "a point", " ": "a space"}
 
 
@@ -224,25 +222,13 @@ def resemble_dates(texts: DistinctTexts) -> Similarity | None:
 
 def resemble_answers(texts: DistinctTexts) -> Similarity | None:
     """Find cells with several answers of a few, such as 1;3 beside 1;2;5."""
-    for separator in ANSWER_SEPARATORS:
-        given = [text.strip().split(separator) for text, kind in texts.kinds.items() if kind != "blank"]
-        several = [answers for answers in given if len(answers) > 1]
-        if len(several) < 2 or not texts.share("text"):
-            continue
-        counts = Counter(answer for answers in given for answer in {*answers})
-        repeated = sum(any(counts[answer] > 1 for answer in answers) for answers in several)
-        are_short = len(counts) <= MOST_ANSWERS and all(0 < len(answer) <= LONGEST_ANSWER for answer in counts)
-        # A town and its country are always two; words between spaces are mostly sentences, and numbers are not.
-        if separator == " " and not all(answer.isdecimal() for answer in counts):
-            continue
-        if repeated >= MOSTLY * len(several) and max(map(len, several)) > 2 and are_short:
-            first = min(counts, key=lambda answer: (-counts[answer], answer))
-            text = f'looks like several answers in a cell, separated by "{separator}"; derive whether one was given: '
-            text += (
-                f"contains(joined('{separator}', {texts.operand}, '{separator}'), {separator + first + separator!r})"
-            )
-            return Similarity("several-answers", text, f".*{re.escape(separator)}.*")
-    return None
+    separator = find_separator(text for text, kind in texts.kinds.items() if kind not in ("token", "blank"))
+    if not separator or not texts.share("text"):
+        return None
+    shown = "line breaks" if separator == "\n" else f'"{separator}"'
+    text = f"looks like several answers in a cell, separated by {shown}; "
+    text += f"recode it with ‹to_answers={texts.name}› to have a column for each"
+    return Similarity("several-answers", text, f"(?s:.*{re.escape(separator)}.*)")
 
 
 def resemble_codes(texts: DistinctTexts) -> Similarity | None:

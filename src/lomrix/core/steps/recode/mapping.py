@@ -22,6 +22,7 @@ from lomrix.core.table.numbers import Type, is_number
 from lomrix.core.table.pool import Pool
 from lomrix.core.table.renaming import concatenate_columns
 from lomrix.core.table.variable import Variable
+from lomrix.core.text.answers import MOST_ANSWERS, SEPARATORS, find_separator, split_answers
 from lomrix.core.text.reading import read_text_column
 from lomrix.core.text.rules import CODE, find_codes
 from lomrix.core.wording import shorten_list
@@ -30,6 +31,7 @@ UNMAPPED = "not in the map"
 # Prefix for the reason of values that become missing, in listings.
 MADE_MISSING = "missing: "
 MOST_LISTED = 10
+ANSWER_CODES = {"0": "not given", "1": "given"}
 
 
 @dataclass(frozen=True)
@@ -143,6 +145,37 @@ def number_texts(
     groups = [(texts[index], shown[index], [index]) for index in by_code]
     values = NewValues(Column.of("integer", np.array(codes, np.int64)), shown, groups)
     return values, {shown[index]: labels.get(texts[index], texts[index]) for index in by_code}
+
+
+def indicate_answers(distinct: Distinct, labels: Mapping[str, str], name: str) -> dict[str, NewValues]:
+    """Return for each answer in a column of several whether a text has it: those with labels first, the others sorted.
+
+    Raises DataError if there are too many of them.
+    """
+    texts = list(distinct.texts)
+    usual = max(SEPARATORS[:-1], key=lambda mark: sum(mark in text for text in texts))
+    separator = find_separator(texts) or usual
+    given = [split_answers(text, separator) for text in texts]
+    answers = dict.fromkeys(answer for row in given for answer in row)
+    if len(answers) > MOST_ANSWERS:
+        raise DataError(
+            f"{len(answers):,} different answers in {name} are too many for a column each.",
+            where=shorten_list((f'"{answer}"' for answer in answers), MOST_LISTED),
+            todo=f"Choose a column with at most {MOST_ANSWERS}, in cells such as 1;3;5.",
+            columns=[name],
+        )
+    others = [answer for answer in answers if answer not in labels]
+    order = sort_texts(pa.array(others, pa.large_string())).tolist()
+    result = {}
+    for answer in [*(code for code in labels if code in answers), *(others[index] for index in order)]:
+        has_answer = np.array([answer in row for row in given])
+        shown = list(map(str, has_answer.astype(np.int64).tolist()))
+        groups = [
+            (words, code, np.flatnonzero(has_answer == (code == "1")).tolist())
+            for words, code in ((f"with {answer}", "1"), (f"without {answer}", "0"))
+        ]
+        result[answer] = NewValues(Column.of("integer", has_answer.astype(np.int64)), shown, groups)
+    return result
 
 
 def reverse_values(distinct: Distinct, low: float, high: float) -> NewValues:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import Literal
@@ -16,10 +16,12 @@ from lomrix.core.combining import MOST_EXAMPLES, Shown, Words
 from lomrix.core.errors import DataError, UsageError
 from lomrix.core.steps.account import Account, Balance, Listing, Part
 from lomrix.core.steps.recode.mapping import (
+    ANSWER_CODES,
     MADE_MISSING,
     MOST_LISTED,
     Distinct,
     NewValues,
+    indicate_answers,
     map_codes,
     map_values,
     number_texts,
@@ -33,12 +35,13 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.comparison import same_cells
 from lomrix.core.table.distinct import encode_as_texts, strip_point
 from lomrix.core.table.entry_changes import How, keep_valid_parts, note_dropped_parts, note_dropped_rules
-from lomrix.core.table.notes import Note
+from lomrix.core.table.notes import Note, pluralize
 from lomrix.core.table.numbers import is_number
 from lomrix.core.table.scale import parse_span
 from lomrix.core.table.selection import choose_columns
 from lomrix.core.table.table import Table, require_new_name
 from lomrix.core.table.texts import read_text_rows, require_heads
+from lomrix.core.table.variable import Variable
 from lomrix.core.wording import shorten_list
 
 MAP_HEADS = ("variable", "old", "new")
@@ -49,7 +52,7 @@ class Instruction:
     """What is to be done with a column."""
 
     column: str
-    do: Literal["map", "to codes", "to labels", "reverse"]
+    do: Literal["map", "to codes", "to labels", "to answers", "reverse"]
     pairs: tuple[Pair, ...] = ()
 
 
@@ -82,8 +85,9 @@ def list_instructions(step: Recode, tables: Inputs) -> list[Instruction]:
     result = [
         Instruction(name, "map", pairs) for choice, pairs in maps for name in choose_columns(choice, types, table.name)
     ]
-    choices: list[tuple[Literal["to codes", "to labels", "reverse"], str]] = [
-        ("to codes", step.to_codes), ("to labels", step.to_labels), ("reverse", step.reverse)
+    choices: list[tuple[Literal["to codes", "to labels", "to answers", "reverse"], str]] = [
+        ("to codes", step.to_codes), ("to labels", step.to_labels), ("to answers", step.to_answers),
+        ("reverse", step.reverse),
     ]  # fmt: skip
     for do, choice in choices:
         result += [Instruction(name, do) for name in (choose_columns(choice, types, table.name) if choice else ())]
@@ -152,6 +156,7 @@ class Recoding:
     into: str
     cells: Cells
     values: NewValues
+    is_answer: bool = False  # whether it is a new column for one of several answers
 
     def count_changed(self) -> int:
         """Count the cells that have another value or reason."""
@@ -220,13 +225,15 @@ class TableRecoding:
             pairs = [make_pair(code, label) for code, label in labels.items()]
             values = map_values(cells.distinct, pairs, self.step.others, name)
             self._set_codes(self._put_values(name, cells, values), {})
+        elif cells.column.type != "string":
+            raise UsageError(
+                f"{name} is {cells.column.type}, not text, so there is nothing to turn into {instruction.do[3:]}.",
+                todo=f"Leave it out, or use ‹map={name}: 1=2› to change its values.",
+                columns=[name],
+            )
+        elif instruction.do == "to answers":
+            self._add_answers(name, cells, labels)
         else:
-            if cells.column.type != "string":
-                raise UsageError(
-                    f"{name} is {cells.column.type}, not text, so there is nothing to turn into codes.",
-                    todo=f"Leave it out, or use ‹map={name}: 1=2› to change its values.",
-                    columns=[name],
-                )
             values, new_labels = number_texts(cells.distinct, labels, self.step.order, name)
             self._set_codes(self._put_values(name, cells, values), new_labels)
 
@@ -245,6 +252,24 @@ class TableRecoding:
         self._move_labels(name, into, values, into_of)
         self.changes.append(Recoding(name, into, cells, values))
         return into
+
+    def _add_answers(self, name: str, cells: Cells, labels: Mapping[str, str]) -> None:
+        """Add a column for each answer behind a column of several, which stays."""
+        label = self.before.dictionary.of(name).label or name
+        is_free = self.dictionary.codes.get("answers", ANSWER_CODES) == ANSWER_CODES
+        list_name = "answers" if is_free else f"{name}_answers"
+        new: dict[str, Column] = {}
+        for answer, values in indicate_answers(cells.distinct, labels, name).items():
+            into = f"{name}_{answer}"
+            require_new_name(into, self.columns, "the column of an answer")
+            new[into] = values.put_into(cells.column, cells.positions)
+            entry = Variable(label=f"{label}: {labels.get(answer, answer)}", codes=list_name)
+            self.dictionary = self.dictionary.with_variable(into, entry)
+            self.changes.append(Recoding(name, into, cells, values, is_answer=True))
+        self.dictionary = self.dictionary.with_codes(list_name, ANSWER_CODES)
+        names = list(self.columns)
+        names[names.index(name) + 1 : 0] = new
+        self.columns = {column: (self.columns | new)[column] for column in names}
 
     def _note_map(self, name: str, pairs: tuple[Pair, ...], values: NewValues) -> None:
         """Note values that do not occur, and ends of two ranges."""
@@ -336,7 +361,9 @@ class TableRecoding:
         """Report what the recoding did; cells are compared with the table before."""
         notes, balances = [*self.notes], [Balance("rows", len(self.before), (Part("kept", len(result)),), quiet=True)]
         treatment = {"missing": "made missing"}.get(self.step.others, "kept as they are")
-        for change in self.changes:
+        changes = [change for change in self.changes if not change.is_answer]
+        added = [change for change in self.changes if change.is_answer]
+        for change in changes:
             before, after = self.before[change.column], result[change.into]
             notes += change.note_unmapped(treatment)
             is_kept = change.values.unmapped and self.step.others == "keep"
@@ -346,21 +373,37 @@ class TableRecoding:
             same = int(np.count_nonzero(same_cells(before, after)))
             parts = (Part("changed", change.count_changed()), Part("kept", same, "unchanged"))
             balances.append(Balance("cells", len(before), parts, change.into))
+        for change in added:
+            missing = (Part("missing", count, reason=reason) for reason, count in change.cells.reasons.items())
+            present = Part("kept", int(change.cells.counts.sum()), "present")
+            balances.append(Balance("cells", len(self.before), (present, *missing), change.into, quiet=True))
         entries = self.before.dictionary.of, result.dictionary.of
         notes += note_dropped_parts((change.into, entries[0](change.column), entries[1](change.into))
-                                  for change in self.changes)  # fmt: skip
+                                  for change in changes)  # fmt: skip
         notes += note_dropped_rules(self.before.dictionary, result.dictionary)
         names = [change.into for change in self.changes]
         rows = tuple(row for change in self.changes for row in change.list_values())
         return Account(
             "recode",
-            Words("{n:cell} changed in {names}.", n=sum(change.count_changed() for change in self.changes),
-                  names=", ".join(names)),
+            summarize(changes, added),
             tuple(balances),
             {"columns": names},
             (Listing("values recoded", ("column", "old", "new", "cells"), rows),),
             tuple(notes),
         )  # fmt: skip
+
+
+def summarize(changes: Sequence[Recoding], added: Sequence[Recoding]) -> Words:
+    """Say how many cells were changed, and how many columns added."""
+    sentences = ["{n:cell} changed in {names}."] if changes else []
+    sentences += ["{columns} added for the answers in {of}."] if added else []
+    return Words(
+        " ".join(sentences),
+        n=sum(change.count_changed() for change in changes),
+        names=", ".join(change.into for change in changes),
+        columns=pluralize(len(added), "column"),
+        of=", ".join(dict.fromkeys(change.column for change in added)),
+    )
 
 
 def is_same_value(old: str, new: str, column: Column) -> bool:

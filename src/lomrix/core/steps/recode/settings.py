@@ -25,7 +25,7 @@ class Recode(Step):
     """Recode whole values: to other values, codes, labels, or a missing reason."""
 
     word: ClassVar[str] = "recode"
-    repeats_notes: ClassVar[frozenset[str]] = frozenset({"coded"})
+    repeats_notes: ClassVar[frozenset[str]] = frozenset({"coded", "several-answers"})
     implementation: ClassVar[str] = "lomrix.core.steps.recode.run:recode"
     surveying: ClassVar[str] = "lomrix.core.steps.recode.run:survey"
     cell_size: ClassVar[int] = 18
@@ -47,6 +47,9 @@ class Recode(Step):
     ] = ""
     order: Annotated[Order, Setting("Order of the codes.")] = "given"
     to_labels: Annotated[Columns, Setting("Put labels in place of codes.", "COLUMNS")] = ""
+    to_answers: Annotated[
+        Columns, Setting("A column of 0 and 1 for each answer, where cells have several: 1;3.", "COLUMNS")
+    ] = ""
     reverse: Annotated[Columns, Setting("Reverse the scores of items.", "COLUMNS")] = ""
     span: Annotated[
         str, parsed_by(parse_span), Setting("Lowest and highest score of the reversed items.", "LOW:HIGH")
@@ -61,6 +64,9 @@ class Recode(Step):
                 "Name the items with ‹reverse›, or leave ‹span› out.")  # fmt: skip
         require(self.to_codes or self.order == "given", "order", "‹order› requires ‹to_codes›.",
                 "Name the columns with ‹to_codes›, or leave ‹order› out.")  # fmt: skip
+        is_used = self.map or self.to_codes or self.to_labels or self.reverse or not self.to_answers
+        require(is_used or not self.into, "into", "The columns of answers are named after these.",
+                "Leave ‹into› out, and rename them with derive.")  # fmt: skip
         return self
 
     @property
