@@ -310,7 +310,8 @@ def test_several_answers_become_a_column_each(
     texts: list[str | None], labels: dict[str, str], made: dict[str, list[int | None]]
 ) -> None:
     lists = {"w": labels, "answers": {"1": "yes"}}
-    source = table(x=texts, y=texts, dictionary=Dictionary({"x": Variable(label="Watch", codes="w")}, lists))
+    variables = {"x": Variable(label="Watch", codes="w"), "y": Variable(codes="answers")}
+    source = table(x=texts, y=texts, dictionary=Dictionary(variables, lists))
     result = Recode(to_answers="x").apply(sources(source))
     assert result.table.names == ["x", *made, "y"]
     assert {name: result.table[name].cells() for name in made} == made
@@ -318,7 +319,8 @@ def test_several_answers_become_a_column_each(
     first = next(iter(made))
     assert result.table.dictionary.of(first).label == f"Watch: {labels.get(first[2:], first[2:])}"
     assert result.table.dictionary.labels_of(first) == {"0": "not given", "1": "given"}
-    assert result.table.dictionary.of(first).codes == "x_answers"
+    assert result.table.dictionary.of(first).codes == "answers_2"
+    assert result.table.dictionary.labels_of("y") == {"1": "yes"}
 
 
 def test_too_many_answers_are_refused() -> None:

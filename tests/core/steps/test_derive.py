@@ -99,6 +99,14 @@ def test_labels_follow_where_the_result_is_a_value_of_the_variable() -> None:
     assert (replaced.maximum, replaced.unit) == (None, "")
 
 
+def test_codes_of_another_variable_of_that_name_stay() -> None:
+    known = Dictionary({"q": Variable(codes="band")}, {"band": {"1": "alpha", "2": "beta"}})
+    made = derive(table(q=[1, 2], x=[3, 9], dictionary=known), "band = bands(x, 5)")
+    assert made.table.dictionary.labels_of("q") == {"1": "alpha", "2": "beta"}
+    assert made.table.dictionary.labels_of("band") == {"1": "below 5", "2": "5 and over"}
+    assert [note.text for note in made.account.notes if note.kind == "codes"] == ["codes: 1 below 5, 2 5 and over."]
+
+
 def test_where_new_variables_are() -> None:
     source = table(a=[1], b=[2], c=[3])
     assert derive(source, "x = a", "y = b", after="a").table.names == ["a", "x", "y", "b", "c"]

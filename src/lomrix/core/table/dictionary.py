@@ -87,6 +87,17 @@ class Dictionary:
         """Return the dictionary with one list of codes added or replaced."""
         return replace(self, codes={**self.codes, name: codes})
 
+    def add_codes(self, variable: str, codes: Codes, name: str = "") -> tuple[str, Dictionary]:
+        """Add a list of codes for a variable, and return its name: that of the variable if none is given, but not one
+        that other variables use for other codes.
+        """
+        used = {entry.codes for other, entry in self.variables.items() if other != variable}
+        name = name or variable
+        new, number = name, 2
+        while new in used and dict(self.codes.get(new, {})) != dict(codes):
+            new, number = f"{name}_{number}", number + 1
+        return new, self.with_codes(new, codes)
+
     def without_tokens(self) -> Dictionary:
         """Return the dictionary without missing codes that only repeat their reason, as in files written by Lomrix."""
         variables = {

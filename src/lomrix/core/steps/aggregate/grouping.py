@@ -45,8 +45,8 @@ def add_computed_keys(step: Aggregate, table: Table) -> tuple[Table, tuple[str, 
             Variable(description=f"Derived: {expression}", codes=inherited.entry.codes, label=inherited.entry.label),
         )
         if inherited.labels is not None:
-            dictionary = dictionary.with_codes(name, inherited.labels)
-            dictionary = dictionary.with_variable(name, dictionary.of(name).with_parts(codes=name))
+            codes, dictionary = dictionary.add_codes(name, inherited.labels)
+            dictionary = dictionary.with_variable(name, dictionary.of(name).with_parts(codes=codes))
         table = Table(result.columns, dictionary, table.history, table.name, table.first_row)
         names.append(name)
     return table, tuple(names)

@@ -212,8 +212,8 @@ class Derivation:
         else:
             entry = keep_valid_parts(old, before, column, "computed")
         if inherited.labels is not None:
-            dictionary = dictionary.with_codes(name, inherited.labels)
-            entry = entry.with_parts(codes=name)
+            codes, dictionary = dictionary.add_codes(name, inherited.labels)
+            entry = entry.with_parts(codes=codes)
         entry = entry.with_parts(description=describe_origin(tree, expression))
         self.dropped[name] = (self.dropped[name][0] if name in self.dropped else old, entry)
         is_replaced = name in self.before.columns
@@ -323,7 +323,9 @@ class Derivation:
         """Count the cells of the new variables."""
         variables = {}
         for name, expression in self.made.items():
-            labels = self.table.dictionary.labels_of(name) if self.table.dictionary.of(name).codes == name else {}
+            list_name = self.table.dictionary.of(name).codes
+            is_own = list_name == name or list_name not in self.before.dictionary.codes
+            labels = self.table.dictionary.labels_of(name) if is_own else {}
             codes = ", ".join(f"{code} {label}" for code, label in labels.items())
             undefined = self._note_undefined(name, names.get(name, name))
             variables[names.get(name, name)] = VariableTally.count(self.table[name], undefined, expression, codes)

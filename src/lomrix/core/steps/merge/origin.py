@@ -63,10 +63,10 @@ class Origin:
         ordered = sorted(codes)
         values = np.array([codes[number] for number in ordered], np.int64)[np.searchsorted(np.array(ordered), bits)]
         labels = {str(code): self._make_label(number, all_bits) for number, code in codes.items()}
-        entry = Variable(label=f"Where the row came from: {', '.join(self.files)}", codes=self.status)
+        list_name, dictionary = table.dictionary.add_codes(self.status, labels)
+        entry = Variable(label=f"Where the row came from: {', '.join(self.files)}", codes=list_name)
         columns = {**table.columns, self.status: Column.of("integer", values)}
-        dictionary = table.dictionary.with_codes(self.status, labels).with_variable(self.status, entry)
-        return replace(table, columns=columns, dictionary=dictionary)
+        return replace(table, columns=columns, dictionary=dictionary.with_variable(self.status, entry))
 
     def _make_label(self, number: int, all_bits: int) -> str:
         names = [name for index, name in enumerate(self.files) if number >> index & 1]

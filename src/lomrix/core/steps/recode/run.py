@@ -256,17 +256,15 @@ class TableRecoding:
     def _add_answers(self, name: str, cells: Cells, labels: Mapping[str, str]) -> None:
         """Add a column for each answer behind a column of several, which stays."""
         label = self.before.dictionary.of(name).label or name
-        is_free = self.dictionary.codes.get("answers", ANSWER_CODES) == ANSWER_CODES
-        list_name = "answers" if is_free else f"{name}_answers"
         new: dict[str, Column] = {}
         for answer, values in indicate_answers(cells.distinct, labels, name).items():
             into = f"{name}_{answer}"
             require_new_name(into, self.columns, "the column of an answer")
             new[into] = values.put_into(cells.column, cells.positions)
-            entry = Variable(label=f"{label}: {labels.get(answer, answer)}", codes=list_name)
+            codes, self.dictionary = self.dictionary.add_codes(into, ANSWER_CODES, "answers")
+            entry = Variable(label=f"{label}: {labels.get(answer, answer)}", codes=codes)
             self.dictionary = self.dictionary.with_variable(into, entry)
             self.changes.append(Recoding(name, into, cells, values, is_answer=True))
-        self.dictionary = self.dictionary.with_codes(list_name, ANSWER_CODES)
         names = list(self.columns)
         names[names.index(name) + 1 : 0] = new
         self.columns = {column: (self.columns | new)[column] for column in names}
@@ -326,26 +324,24 @@ class TableRecoding:
         how: How = "mapped" if has_changed else "own values"
         entry = keep_valid_parts(entry, self.before[name], values.column, how).with_parts(codes=entry.codes)
         if unique_labels != dict(labels):
-            own_list = self._find_free_list(into)
-            entry = entry.with_parts(codes=own_list if unique_labels else None)
-            self.dictionary = self.dictionary.with_codes(own_list, unique_labels) if unique_labels else self.dictionary
+            entry = entry.with_parts(codes=self._add_codes(into, unique_labels))
         is_other = has_changed and into == name
         put = self.dictionary.with_changed if is_other else self.dictionary.with_variable
         self.dictionary = put(into, entry)
 
     def _set_codes(self, into: str, labels: dict[str, str]) -> None:
         """Give a recoded column the codes that it has now, or none."""
-        codes = self._find_free_list(into) if labels else None
-        if codes:
-            self.dictionary = self.dictionary.with_codes(codes, labels)
+        codes = self._add_codes(into, labels)
         self.dictionary = self.dictionary.with_variable(
             into, self.dictionary.of(into).with_parts(codes=codes, type=None)
         )
 
-    def _find_free_list(self, into: str) -> str:
-        """Return a name for the codes of a recoded column that no other variable uses."""
-        others = {self.dictionary.of(name).codes for name in self.columns if name != into}
-        return into if into not in others else f"{into}_recoded"
+    def _add_codes(self, into: str, labels: Mapping[str, str]) -> str | None:
+        """Add the codes of a recoded column, and return the name of their list; None if there are none."""
+        if not labels:
+            return None
+        name, self.dictionary = self.dictionary.add_codes(into, labels)
+        return name
 
     def make_table(self) -> Table:
         """Return the recoded table."""

@@ -40,7 +40,8 @@ class LongEntries:
         assert self.memory is not None
         entry = self.memory.variables[name]
         if entry.codes is not None and entry.codes in self.memory.codes:
-            result = result.with_codes(entry.codes, self.memory.codes[entry.codes])
+            codes, result = result.add_codes(name, self.memory.codes[entry.codes], entry.codes)
+            entry = entry.with_parts(codes=codes)
         return result.with_variable(name, entry)
 
     def _make_entry(
@@ -52,7 +53,8 @@ class LongEntries:
         if memory is not None and all(memory.is_unchanged(name, entry) for name, entry in entries.items()):
             if measure not in memory.variables:
                 return NO_ENTRY, result
-            return memory.variables[measure], self._recall(result, measure)
+            result = self._recall(result, measure)
+            return result.variables[measure], result
         known_entries = [entry for entry in entries.values() if entry != NO_ENTRY]
         if not known_entries and stated is None:
             return NO_ENTRY, result
