@@ -109,10 +109,11 @@ def gather_notes(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
     gathered: dict[tuple[str, str, str], list[Note]] = {}
     for source, note in notes:
         gathered.setdefault(identify(source, note), []).append(note)
+    columns_of = {key: list(dict.fromkeys(note.column for note in similar)) for key, similar in gathered.items()}
     result: list[tuple[str, Note]] = []
     for source, note in notes:
-        similar = gathered[identify(source, note)]
-        columns = list(dict.fromkeys(other.column for other in similar))
+        key = identify(source, note)
+        similar, columns = gathered[key], columns_of[key]
         if len(columns) < MIN_GATHERED:
             result.append((source, note))
         elif note is similar[0]:
