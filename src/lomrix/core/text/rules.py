@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import re
 from collections.abc import Iterable
 
@@ -103,6 +104,7 @@ def find_codes(texts: Iterable[str]) -> dict[str, tuple[int, str]]:
     return plain | {text: (int(match[1]), match[2].strip()) for text, match in matches.items()}
 
 
+@functools.lru_cache(maxsize=1 << 14)  # the columns of a wide file hold the same few texts
 def classify_text(text: str) -> str:
     """Classify a text:
 
