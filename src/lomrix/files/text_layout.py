@@ -294,20 +294,15 @@ def name_columns(
     for number, name in enumerate(names, start=1):
         if not name:
             names[number - 1] = f"column_{number}"
-            notes.append(
-                Note(
-                    f"column {number} has no name in the header; it is named column_{number}.",
-                    f"column_{number}",
-                    kind="unnamed",
-                )
-            )
+            text = f"column {number} has no name in the header; it is named column_{number}."
+            notes.append(Note(text, kind="unnamed"))
     seen: dict[str, int] = {}
     for number, name in enumerate(names, start=1):
         if name in seen:
             new = next(f"{name}_{count}" for count in range(2, len(names) + 2) if f"{name}_{count}" not in names)
             if numbers_names:
                 text = f'column {number} is named "{name}" as column {seen[name]} is; here it is {new}.'
-                notes.append(Note(text, new, kind="numbered"))
+                notes.append(Note(text, kind="numbered"))
                 names[number - 1] = new
                 continue
             last = header.rows[-1]

@@ -44,8 +44,8 @@ def encode_key_pairs(base: Table, added: Table, pairs: KeyPairs) -> PairedKeys:
     Raises DataError if key columns have types that cannot be compared without loss.
     """
     encoded, notes, as_text = [], [], []
-    for base_name, added_name in pairs:
-        first, second = base[base_name], added[added_name]
+    columns = [(base[base_name], added[added_name]) for base_name, added_name in pairs]
+    for (base_name, added_name), (first, second) in zip(pairs, columns, strict=True):
         if common_type((first, second)) is None and "string" in (first.type, second.type):
             notes.append(_note_text_key(base, added, base_name, added_name))
             as_text.append(base_name)
