@@ -98,6 +98,9 @@ def list_instructions(step: Recode, tables: Inputs) -> list[Instruction]:
     if not result:
         raise UsageError("No recoding was given.", todo="Use ‹map=watch: day=1, night=2›.")
     require(maps or step.others == "keep", "others", "‹others› requires ‹map› or ‹map_file›.", "Leave ‹others› out.")
+    are_answers = all(instruction.do == "to answers" for instruction in result)
+    require(not (step.into and are_answers), "into", "The columns of answers are named after these.",
+            "Leave ‹into› out, and rename them with derive.")  # fmt: skip
     return result
 
 

@@ -64,9 +64,6 @@ class Recode(Step):
                 "Name the items with ‹reverse›, or leave ‹span› out.")  # fmt: skip
         require(self.to_codes or self.order == "given", "order", "‹order› requires ‹to_codes›.",
                 "Name the columns with ‹to_codes›, or leave ‹order› out.")  # fmt: skip
-        is_used = self.map or self.to_codes or self.to_labels or self.reverse or not self.to_answers
-        require(is_used or not self.into, "into", "The columns of answers are named after these.",
-                "Leave ‹into› out, and rename them with derive.")  # fmt: skip
         return self
 
     @property
