@@ -26,7 +26,16 @@ from lomrix.core.text import rules
 from lomrix.core.text.dates import LAST_LIKELY_YEAR, find_late_years, limit_years, parse_dates_in_forms
 from lomrix.core.text.numbers import parse_numbers
 from lomrix.core.text.similarity import MOSTLY, find_similarity, guess_number_type, guess_type
-from lomrix.core.text.values import ARROW_TYPES, get_values, make_mask, match_texts, parse_iso_dates, to_integers
+from lomrix.core.text.values import (
+    ARROW_TYPES,
+    choose_sample,
+    get_values,
+    has_ids,
+    make_mask,
+    match_texts,
+    parse_iso_dates,
+    to_integers,
+)
 from lomrix.core.wording import format_operand
 
 # Cells sampled to choose the type to try; a few suffice to try numbers, since all cells are then checked.
@@ -40,13 +49,6 @@ KINDS = {
     "number": ("a number", "numbers"),
     "boolean": ("true or false", "true or false"),
 }
-
-
-def choose_sample(rows: int, size: int) -> Array:
-    """Return the first rows and about `size` of the others; all if they are no more than that."""
-    if rows <= size:
-        return np.arange(rows)
-    return np.unique(np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)]))
 
 
 @dataclass
@@ -128,8 +130,8 @@ class Reading:
             return column
         if not any(note.kind == "stray-text" for note in inner.notes):
             return None
-        self.notes += inner.notes
         self._clear_blank_cells()
+        self.notes += [note for note in inner.notes if note.kind != "spaces-around"]
         return self._as_strings()
 
     def _read_decimal_separator(self) -> Column | None:
@@ -467,13 +469,6 @@ class Reading:
                 "looks like whole numbers with a point between thousands, and is read as decimals; if they are whole, "
             )
             self._note("thousands", text + "use ‹thousands=.› and ‹decimal=,›", np.flatnonzero(is_grouped))
-
-
-def has_ids(strings: pa.Array) -> bool:
-    """Return whether a text that would be a number looks like an id: 12E4, +49123."""
-    if not any(text_bytes.has_byte(strings, byte) for byte in (b"E", b"+")):
-        return False
-    return bool(match_texts(strings.drop_null(), rules.ID_LIKE).any())
 
 
 def read_text_column(

@@ -12,9 +12,9 @@ from lomrix.core.table.column import Column
 from lomrix.core.table.numbers import Type
 from lomrix.core.table.variable import NO_ENTRY, Variable
 from lomrix.core.text import rules
-from lomrix.core.text.reading import SAMPLE, Reading, choose_sample
+from lomrix.core.text.reading import SAMPLE, Reading
 from lomrix.core.text.similarity import guess_type
-from lomrix.core.text.values import match_texts
+from lomrix.core.text.values import choose_sample, match_texts
 
 # Why a stray cell has no value in the type of the others.
 UNREADABLE = "unreadable"

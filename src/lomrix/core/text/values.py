@@ -28,6 +28,20 @@ LONGER = r"^\s*\+|[.]\d*0\s*$|[.]\s*$|[eE]|^\s*-?0\d|^\s*-?[.]"
 WHOLE_BYTES = 8
 
 
+def choose_sample(rows: int, size: int) -> Array:
+    """Return the first rows and about `size` of the others; all if they are no more than that."""
+    if rows <= size:
+        return np.arange(rows)
+    return np.unique(np.concatenate([np.arange(size // 3), np.linspace(0, rows - 1, size).astype(np.int64)]))
+
+
+def has_ids(strings: pa.Array) -> bool:
+    """Return whether a text that would be a number looks like an id: 12E4, +49123."""
+    if not any(text_bytes.has_byte(strings, byte) for byte in (b"E", b"+")):
+        return False
+    return bool(match_texts(strings.drop_null(), rules.ID_LIKE).any())
+
+
 def match_texts(texts: pa.Array, pattern: str) -> npt.NDArray[np.bool_]:
     """Return for each text whether all of it matches the pattern."""
     return np.array(pc.match_substring_regex(texts, f"^({pattern})$").to_numpy(zero_copy_only=False), dtype=np.bool_)
