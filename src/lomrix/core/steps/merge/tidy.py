@@ -59,13 +59,13 @@ def tidy_tables(base: Table, added: Table, key: KeyPairs, words: Sequence[str]) 
 
     Raises DataError if two different keys of one file become equal.
     """
-    result = []
-    for table, side in ((base, 0), (added, 1)):
-        names = tuple(pair[side] for pair in key)
-        tidy = table.with_columns({name: tidy_column(table[name], words) for name in names})
-        # Before all that the keys decide.
-        _require_distinct(table, tidy, names, rank=side - 2)
-        result.append(tidy)
+    tables, names = (base, added), tuple(zip(*key, strict=True))
+    result = [
+        table.with_columns({name: tidy_column(table[name], words) for name in names[side]})
+        for side, table in enumerate(tables)
+    ]
+    for side, table in enumerate(tables):  # before all that the keys decide
+        _require_distinct(table, result[side], names[side], rank=side - 2)
     notes = [Note(f"keys were compared ignoring {', '.join(words)}.", ", ".join(k for k, _ in key), kind="tidy")]
     return result[0], result[1], notes
 
