@@ -151,7 +151,8 @@ def test_pieces_that_others_read_and_write_are_the_same(name: str, made: Table) 
     "content",
     [
         b"id,x\n1,2\n3,4.5\n\n5,n/a\n7,x\n", b"id,x\r\n1,2024-01-31\r\n2,31.1.2024\r\n", b"\xef\xbb\xbfid,x\n1,2\n3,4",
-        b"Crew\n\nid,x\n1,\xc3\xa4\n2,\xc3\xb6\n", b"id,x\n\n\n\n\n\n\n\n\n1,2\n", b"x\n1\n\n3\n\n\n4\n",
+        b"Crew\n\nid,x\n1,\xc3\xa4\n2,\xc3\xb6\n", b"id,x\n1,\xe4\n2,\xf6\n3,b\n4,c\n",
+        b"id,x\n\n\n\n\n\n\n\n\n1,2\n", b"x\n1\n\n3\n\n\n4\n",
         b"id,x\r1,2\r3,4\r5,6\n7,8\n",
         b'id,x\n1,"a\nb"\n2,c\n', b'id,"x"\n1,"a, b"\n"2","c ""d"""\n3,"5"" pipe"\n' * 3,
         "id,x\n1,ä\n2,ö\n".encode("utf-16"), b"id,x\n" + b"1,2\n" * 40 + b"007,3\n",

@@ -41,6 +41,7 @@ from lomrix.files.text_lines import (
     Body,
     find_data_end,
     find_data_start,
+    is_bytewise,
     note_lines,
     require_closed_quotes,
     split_footer,
@@ -89,7 +90,7 @@ class Reader(FileSource):
     def list_pieces(self) -> list[range]:
         """List the bytes of some lines at a time; none if lines cannot be told without reading those above."""
         layout = self.layout
-        if layout.encoding != "utf-8" or not layout.byte_stats.line_feeds:
+        if not is_bytewise(layout.encoding) or not layout.byte_stats.line_feeds:
             return []
         head = read_range(self.path, range(HEAD))
         start = find_data_start(head, layout.lines_above)

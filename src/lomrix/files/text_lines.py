@@ -156,6 +156,17 @@ def may_have_other_lines(layout: Layout, rows: int) -> bool:
     return lines > 0 and lines - rows - layout.lines_above not in (-1, 0)
 
 
+def is_bytewise(encoding: str) -> bool:
+    """Return whether the bytes of a line feed and a quotation mark are nothing else: in UTF-8, and where each character
+    is one byte.
+
+    >>> is_bytewise("utf-8"), is_bytewise("cp1252"), is_bytewise("utf-16"), is_bytewise("shift_jis")
+    (True, True, False, False)
+    """
+    is_single = len(bytes(range(256)).decode(encoding, "replace")) == 256
+    return encoding == "utf-8" or (is_single and '\n"'.encode(encoding) == b'\n"')
+
+
 def is_wide(encoding: str) -> bool:
     """Return whether a character has at least two bytes, so that a line feed is no byte of its own."""
     return encoding.lower().replace("_", "-").startswith(("utf-16", "utf-32"))
