@@ -29,7 +29,7 @@ first last change change_from_first running_sum carried occasion_number case_mea
 case_sum group_mean group_count group_sum group_min group_max group_sd group_median group_number rank quantile_group
 bands standardised days_between months_between years_between age_on year month day weekday hour minute date datetime
 to_minutes minutes_between
-strip plain upper lower length contains begins ends joined part to_number zero_padded split_part is_missing
+strip plain upper lower length contains begins ends joined part to_number zero_padded split_part replaced is_missing
 reason first_present missing row_number
 """
 

@@ -201,6 +201,19 @@ def split_part(x: Column, separator: str, number: int) -> Column:
     return map_to_text(x, "split_part", take_part)
 
 
+@function(KIND)
+def replaced(x: Column, old: str, new: str) -> Column:
+    """replaced(x, " ", "-"): the text with each occurrence of a part replaced, or taken out with ""
+
+    Examples
+    --------
+    replaced(t, "-", "") of t KW-0-1, KW01 is KW01, KW01
+    """
+    if not old:
+        raise UsageError("replaced() needs the part to replace.", todo='Write replaced(x, "-", "").')
+    return map_to_text(x, "replaced", lambda texts: pc.replace_substring(texts, old, new))
+
+
 def name_first_group(pattern: str) -> str:
     """Name the first group `part` and make the others non-capturing; without a group, all of the pattern is it.
 
