@@ -146,3 +146,14 @@ def test_notes_of_the_same_words_are_gathered(tmp_path: Path) -> None:
     )
     shown = lomrix("profile", "a.csv", cwd=tmp_path)[0]
     assert "! q1, q2, q3, q4 and 2 more: -9 is far from all others" in shown and shown.count("is far from") == 1
+
+
+def test_notes_on_many_files_are_gathered_and_read_as_they_propose(tmp_path: Path) -> None:
+    files = [f"m{number}.csv" for number in range(1, 8)]
+    for number in range(1, 8):
+        (tmp_path / f"m{number}.csv").write_text(f"id;x\nA;1,{number}\nB;2,5\nC;3\nTotal;7\n")
+    shown = lomrix("stack", *files, cwd=tmp_path)[0]
+    assert "! x in m1, m2, m3, m4 and 3 more: looks like numbers with a decimal comma" in shown
+    assert f"lomrix stack {' '.join(files)} --skip-last Total --decimal ," in shown
+    (tmp_path / "m3.csv").write_text("id;x\nA;a\nB;b\n")
+    assert "to read the file as noted" not in lomrix("stack", *files, cwd=tmp_path)[0]

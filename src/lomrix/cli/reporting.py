@@ -180,10 +180,15 @@ def list_following(outcome: Outcome, typed: TypedCommand) -> list[str]:
 
 
 def propose_reading(outcome: Outcome, typed: TypedCommand) -> list[str]:
-    """Propose the same command with what the notes on its only file would read otherwise."""
-    if sum(map(len, typed.inputs.values())) != 1 or typed.first_input == "-":
+    """Propose the same command with what the notes on its file, or on all of its files alike, would read otherwise."""
+    if typed.first_input == "-":
         return []
-    proposed = list(dict.fromkeys(setting for _, note in outcome.notes for setting in note.reading))
+    by_source: dict[str, dict[tuple[str, str], None]] = {table.name: {} for _, table in outcome.sources}
+    for source, note in outcome.notes:
+        by_source.setdefault(source, {}).update(dict.fromkeys(note.reading))
+    proposed = list(next(iter(by_source.values()), {}))
+    if any(set(others) != set(proposed) for others in by_source.values()):
+        return []
     once = [name for name, _ in proposed if name != "type"]
     are_both = {("thousands", ","), ("decimal", ",")} <= {*proposed}
     if not proposed or len(set(once)) < len(once) or are_both:

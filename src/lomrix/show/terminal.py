@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, replace
 from typing import TextIO
 
@@ -36,6 +36,8 @@ DECIMAL = re.compile(r"-?[\d,]+\.\d+|-?[\d,]+")
 PERCENTAGE = re.compile(r"(\d+\.\d|[\d,]+ \([\d.]+\))?")
 # Notes of one kind on at least this many columns are shown as one.
 MIN_GATHERED = 3
+# A note and the table that it is on.
+Placed = tuple[str, Note]
 GATHERED_NOTES = {"token": "texts mean missing among the values", "spaces-around": "cells begin or end with spaces"}
 # Of a listing by occasion with more than the first number of rows or columns, as many as the second are shown at each
 # end; of a longer word, such as the pattern of hundreds of occasions, as many characters.
@@ -100,33 +102,62 @@ def view_notes(notes: Sequence[tuple[str, Note]]) -> RenderableType:
     return Group(Text("look at", style="bold yellow"), *lines)
 
 
-def gather_notes(notes: Sequence[tuple[str, Note]]) -> list[tuple[str, Note]]:
-    """Gather notes of one kind, or of the same words, on many columns of a table into one."""
+def gather_notes(notes: Sequence[Placed]) -> list[Placed]:
+    """Gather notes of one kind, or of the same words, on many columns of a table or on many tables into one."""
+    of_columns = gather_alike(
+        notes,
+        lambda source, note: (source, note.kind, GATHERED_NOTES.get(note.kind) or note.text),
+        join_columns,
+    )
+    return gather_alike(of_columns, lambda _, note: (note.kind, note.column, note.text), join_tables)
 
-    def identify(source: str, note: Note) -> tuple[str, str, str]:
-        return source, note.kind, "" if note.kind in GATHERED_NOTES else note.text
 
-    gathered: dict[tuple[str, str, str], list[Note]] = {}
-    for source, note in notes:
-        gathered.setdefault(identify(source, note), []).append(note)
-    columns_of = {key: list(dict.fromkeys(note.column for note in similar)) for key, similar in gathered.items()}
-    result: list[tuple[str, Note]] = []
-    for source, note in notes:
-        key = identify(source, note)
-        similar, columns = gathered[key], columns_of[key]
-        if len(columns) < MIN_GATHERED:
-            result.append((source, note))
-        elif note is similar[0]:
-            cells = sum(other.count for other in similar)
-            shown = ", ".join(columns if len(columns) < 6 else columns[:4])
-            if message := GATHERED_NOTES.get(note.kind):
-                end = " …" if len(columns) > 5 else "."
-                text = f"{message} in {len(columns)} columns, {cells:,} cells: {shown}{end}"
-                result.append((source, Note(text, "", note.examples[:3], note.kind, cells)))
-            else:
-                shown += f" and {len(columns) - 4} more" if len(columns) > 5 else ""
-                result.append((source, Note(note.text, shown, (), note.kind, cells)))
+def gather_alike(
+    notes: Sequence[Placed],
+    identify: Callable[[str, Note], Hashable],
+    join: Callable[[Sequence[Placed]], Placed | None],
+) -> list[Placed]:
+    """Put one note in place of the first of those that are alike, if they can be joined."""
+    groups: dict[Hashable, list[Placed]] = {}
+    for placed in notes:
+        groups.setdefault(identify(*placed), []).append(placed)
+    joined = {key: join(alike) for key, alike in groups.items()}
+    result = []
+    for placed in notes:
+        key = identify(*placed)
+        one = joined[key]
+        if one is None or placed is groups[key][0]:
+            result.append(one or placed)
     return result
+
+
+def join_columns(alike: Sequence[Placed]) -> Placed | None:
+    """Join notes on many columns of a table."""
+    source, first = alike[0]
+    columns = list(dict.fromkeys(note.column for _, note in alike))
+    if len(columns) < MIN_GATHERED:
+        return None
+    cells = sum(note.count for _, note in alike)
+    if message := GATHERED_NOTES.get(first.kind):
+        text = f"{message} in {len(columns)} columns, {cells:,} cells: {list_names(columns)}."
+        return source, Note(text, "", first.examples[:3], first.kind, cells)
+    return source, Note(first.text, list_names(columns), (), first.kind, cells)
+
+
+def join_tables(alike: Sequence[Placed]) -> Placed | None:
+    """Join notes on many tables."""
+    _, first = alike[0]
+    sources = list(dict.fromkeys(source for source, _ in alike))
+    if len(sources) < MIN_GATHERED:
+        return None
+    place = f"{first.column} in {list_names(sources)}" if first.column else list_names(sources)
+    return "", Note(first.text, place, (), first.kind, sum(note.count for _, note in alike))
+
+
+def list_names(names: Sequence[str]) -> str:
+    """List some names, and how many more there are."""
+    shown = ", ".join(names if len(names) < 6 else names[:4])
+    return f"{shown} and {len(names) - 4} more" if len(names) > 5 else shown
 
 
 def format_balances(balances: Sequence[Balance], width: int | None) -> list[Text]:
