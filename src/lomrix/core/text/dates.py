@@ -75,7 +75,9 @@ def split_last_year(form: str) -> tuple[str, int | None]:
 
 def limit_years(forms: str) -> str:
     """Return the forms with the last likely year behind those with years of two digits."""
-    return BETWEEN_FORMS.join(f"{form}..{LAST_LIKELY_YEAR}" if "%y" in form else form for form in forms.split("|"))
+    return BETWEEN_FORMS.join(
+        f"{form}..{LAST_LIKELY_YEAR}" if "%y" in form else form for form in forms.split(BETWEEN_FORMS)
+    )
 
 
 def parse_dates_in_forms(texts: pa.Array, forms: str) -> tuple[Array, npt.NDArray[np.bool_]]:

@@ -86,17 +86,20 @@ KEPT_DIGITS = re.compile(ID_LIKE)
 def find_codes(texts: Iterable[str]) -> dict[str, tuple[int, str]]:
     """Return the codes that texts have already, with their labels: those that are whole numbers, or begin with a code.
 
-    Of two texts with the same code, one may be the code alone; other such texts have none.
+    Texts with the same code have the same label, or one is the code alone; others have none.
 
     >>> find_codes(["0 = never", "2 - often", "2", "9", "no answer"])
     {'2': (2, 'often'), '9': (9, '9'), '0 = never': (0, 'never'), '2 - often': (2, 'often')}
     >>> find_codes(["1-2 times", "3 times"]), find_codes(["1: a", "1: b", "3"]), find_codes(["7", "007"])
     ({}, {'3': (3, '3')}, {'7': (7, '7')})
+    >>> find_codes(["1 = a", "1 = a "])
+    {'1 = a': (1, 'a'), '1 = a ': (1, 'a')}
     """
     texts = list(texts)
     matches = {text: match for text in texts if (match := re.fullmatch(CODED, text.strip()))}
-    labels = {int(match[1]): match[2].strip() for match in matches.values()}
-    if len(labels) < len(matches):
+    pairs = {(int(match[1]), match[2].strip()) for match in matches.values()}
+    labels = dict(pairs)
+    if len(labels) < len(pairs):
         matches, labels = {}, {}
     numbers = [text for text in texts if re.fullmatch(CODE, text)]
     own = {int(text): text for text in sorted(numbers, key=len, reverse=True)}
