@@ -89,6 +89,10 @@ class Reader(FileSource):
 
     def list_pieces(self) -> list[range]:
         """List the bytes of some lines at a time; none if lines cannot be told without reading those above."""
+        return self._pieces
+
+    @cached_property
+    def _pieces(self) -> list[range]:
         layout = self.layout
         if not is_bytewise(layout.encoding) or not layout.byte_stats.line_feeds:
             return []
@@ -112,7 +116,7 @@ class Reader(FileSource):
     def iterate_cells(self, names: Sequence[str], run: Run) -> Iterator[Cells]:
         """Yield the cells some rows at a time; their notes have the row numbers of the file."""
         layout, start = self.layout, 0
-        if layout.is_empty_below or (self.settings.skip_last and not self.list_pieces()):
+        if layout.is_empty_below or (self.settings.skip_last and not self._pieces):
             yield self.read_cells(names, None)
             return
         above = [*layout.notes, *([self.footer[1]] if self.footer else [])]
