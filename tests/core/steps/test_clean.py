@@ -323,7 +323,9 @@ def test_several_answers_become_a_column_each(
     assert result.table.dictionary.labels_of("y") == {"1": "yes"}
 
 
-def test_too_many_answers_are_refused() -> None:
+def test_without_or_with_too_many_answers_there_are_no_columns() -> None:
+    result = Recode(to_answers="x").apply(sources(table(x=[None, None], y=[1, 2])))
+    assert (result.table.names, result.account.summary) == (["x", "y"], "there are no answers, so no column was added.")
     with pytest.raises(DataError, match="31 different answers in x"):
         Recode(to_answers="x").apply(sources(table(x=[f"K{number};a" for number in range(30)])))
 

@@ -397,7 +397,7 @@ def summarize(changes: Sequence[Recoding], added: Sequence[Recoding]) -> Words:
     sentences = ["{n:cell} changed in {names}."] if changes else []
     sentences += ["{columns} added for the answers in {of}."] if added else []
     return Words(
-        " ".join(sentences),
+        " ".join(sentences) or "there are no answers, so no column was added.",
         n=sum(change.count_changed() for change in changes),
         names=", ".join(change.into for change in changes),
         columns=pluralize(len(added), "column"),
